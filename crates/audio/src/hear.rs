@@ -1,0 +1,274 @@
+//! Clips one after another as one plain WAV, to listen to.
+
+use crate::block::{BLOCK_FRAMES, Block, Source};
+use crate::clip::Loop;
+use crate::error::Result;
+use crate::num::{count, size};
+use crate::observe::Observer;
+use crate::plan::{Output, Plan, Step, Work, plan};
+use crate::read::Clip;
+use crate::render::{Outcome, render_source};
+use crate::shape::quantise::Dither;
+use crate::spec::{Channels, Choice, Codec, Container, Encoding, Format, Header, Kind, Spec};
+use crate::units::{FrameRange, SampleRate};
+use std::io::Write;
+
+/// The gap between two clips, in seconds.
+const GAP: f64 = 0.5;
+
+/// What is heard, and when.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Programme {
+    /// The plan of the whole: what the file will be.
+    pub plan: Plan,
+    parts: Vec<Part>,
+}
+
+/// One clip's turn.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Part {
+    /// Which of the clips.
+    pub clip: usize,
+    /// Where it begins, in frames of the output.
+    pub start: u64,
+    /// Stretches of the clip's own frames, in order.
+    stretches: Vec<FrameRange>,
+    plan: Plan,
+}
+
+impl Programme {
+    /// Plans to play `turns`, indices into `clips`, one after another; each goes round its loop, or
+    /// the whole of it, `rounds` times. The rate is that of the first, the channels mono where all are.
+    ///
+    /// # Errors
+    /// [`crate::Error::CannotMeet`] where a rate or a set of channels cannot be converted.
+    pub fn new(clips: &[Clip], turns: &[usize], rounds: u32) -> Result<Self> {
+        let mono = clips.iter().all(|c| c.facts().format.channels.count() == 1);
+        let channels = if mono {
+            Channels::MONO
+        } else {
+            Channels::STEREO
+        };
+        let first = clips[turns[0]].facts().format.rate;
+        let format = Format {
+            container: Container::Wav,
+            encoding: Encoding::plain(Codec::Pcm16),
+            rate: first,
+            channels,
+        };
+        let mut spec = Spec::exactly(format);
+        // Anything but 16 bits, so that every part comes as it is and the whole is rounded once.
+        spec.encoding = Choice::OneOf(vec![Encoding::plain(Codec::F64)]);
+        let gap = first.frames(GAP);
+        let (mut parts, mut at) = (Vec::new(), 0);
+        for &turn in turns {
+            let clip = &clips[turn];
+            let stretches = stretches(clip, rounds);
+            let mut facts = clip.facts().clone();
+            facts.frames = stretches.iter().map(|s| s.len()).sum();
+            facts.loops.clear();
+            facts.extras.clear();
+            let plan = plan(&facts, &spec.clone().into())?;
+            let start = if parts.is_empty() { 0 } else { at + gap };
+            at = start + plan.to.frames;
+            parts.push(Part {
+                clip: turn,
+                start,
+                stretches,
+                plan,
+            });
+        }
+        let to = Output {
+            format,
+            header: Some(Header::Plain),
+            frames: at,
+            loops: Vec::new(),
+            carried: Vec::new(),
+        };
+        let plan = Plan {
+            from: format,
+            from_frames: at,
+            to,
+            work: Work::Render(Vec::new()),
+            decisions: Vec::new(),
+        };
+        Ok(Self { plan, parts })
+    }
+
+    /// The turns, in order.
+    pub fn parts(&self) -> &[Part] {
+        &self.parts
+    }
+
+    /// Writes the file.
+    ///
+    /// # Errors
+    /// Those of reading and writing.
+    pub fn write(
+        &self,
+        clips: &[Clip],
+        out: &mut dyn Write,
+        observer: &dyn Observer,
+    ) -> Result<Outcome> {
+        let join = Join {
+            clips,
+            parts: &self.parts,
+            format: self.plan.to.format,
+            next: 0,
+            at: 0,
+            current: None,
+        };
+        let exact = self
+            .parts
+            .iter()
+            .all(|part| part.keeps_bits(&clips[part.clip]));
+        let dither = if exact {
+            Dither::None
+        } else {
+            Dither::Triangular
+        };
+        render_source(join, &self.plan.to, dither, out, observer)
+    }
+}
+
+impl Part {
+    /// Whether 16 bits hold every sample of this part as it is.
+    fn keeps_bits(&self, clip: &Clip) -> bool {
+        let few = matches!(
+            clip.facts().format.encoding.codec.kind(),
+            Kind::Integer(..=16)
+        );
+        let picks = |step: &Step| match step {
+            Step::Finite | Step::Quantise { .. } => true,
+            Step::Route { route } => route.only_picks(),
+            Step::Resample { .. } => false,
+        };
+        match &self.plan.work {
+            Work::Render(steps) => few && steps.iter().all(picks),
+            Work::Nothing | Work::Rewrap => few,
+        }
+    }
+}
+
+/// The whole clip `rounds` times, or up to the end of its first loop, that loop so often in all, and
+/// what follows it.
+fn stretches(clip: &Clip, rounds: u32) -> Vec<FrameRange> {
+    let end = clip.facts().frames;
+    let again = size(rounds.max(1).into());
+    match clip.facts().loops.first() {
+        Some(Loop { range, .. }) if again > 1 => {
+            let mut all = vec![FrameRange {
+                start: 0,
+                end: range.end,
+            }];
+            all.extend(vec![*range; again - 1]);
+            all.push(FrameRange {
+                start: range.end,
+                end,
+            });
+            all
+        }
+        _ => vec![FrameRange { start: 0, end }; again],
+    }
+}
+
+/// The parts and the gaps between them as one source.
+struct Join<'a> {
+    clips: &'a [Clip],
+    parts: &'a [Part],
+    format: Format,
+    next: usize,
+    at: u64,
+    current: Option<Box<dyn Source + 'a>>,
+}
+
+impl Source for Join<'_> {
+    fn rate(&self) -> SampleRate {
+        self.format.rate
+    }
+
+    fn channels(&self) -> usize {
+        self.format.channels.count().into()
+    }
+
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        loop {
+            if let Some(current) = &mut self.current {
+                current.next(block)?;
+                if !block.is_empty() {
+                    self.at += count(block.frames());
+                    return Ok(());
+                }
+                self.current = None;
+            }
+            block.clear();
+            let Some(part) = self.parts.get(self.next) else {
+                return Ok(());
+            };
+            let silence = size(part.start - self.at).min(BLOCK_FRAMES);
+            if silence > 0 {
+                block.shape(self.channels(), 0);
+                block.shape(self.channels(), silence);
+                self.at += count(silence);
+                return Ok(());
+            }
+            let rounds = Rounds {
+                clip: &self.clips[part.clip],
+                left: part.stretches.iter().rev().copied().collect(),
+                source: None,
+                at: 0,
+            };
+            self.current = Some(crate::render::steps_of(Box::new(rounds), &part.plan));
+            self.next += 1;
+        }
+    }
+}
+
+/// Stretches of one clip, one after another.
+struct Rounds<'a> {
+    clip: &'a Clip,
+    left: Vec<FrameRange>,
+    source: Option<Box<dyn Source>>,
+    at: u64,
+}
+
+impl Source for Rounds<'_> {
+    fn rate(&self) -> SampleRate {
+        self.clip.facts().format.rate
+    }
+
+    fn channels(&self) -> usize {
+        self.clip.facts().format.channels.count().into()
+    }
+
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        while let Some(range) = self.left.last().copied() {
+            let source = match &mut self.source {
+                Some(source) => source,
+                none => {
+                    self.at = 0;
+                    none.insert(self.clip.frames()?)
+                }
+            };
+            source.next(block)?;
+            let (start, end) = (self.at, self.at + count(block.frames()));
+            self.at = end;
+            if block.is_empty() || start >= range.end {
+                self.source = None;
+                self.left.pop();
+                continue;
+            }
+            let from = size(range.start.saturating_sub(start)).min(block.frames());
+            let to = size(range.end.min(end) - start);
+            if from < to {
+                for channel in block.channels_mut() {
+                    channel.truncate(to);
+                    channel.drain(..from);
+                }
+                return Ok(());
+            }
+        }
+        block.clear();
+        Ok(())
+    }
+}

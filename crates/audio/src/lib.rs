@@ -1,0 +1,30 @@
+//! Clips and what becomes of them: specs, readers, measurements, plans, shaping steps, writers and
+//! verification. No targets, no interface: this crate prints nothing and knows no folders.
+//!
+//! A clip travels `read` → (`survey`) → `plan` → `render` (`shape`, `write`) → `verify`.
+#![cfg_attr(test, allow(clippy::as_conversions))]
+
+pub mod block;
+pub mod clip;
+pub mod digest;
+pub mod error;
+pub mod hear;
+pub mod num;
+pub mod observe;
+pub mod plan;
+pub mod read;
+pub mod render;
+pub mod shape;
+pub mod spec;
+pub mod survey;
+pub mod units;
+pub mod verify;
+pub mod write;
+
+pub use block::{Block, Source};
+pub use clip::{Facts, Loop, Note};
+pub use error::{Error, Result};
+pub use observe::Observer;
+pub use plan::Plan;
+pub use read::Clip;
+pub use spec::{Demand, Spec};

@@ -1,0 +1,144 @@
+//! Which chunks come along from the clip, and what changes in them.
+
+use super::Decision;
+use crate::clip::{Extra, Facts};
+use crate::num::scaled;
+use crate::spec::Chunks;
+use crate::units::SampleRate;
+use serde::Serialize;
+
+/// A chunk that comes along.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Carried {
+    /// Which chunk of the clip.
+    pub extra: Extra,
+    /// What changes in it.
+    pub patch: Patch,
+}
+
+/// What changes in a chunk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Patch {
+    /// Nothing.
+    Same,
+    /// The loops of a `smpl` chunk move to another rate.
+    Loops {
+        /// From this rate.
+        from: SampleRate,
+        /// To this rate.
+        to: SampleRate,
+    },
+    /// The points of a `cue ` chunk move to another rate.
+    Cues {
+        /// From this rate.
+        from: SampleRate,
+        /// To this rate.
+        to: SampleRate,
+    },
+}
+
+/// Chunks that mark places in the samples; they come along unless forbidden.
+const PLACES: &[&str] = &["smpl", "cue "];
+/// Chunks that hold nothing, or what is made anew or no longer true.
+const DROPPED: &[&str] = &["JUNK", "junk", "PAD ", "FLLR", "fact", "PEAK"];
+/// What is carried of one chunk at most, so that memory stays bounded.
+const LARGEST: u64 = 4 << 20;
+
+/// Chooses; `changed` says whether the samples become others.
+pub fn choose(
+    facts: &Facts,
+    wanted: Option<Chunks>,
+    to: SampleRate,
+    changed: bool,
+) -> (Vec<Carried>, Option<Decision>) {
+    let from = facts.format.rate;
+    let patch = |id: &str| match id {
+        "smpl" if from != to => Patch::Loops { from, to },
+        "cue " if from != to => Patch::Cues { from, to },
+        _ => Patch::Same,
+    };
+    // Names of markers lie in a LIST, which only its contents tell from tags.
+    let names_markers = |extra: &Extra| extra.id == "LIST" && !facts.markers.is_empty();
+    let comes = |extra: &Extra| match wanted {
+        _ if DROPPED.contains(&extra.id.as_str()) || extra.id.len() != 4 => false,
+        _ if extra.bytes > LARGEST => false,
+        Some(Chunks::Bare) => false,
+        Some(Chunks::Kept) => true,
+        None => !changed || PLACES.contains(&extra.id.as_str()) || names_markers(extra),
+    };
+    let (carried, left): (Vec<&Extra>, Vec<&Extra>) = facts.extras.iter().partition(|e| comes(e));
+    let ids = |extras: &[&Extra]| {
+        let names: Vec<_> = extras.iter().map(|e| e.id.trim_end()).collect();
+        names.join(", ")
+    };
+    let decision = (!left.is_empty()).then(|| Decision {
+        about: "chunks",
+        what: format!("left out: {}", ids(&left)),
+        why: match wanted {
+            Some(Chunks::Bare) => "nothing beside the samples is wanted".to_owned(),
+            Some(Chunks::Kept) => "they are fillers, made anew, or larger than 4 MiB".to_owned(),
+            None => "they describe the clip as it was; --tags keep takes them along".to_owned(),
+        },
+    });
+    let carried = carried
+        .into_iter()
+        .map(|extra| Carried {
+            patch: patch(&extra.id),
+            extra: extra.clone(),
+        })
+        .collect();
+    (carried, decision)
+}
+
+impl Patch {
+    /// The chunk's contents with the change made.
+    #[must_use]
+    pub fn apply(self, mut bytes: Vec<u8>) -> Vec<u8> {
+        match self {
+            Self::Same => {}
+            Self::Loops { from, to } => {
+                // RIFF 1.0 "Sampler Chunk": the third word is the sample period in nanoseconds.
+                put(&mut bytes, 8, |_| {
+                    scaled(1_000_000_000, 1, to.hertz().into())
+                });
+                for record in records(bytes.len(), 36) {
+                    put(&mut bytes, record + 8, |start| rescaled(start, from, to));
+                    // The stored end is the last frame played.
+                    put(&mut bytes, record + 12, |last| {
+                        rescaled(last + 1, from, to).saturating_sub(1)
+                    });
+                }
+            }
+            Self::Cues { from, to } => {
+                for record in records(bytes.len(), 4) {
+                    for field in [4, 20] {
+                        put(&mut bytes, record + field, |frame| {
+                            rescaled(frame, from, to)
+                        });
+                    }
+                }
+            }
+        }
+        bytes
+    }
+}
+
+/// A place at another rate.
+pub fn rescaled(frame: u64, from: SampleRate, to: SampleRate) -> u64 {
+    scaled(frame, to.hertz().into(), from.hertz().into())
+}
+
+/// Where records of 24 bytes begin.
+fn records(length: usize, first: usize) -> impl Iterator<Item = usize> {
+    (first..length).step_by(24)
+}
+
+fn put(bytes: &mut [u8], at: usize, change: impl Fn(u64) -> u64) {
+    if let Some(field) = bytes.get_mut(at..at + 4)
+        && let &mut [a, b, c, d] = field
+    {
+        let new = change(u32::from_le_bytes([a, b, c, d]).into());
+        field.copy_from_slice(&u32::try_from(new).unwrap_or(u32::MAX).to_le_bytes());
+    }
+}

@@ -1,0 +1,123 @@
+//! Plans: what will be done to a clip, decided before any of it is done.
+//!
+//! A plan is a pure function of the clip's facts and what is demanded. It prints as text and
+//! serialises; nothing is decided later.
+
+mod carry;
+mod decide;
+
+pub use carry::{Carried, Patch};
+pub use decide::plan;
+
+use crate::clip::Loop;
+use crate::shape::quantise::Dither;
+use crate::shape::route::Route;
+use crate::spec::{Codec, Format, Header};
+use crate::units::{Duration, SampleRate};
+use serde::{Serialize, Serializer};
+use std::fmt;
+
+/// All that will be done to one clip.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Plan {
+    /// What comes in.
+    pub from: Format,
+    /// How many frames come in.
+    pub from_frames: u64,
+    /// What goes out.
+    pub to: Output,
+    /// What has to be done.
+    pub work: Work,
+    /// Every decision, with its reason.
+    pub decisions: Vec<Decision>,
+}
+
+/// What a file will be.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Output {
+    /// Its spec line.
+    pub format: Format,
+    /// Its WAV header; `None` in other containers.
+    pub header: Option<Header>,
+    /// How many frames it will hold.
+    pub frames: u64,
+    /// Loop points that it will have.
+    pub loops: Vec<Loop>,
+    /// Chunks that come along from the clip.
+    pub carried: Vec<Carried>,
+}
+
+/// How much has to be done.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "kind", content = "steps", rename_all = "kebab-case")]
+pub enum Work {
+    /// Nothing: the same bytes.
+    Nothing,
+    /// Another header; the samples are copied bit for bit.
+    Rewrap,
+    /// These steps, in this order.
+    Render(Vec<Step>),
+}
+
+/// One step of rendering.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "step", rename_all = "kebab-case")]
+pub enum Step {
+    /// Samples that are not numbers become silence.
+    Finite,
+    /// Channels are routed.
+    Route {
+        /// The gains.
+        route: Route,
+    },
+    /// The sample rate is converted.
+    Resample {
+        /// To this rate.
+        to: SampleRate,
+    },
+    /// Samples are rounded to what the encoding holds.
+    Quantise {
+        /// The encoding.
+        #[serde(serialize_with = "codec_word")]
+        codec: Codec,
+        /// The dither.
+        dither: Dither,
+    },
+}
+
+fn codec_word<S: Serializer>(codec: &Codec, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(codec.facts().word)
+}
+
+/// One decision.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Decision {
+    /// What it is about: `samples`, `channels`, `sample rate`, `bit depth`, `header`, `loop`, `chunks`.
+    pub about: &'static str,
+    /// What will be done.
+    pub what: String,
+    /// Why.
+    pub why: String,
+}
+
+impl Output {
+    /// How long it will play, in seconds.
+    pub fn seconds(&self) -> f64 {
+        self.format.rate.seconds(self.frames)
+    }
+}
+
+impl fmt::Display for Plan {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let line = |format: Format, frames: u64| {
+            let seconds = Duration(format.rate.seconds(frames));
+            format!("{format}, {frames} frames, {seconds}")
+        };
+        writeln!(f, "  from  {}", line(self.from, self.from_frames))?;
+        write!(f, "  to    {}", line(self.to.format, self.to.frames))?;
+        for Decision { about, what, why } in &self.decisions {
+            write!(f, "\n  {about:<12} {what}\n  {:<12} because {why}", "")?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,174 @@
+//! What a file is, by its first bytes.
+
+use super::ReadSeek;
+use crate::error::{Error, Result};
+use crate::spec::Container;
+use std::io::{Read, SeekFrom};
+use std::path::Path;
+
+/// What the first bytes tell.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Sniffed {
+    /// RIFF WAVE, or RF64.
+    Wav,
+    /// Another known container.
+    Other {
+        /// Which.
+        container: Container,
+        /// What it is, in words.
+        about: &'static str,
+    },
+    /// Nothing known.
+    Unknown {
+        /// What it looks like, in words.
+        looks: String,
+    },
+}
+
+impl Sniffed {
+    /// The container, where it is known; RF64 counts as WAV.
+    pub fn container(&self) -> Option<Container> {
+        match self {
+            Self::Wav => Some(Container::Wav),
+            Self::Other { container, .. } => Some(*container),
+            Self::Unknown { .. } => None,
+        }
+    }
+}
+
+/// A mark at an offset, and what it means.
+struct Mark {
+    at: usize,
+    bytes: &'static [u8],
+    container: Container,
+    about: &'static str,
+}
+
+const fn mark(at: usize, bytes: &'static [u8], container: Container, about: &'static str) -> Mark {
+    Mark {
+        at,
+        bytes,
+        container,
+        about,
+    }
+}
+
+/// Longer marks first where one begins like another.
+const MARKS: &[Mark] = &[
+    mark(8, b"AIFF", Container::Aiff, "AIFF"),
+    mark(8, b"AIFC", Container::Aifc, "AIFF-C"),
+    mark(28, b"\x01vorbis", Container::Ogg, "Ogg Vorbis"),
+    mark(28, b"OpusHead", Container::Ogg, "Ogg Opus"),
+    mark(0, b"OggS", Container::Ogg, "Ogg"),
+    mark(0, b"fLaC", Container::Flac, "FLAC"),
+    mark(4, b"ftypM4A", Container::M4a, "MPEG-4 audio"),
+    mark(4, b"ftyp", Container::Mp4, "MPEG-4 or QuickTime"),
+    mark(0, b"qoaf", Container::Qoa, "QOA"),
+    mark(0, b"caff", Container::Caf, "CAF"),
+    mark(0, b".snd", Container::Au, "AU"),
+    mark(0, b"\x1A\x45\xDF\xA3", Container::Mkv, "Matroska or WebM"),
+    mark(0, b"ID3", Container::Mp3, "MP3"),
+];
+
+/// Files that people mistake for sounds.
+const STRANGERS: &[(&[u8], &str)] = &[
+    (b"PK\x03\x04", "a zip archive"),
+    (b"\x1F\x8B", "gzip data"),
+    (b"\x89PNG", "a PNG picture"),
+    (b"\xFF\xD8\xFF", "a JPEG picture"),
+    (b"%PDF", "a PDF document"),
+    (b"<", "a page or other text with tags"),
+    (b"MThd", "a MIDI file: notes, no sound"),
+];
+
+/// Reads the first bytes of a file, and rewinds it.
+///
+/// # Errors
+/// [`Error::Read`].
+pub fn sniff(file: &mut dyn ReadSeek, path: &Path) -> Result<Sniffed> {
+    let mut head = Vec::with_capacity(64);
+    let read = |file: &mut dyn ReadSeek, head: &mut Vec<u8>| {
+        file.seek(SeekFrom::Start(0))?;
+        Read::take(&mut *file, 64).read_to_end(head)?;
+        file.seek(SeekFrom::Start(0))
+    };
+    read(file, &mut head).map_err(|source| Error::Read {
+        path: path.to_owned(),
+        source,
+    })?;
+    Ok(by_first_bytes(&head))
+}
+
+/// What a file is whose first bytes are these; 64 are enough.
+pub fn by_first_bytes(head: &[u8]) -> Sniffed {
+    let at = |offset: usize, bytes: &[u8]| head.get(offset..).is_some_and(|h| h.starts_with(bytes));
+    if (at(0, b"RIFF") || at(0, b"RF64")) && at(8, b"WAVE") {
+        return Sniffed::Wav;
+    }
+    for mark in MARKS {
+        let framed = mark.at != 8 || at(0, b"FORM");
+        if framed && at(mark.at, mark.bytes) {
+            return Sniffed::Other {
+                container: mark.container,
+                about: mark.about,
+            };
+        }
+    }
+    if is_mpeg_frame(head) {
+        return Sniffed::Other {
+            container: Container::Mp3,
+            about: "MP3",
+        };
+    }
+    let looks = match STRANGERS.iter().find(|(bytes, _)| at(0, bytes)) {
+        Some((_, name)) => format!("it looks like {name}"),
+        None if head.is_empty() => "it is empty".to_owned(),
+        None if at(0, b"RIFX") => "it is a big-endian WAV (RIFX)".to_owned(),
+        None if at(0, b"RIFF") => "it is a RIFF file, but not a WAV".to_owned(),
+        None => {
+            let bytes: Vec<_> = head.iter().take(8).map(|b| format!("{b:02X}")).collect();
+            format!("it begins with the bytes {}", bytes.join(" "))
+        }
+    };
+    Sniffed::Unknown { looks }
+}
+
+/// ISO/IEC 11172-3, 2.4.1.3: eleven set bits, then version, layer, bit rate and sampling frequency,
+/// none of them reserved.
+fn is_mpeg_frame(head: &[u8]) -> bool {
+    let &[0xFF, second, third, ..] = head else {
+        return false;
+    };
+    let layer_three = second & 0xE6 == 0xE2;
+    let version = (second >> 3) & 3;
+    layer_three && version != 1 && third >> 4 != 0xF && third >> 4 != 0 && (third >> 2) & 3 != 3
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn content_decides() {
+        let cases: &[(&[u8], Option<Container>)] = &[
+            (b"RIFF\x24\0\0\0WAVEfmt ", Some(Container::Wav)),
+            (b"RF64\xFF\xFF\xFF\xFFWAVEds64", Some(Container::Wav)),
+            (b"FORM\0\0\0\x2EAIFFCOMM", Some(Container::Aiff)),
+            (
+                b"OggS\0\x02\0\0\0\0\0\0\0\0....\0\0\0\0....\x01\x1E\x01vorbis",
+                Some(Container::Ogg),
+            ),
+            (b"fLaC\0\0\0\x22", Some(Container::Flac)),
+            (b"\0\0\0\x20ftypM4A ", Some(Container::M4a)),
+            (b"ID3\x04\0\0", Some(Container::Mp3)),
+            (b"\xFF\xFB\x90\x64", Some(Container::Mp3)),
+            (b"\xFF\xFF\xFF\xFF", None),
+            (b"RIFF\x24\0\0\0AVI LIST", None),
+            (b"XXXX\0\0\0\x2EAIFFCOMM", None),
+            (b"", None),
+        ];
+        for (head, want) in cases {
+            assert_eq!(by_first_bytes(head).container(), *want, "{head:?}");
+        }
+    }
+}

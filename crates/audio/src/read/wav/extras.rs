@@ -1,0 +1,132 @@
+//! Loop points (`smpl`) and markers (`cue ` and their names in `LIST adtl`).
+
+use super::chunks::{Chunk, Walker};
+use crate::clip::{Loop, Marker, Note};
+use crate::error::Result;
+use crate::units::FrameRange;
+
+/// Loops and markers beyond this many are left out.
+const MOST_MARKS: usize = 1024;
+
+/// A loop as `smpl` stores it: its end is the last frame that is played.
+#[derive(Debug, Clone, Copy)]
+struct StoredLoop {
+    start: u32,
+    last: u32,
+    plays: u32,
+}
+
+/// What has been found so far.
+#[derive(Debug, Default)]
+pub struct Marks {
+    loops: Vec<StoredLoop>,
+    cues: Vec<(u32, u64)>,
+    names: Vec<(u32, String)>,
+}
+
+fn word(bytes: &[u8], at: usize) -> Option<u32> {
+    match bytes.get(at..at.checked_add(4)?)? {
+        &[a, b, c, d] => Some(u32::from_le_bytes([a, b, c, d])),
+        _ => None,
+    }
+}
+
+impl Marks {
+    /// Reads a chunk if it is one of ours.
+    pub fn take(&mut self, id: &[u8; 4], chunk: &Chunk, walker: &mut Walker<'_>) -> Result<()> {
+        match id {
+            b"smpl" => self.read_smpl(&walker.contents(chunk)?),
+            b"cue " => self.read_cue(&walker.contents(chunk)?),
+            b"LIST" => self.read_list(&walker.contents(chunk)?),
+            _ => {}
+        }
+        Ok(())
+    }
+
+    /// RIFF 1.0 "Sampler Chunk": nine words, of which the eighth counts the loops, then six words
+    /// a loop: identifier, type, start, end, fraction, play count.
+    fn read_smpl(&mut self, bytes: &[u8]) {
+        let stated = word(bytes, 28).map_or(0, |n| crate::num::size(n.into()));
+        let loops = bytes.get(36..).unwrap_or_default().chunks_exact(24);
+        for record in loops.take(stated.min(MOST_MARKS)) {
+            if let (Some(start), Some(last), Some(plays)) =
+                (word(record, 8), word(record, 12), word(record, 20))
+            {
+                self.loops.push(StoredLoop { start, last, plays });
+            }
+        }
+    }
+
+    /// RIFF 1.0 "Cue-Points Chunk": a count, then six words a point, the last of which is the frame.
+    fn read_cue(&mut self, bytes: &[u8]) {
+        let stated = word(bytes, 0).map_or(0, |n| crate::num::size(n.into()));
+        let points = bytes.get(4..).unwrap_or_default().chunks_exact(24);
+        for record in points.take(stated.min(MOST_MARKS)) {
+            if let (Some(id), Some(frame)) = (word(record, 0), word(record, 20)) {
+                self.cues.push((id, frame.into()));
+            }
+        }
+    }
+
+    /// RIFF 1.0 "Associated Data List": `labl` chunks of a cue's identifier and its name.
+    fn read_list(&mut self, bytes: &[u8]) {
+        let Some(mut rest) = bytes.strip_prefix(b"adtl") else {
+            return;
+        };
+        while let (Some(id), Some(length)) = (rest.get(..4), word(rest, 4)) {
+            let length = crate::num::size(length.into());
+            let contents = rest.get(8..8usize.saturating_add(length));
+            if let (b"labl", Some(contents), true) = (id, contents, self.names.len() < MOST_MARKS)
+                && let (Some(cue), Some(text)) = (word(contents, 0), contents.get(4..))
+            {
+                let text = text.split(|&b| b == 0).next().unwrap_or_default();
+                self.names
+                    .push((cue, String::from_utf8_lossy(text).into_owned()));
+            }
+            let next = 8usize.saturating_add(length).saturating_add(length % 2);
+            rest = rest.get(next..).unwrap_or_default();
+        }
+    }
+
+    /// The loops as half-open ranges within a clip of `frames` frames.
+    pub fn loops(&self, frames: u64, notes: &mut Vec<Note>) -> Vec<Loop> {
+        let mut loops = Vec::new();
+        for stored in &self.loops {
+            let range = FrameRange {
+                start: stored.start.into(),
+                end: u64::from(stored.last) + 1,
+            };
+            if range.is_empty() || range.end > frames {
+                notes.push(Note::Corrected {
+                    what: format!(
+                        "a loop from frame {} to {} does not lie in the clip; left out",
+                        stored.start, stored.last
+                    ),
+                });
+            } else {
+                loops.push(Loop {
+                    range,
+                    plays: stored.plays,
+                });
+            }
+        }
+        loops
+    }
+
+    /// The markers in order of time, with their names.
+    pub fn markers(&self) -> Vec<Marker> {
+        let name_of = |cue| self.names.iter().find(|(id, _)| *id == cue);
+        let mut markers: Vec<Marker> = self
+            .cues
+            .iter()
+            .map(|&(id, frame)| Marker {
+                frame,
+                name: name_of(id)
+                    .map(|(_, name)| name.clone())
+                    .unwrap_or_default(),
+            })
+            .collect();
+        markers.sort_by_key(|marker| marker.frame);
+        markers
+    }
+}

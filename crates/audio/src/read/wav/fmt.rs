@@ -1,0 +1,174 @@
+//! The `fmt ` chunk: tag, channels, rate, bits, and the extensible form.
+
+use crate::error::{Error, Result};
+use crate::spec::{Channels, Codec, Encoding, Header, Layout};
+use crate::units::SampleRate;
+use std::path::Path;
+
+/// What the chunk says.
+#[derive(Debug)]
+pub struct WavFormat {
+    pub header: Header,
+    pub encoding: Encoding,
+    pub rate: SampleRate,
+    pub channels: Channels,
+    pub frame_bytes: u16,
+    pub valid_bits: Option<u16>,
+    pub corrected: Option<String>,
+}
+
+const TAG_PCM: u16 = 1;
+const TAG_FLOAT: u16 = 3;
+const TAG_EXTENSIBLE: u16 = 0xFFFE;
+
+/// Tags of encodings that have a name but no decoder here.
+const NAMED_TAGS: &[(u16, &str)] = &[
+    (0x0002, "MS ADPCM (msadpcm)"),
+    (0x0006, "G.711 A-law (alaw)"),
+    (0x0007, "G.711 mu-law (mulaw)"),
+    (0x0011, "IMA ADPCM (imaadpcm)"),
+    (0x0031, "GSM 6.10"),
+    (0x0050, "MPEG audio layer I or II"),
+    (0x0055, "MPEG audio layer III (mp3)"),
+    (0x00FF, "AAC (aac)"),
+    (0x0161, "Windows Media audio"),
+    (0x674F, "Vorbis in WAV"),
+];
+
+/// The end of every GUID whose first two bytes are a plain tag (`KSDATAFORMAT_SUBTYPE_…`).
+const GUID_END: [u8; 14] = [
+    0x00, 0x00, 0x00, 0x00, 0x10, 0x00, 0x80, 0x00, 0x00, 0xAA, 0x00, 0x38, 0x9B, 0x71,
+];
+
+/// Channel masks that have a name; the surround channels may be stated as side or as back.
+const MASKS: &[(u32, Layout)] = &[
+    (0x4, Layout::Mono),
+    (0x3, Layout::Stereo),
+    (0x33, Layout::Quad),
+    (0x603, Layout::Quad),
+    (0x3F, Layout::Surround51),
+    (0x60F, Layout::Surround51),
+    (0x63F, Layout::Surround71),
+    (0xFF, Layout::Surround71),
+];
+
+/// The fields that every form of the chunk has.
+struct Fields {
+    tag: u16,
+    channels: u16,
+    rate: u32,
+    frame_bytes: u16,
+    bits: u16,
+}
+
+/// Reads the chunk's contents, which lie at `offset`.
+pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
+    let malformed = |what: String| Error::Malformed {
+        path: path.to_owned(),
+        format: "WAV",
+        what,
+        offset,
+    };
+    let short = || malformed(format!("its \"fmt \" chunk has only {} bytes", bytes.len()));
+    let half = |at: usize| match bytes.get(at..at + 2) {
+        Some(&[a, b]) => Ok(u16::from_le_bytes([a, b])),
+        _ => Err(short()),
+    };
+    let word = |at: usize| Ok::<_, Error>(u32::from(half(at)?) | u32::from(half(at + 2)?) << 16);
+    let mut fields = Fields {
+        tag: half(0)?,
+        channels: half(2)?,
+        rate: word(4)?,
+        frame_bytes: half(12)?,
+        bits: half(14)?,
+    };
+    let (mut header, mut valid_bits, mut mask) = (Header::Plain, None, 0);
+    if fields.tag == TAG_EXTENSIBLE {
+        header = Header::Extensible;
+        valid_bits = Some(half(18)?).filter(|&bits| bits != 0 && bits != fields.bits);
+        mask = word(20)?;
+        fields.tag = half(24)?;
+        let end = bytes.get(26..40).ok_or_else(short)?;
+        if end != GUID_END {
+            return Err(Error::Unsupported {
+                path: path.to_owned(),
+                what: "WAV with an encoding that only its maker knows".to_owned(),
+            });
+        }
+    }
+    let rate =
+        SampleRate::new(fields.rate).ok_or_else(|| malformed("its sample rate is 0".to_owned()))?;
+    if fields.channels == 0 {
+        return Err(malformed("it has 0 channels".to_owned()));
+    }
+    let Some(channels) = Channels::new(fields.channels) else {
+        return Err(Error::Unsupported {
+            path: path.to_owned(),
+            what: format!("{} channels (32 are the most)", fields.channels),
+        });
+    };
+    let stated = MASKS.iter().find(|row| row.0 == mask);
+    let channels = stated
+        .map(|row| Channels::of(row.1))
+        .filter(|named| named.count() == fields.channels)
+        .unwrap_or(channels);
+    let (codec, frame_bytes, corrected) = codec_of(&fields, path, malformed)?;
+    let stored_bits = 8 * frame_bytes / fields.channels;
+    if valid_bits.is_none() && fields.bits < stored_bits {
+        valid_bits = Some(fields.bits);
+    }
+    Ok(WavFormat {
+        header,
+        encoding: Encoding::plain(codec),
+        rate,
+        channels,
+        frame_bytes,
+        valid_bits,
+        corrected,
+    })
+}
+
+/// The codec, the bytes of a frame, and what had to be corrected. Samples of, say, 20 bits lie in
+/// the upper bits of the next whole number of bytes; the frame size may ask for more bytes still.
+fn codec_of(
+    fields: &Fields,
+    path: &Path,
+    malformed: impl Fn(String) -> Error,
+) -> Result<(Codec, u16, Option<String>)> {
+    let is_float = match fields.tag {
+        TAG_PCM => false,
+        TAG_FLOAT => true,
+        tag => {
+            let known = NAMED_TAGS.iter().find(|row| row.0 == tag);
+            return Err(Error::Unsupported {
+                path: path.to_owned(),
+                what: match known {
+                    Some((_, name)) => format!("WAV with {name}"),
+                    None => format!("WAV with encoding tag 0x{tag:04X}"),
+                },
+            });
+        }
+    };
+    let by_bits = fields.bits.div_ceil(8);
+    let by_frame = fields.frame_bytes / fields.channels;
+    let whole = fields.frame_bytes.is_multiple_of(fields.channels);
+    let roomy = whole && !is_float && by_frame >= by_bits && by_frame <= 4 && by_bits > 0;
+    let sample_bytes = if roomy { by_frame } else { by_bits };
+    let codec = match (is_float, sample_bytes) {
+        (false, 1) => Codec::Pcm8,
+        (false, 2) => Codec::Pcm16,
+        (false, 3) => Codec::Pcm24,
+        (false, 4) => Codec::Pcm32,
+        (true, 4) => Codec::F32,
+        (true, 8) => Codec::F64,
+        _ => return Err(malformed(format!("it says {} bits a sample", fields.bits))),
+    };
+    let frame_bytes = sample_bytes * fields.channels;
+    let corrected = (frame_bytes != fields.frame_bytes).then(|| {
+        format!(
+            "the header says {} bytes a frame; taken for {frame_bytes}",
+            fields.frame_bytes
+        )
+    });
+    Ok((codec, frame_bytes, corrected))
+}

@@ -1,0 +1,210 @@
+//! Carrying out a plan: blocks are pulled through its steps into a writer.
+
+use crate::block::{BLOCK_FRAMES, Block, Source};
+use crate::digest::SampleDigest;
+use crate::error::{Error, Result};
+use crate::num::{count, size};
+use crate::observe::Observer;
+use crate::plan::{Output, Plan, Step, Work};
+use crate::read::Clip;
+use crate::shape::finite::Finite;
+use crate::shape::quantise::{Dither, Quantiser};
+use crate::shape::resample::Resampler;
+use crate::shape::route::Router;
+use crate::write::wav::{WavWriter, frame_bytes};
+use crate::write::{CarriedBytes, Writer as _, writer};
+use serde::Serialize;
+use std::io::{self, Read, Write};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+/// What only rendering knows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Outcome {
+    /// Samples beyond full scale, held there since integers cannot go beyond.
+    pub overs: u64,
+    /// Samples that were not numbers and became silence.
+    pub not_numbers: u64,
+    /// What the written samples must read back as.
+    #[serde(skip)]
+    pub proof: Proof,
+}
+
+/// What the written file is held against.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Proof {
+    /// The clip's own bytes.
+    SameFile,
+    /// The clip's own encoded samples.
+    SameAudio,
+    /// These samples.
+    Samples(SampleDigest),
+}
+
+/// Counts that the steps add to while they run.
+#[derive(Debug, Clone, Default)]
+struct Counts {
+    overs: Arc<AtomicU64>,
+    not_numbers: Arc<AtomicU64>,
+}
+
+/// Writes what the plan says to `out`.
+///
+/// # Errors
+/// [`Error::Read`], [`Error::Write`], and [`Error::Stopped`] where the observer says so.
+pub fn render(
+    clip: &Clip,
+    plan: &Plan,
+    out: &mut dyn Write,
+    observer: &dyn Observer,
+) -> Result<Outcome> {
+    let counts = Counts::default();
+    let proof = match &plan.work {
+        Work::Nothing => {
+            let bytes = clip.input().open()?;
+            copy(clip, bytes, observer, &mut |piece| {
+                out.write_all(piece).map_err(Error::Write)
+            })?;
+            Proof::SameFile
+        }
+        Work::Rewrap => {
+            let carried = CarriedBytes::load(clip, &plan.to.carried)?;
+            let mut writer = WavWriter::new(out, &plan.to, carried)?;
+            copy(clip, clip.audio_bytes()?, observer, &mut |piece| {
+                writer.copy(piece)
+            })?;
+            writer.finish()?;
+            Proof::SameAudio
+        }
+        Work::Render(steps) => {
+            let carried = CarriedBytes::load(clip, &plan.to.carried)?;
+            let mut chain = chain(clip.frames()?, steps, &counts);
+            encode(&mut *chain, &plan.to, carried, out, observer)?
+        }
+    };
+    Ok(counts.outcome(proof))
+}
+
+/// Writes what a source gives, rounded to what the output's encoding holds.
+///
+/// # Errors
+/// As [`render`].
+pub(crate) fn render_source(
+    source: impl Source,
+    output: &Output,
+    dither: Dither,
+    out: &mut dyn Write,
+    observer: &dyn Observer,
+) -> Result<Outcome> {
+    let counts = Counts::default();
+    let kind = output.format.encoding.codec.kind();
+    let overs = Arc::clone(&counts.overs);
+    let mut source = Quantiser::new(source, kind, dither, overs);
+    let carried = CarriedBytes(Vec::new());
+    let proof = encode(&mut source, output, carried, out, observer)?;
+    Ok(counts.outcome(proof))
+}
+
+/// Pulls all blocks of a source into a writer.
+fn encode(
+    source: &mut dyn Source,
+    output: &Output,
+    carried: CarriedBytes,
+    out: &mut dyn Write,
+    observer: &dyn Observer,
+) -> Result<Proof> {
+    let mut digest = SampleDigest::new(source.channels());
+    let mut writer = writer(out, output, carried)?;
+    let mut block = Block::new(source.channels());
+    loop {
+        if observer.stopped() {
+            return Err(Error::Stopped);
+        }
+        source.next(&mut block)?;
+        if block.is_empty() {
+            writer.finish()?;
+            return Ok(Proof::Samples(digest));
+        }
+        digest.update(&block);
+        writer.write(&block)?;
+        observer.advance(count(block.frames()));
+    }
+}
+
+impl Counts {
+    fn outcome(&self, proof: Proof) -> Outcome {
+        Outcome {
+            overs: self.overs.load(Ordering::Relaxed),
+            not_numbers: self.not_numbers.load(Ordering::Relaxed),
+            proof,
+        }
+    }
+}
+
+/// A source with the steps of a plan behind it.
+pub(crate) fn steps_of<'a>(source: Box<dyn Source + 'a>, plan: &Plan) -> Box<dyn Source + 'a> {
+    match &plan.work {
+        Work::Render(steps) => chain(source, steps, &Counts::default()),
+        Work::Nothing | Work::Rewrap => source,
+    }
+}
+
+/// The steps of a plan, each pulling from the one before.
+fn chain<'a>(
+    source: Box<dyn Source + 'a>,
+    steps: &[Step],
+    counts: &Counts,
+) -> Box<dyn Source + 'a> {
+    steps
+        .iter()
+        .fold(source, |source, step| -> Box<dyn Source + 'a> {
+            match step {
+                Step::Finite => Box::new(Finite::new(source, Arc::clone(&counts.not_numbers))),
+                Step::Route { route } => Box::new(Router::new(source, route.clone())),
+                Step::Resample { to } => Box::new(Resampler::new(source, *to)),
+                Step::Quantise { codec, dither } => {
+                    let overs = Arc::clone(&counts.overs);
+                    Box::new(Quantiser::new(source, codec.kind(), *dither, overs))
+                }
+            }
+        })
+}
+
+/// Hands on bytes in pieces of whole frames.
+fn copy(
+    clip: &Clip,
+    mut bytes: impl Read,
+    observer: &dyn Observer,
+    put: &mut dyn FnMut(&[u8]) -> Result<()>,
+) -> Result<()> {
+    let frame = size(frame_bytes(clip.facts().format).max(1));
+    let mut piece = vec![0; 4 * BLOCK_FRAMES * frame];
+    loop {
+        if observer.stopped() {
+            return Err(Error::Stopped);
+        }
+        let filled = fill(&mut bytes, &mut piece).map_err(|source| Error::Read {
+            path: clip.input().name().to_owned(),
+            source,
+        })?;
+        if filled == 0 {
+            return Ok(());
+        }
+        put(&piece[..filled])?;
+        observer.advance(count(filled / frame));
+    }
+}
+
+/// Reads until the buffer is full or the end is reached.
+pub(crate) fn fill(bytes: &mut impl Read, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match bytes.read(&mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(n) => filled += n,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
+}

@@ -1,0 +1,240 @@
+//! Channel routing: every output channel is a sum of source channels with gains.
+
+use crate::block::{Block, Source};
+use crate::error::Result;
+use crate::spec::{Channels, Layout};
+use crate::units::SampleRate;
+use serde::Serialize;
+
+/// For each output channel, which source channels are summed, and each one's gain.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(transparent)]
+pub struct Route(pub Vec<Vec<(usize, f64)>>);
+
+/// A route with what it does, in words.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Law {
+    /// The gains.
+    pub route: Route,
+    /// What becomes of what, for the plan.
+    pub about: String,
+}
+
+/// ITU-R BS.775-3, annex 4: the weight of centre and surround in a fold, −3 dB.
+const HALF_POWER: f64 = std::f64::consts::FRAC_1_SQRT_2;
+
+impl Route {
+    /// The usual way from one set of channels to another, or `None` where there is no usual way.
+    /// A fold's gains add up to at most 1 in every channel, so that it can never clip.
+    pub fn usual(from: Channels, to: Channels) -> Option<Law> {
+        let (source, target) = (from.likely_layout(), to.likely_layout());
+        let law = |rows: Vec<Vec<(usize, f64)>>, about: &str| {
+            Some(Law {
+                route: Self(rows),
+                about: about.to_owned(),
+            })
+        };
+        if from.count() == 1 {
+            let count = usize::from(to.count());
+            return match target {
+                Some(Layout::Surround51 | Layout::Surround71) => {
+                    let mut rows = vec![Vec::new(); count];
+                    rows[2] = vec![(0, 1.0)];
+                    law(
+                        rows,
+                        "the mono clip goes to the centre, the others stay silent",
+                    )
+                }
+                _ => law(
+                    vec![vec![(0, 1.0)]; count],
+                    &format!("the mono clip goes to all {count} channels"),
+                ),
+            };
+        }
+        let fold = target.and_then(|target| fold(source?, target));
+        match (fold, to.count()) {
+            (Some((rows, name)), _) => Some(scaled(rows, name)),
+            (None, 1) => {
+                let count = usize::from(from.count());
+                let rows = vec![(0..count).map(|channel| (channel, 1.0)).collect()];
+                Some(scaled(rows, "the average of all channels"))
+            }
+            _ => None,
+        }
+    }
+
+    /// Whether every output channel is a source channel as it is, or silence.
+    pub fn only_picks(&self) -> bool {
+        let plain = |row: &Vec<(usize, f64)>| matches!(row.as_slice(), [] | [(_, 1.0)]);
+        self.0.iter().all(plain)
+    }
+}
+
+type Rows = Vec<Vec<(usize, f64)>>;
+
+/// The sums of ITU-R BS.775-3, annex 4, not yet scaled. Low frequencies are left out, as it says.
+fn fold(from: Layout, to: Layout) -> Option<(Rows, &'static str)> {
+    use Layout::{Mono, Quad, Stereo, Surround51, Surround71};
+    let c = HALF_POWER;
+    let rows = match (from, to) {
+        (Stereo, Mono) => vec![vec![(0, 1.0), (1, 1.0)]],
+        (Quad, Mono) => vec![vec![(0, 1.0), (1, 1.0), (2, c), (3, c)]],
+        (Quad, Stereo) => vec![vec![(0, 1.0), (2, c)], vec![(1, 1.0), (3, c)]],
+        (Surround51, Mono) => vec![vec![(0, c), (1, c), (2, 1.0), (4, 0.5), (5, 0.5)]],
+        (Surround51, Stereo) => vec![
+            vec![(0, 1.0), (2, c), (4, c)],
+            vec![(1, 1.0), (2, c), (5, c)],
+        ],
+        (Surround71, Mono) => vec![vec![
+            (0, c),
+            (1, c),
+            (2, 1.0),
+            (4, 0.5),
+            (5, 0.5),
+            (6, 0.5),
+            (7, 0.5),
+        ]],
+        (Surround71, Stereo) => vec![
+            vec![(0, 1.0), (2, c), (4, c), (6, c)],
+            vec![(1, 1.0), (2, c), (5, c), (7, c)],
+        ],
+        (Surround71, Surround51) => vec![
+            vec![(0, 1.0)],
+            vec![(1, 1.0)],
+            vec![(2, 1.0)],
+            vec![(3, 1.0)],
+            vec![(4, 1.0), (6, 1.0)],
+            vec![(5, 1.0), (7, 1.0)],
+        ],
+        (Stereo, Quad | Surround51 | Surround71) => {
+            let count = usize::from(Channels::of(to).count());
+            let mut rows = vec![Vec::new(); count];
+            rows[0] = vec![(0, 1.0)];
+            rows[1] = vec![(1, 1.0)];
+            return Some((
+                rows,
+                "left and right go to the front, the others stay silent",
+            ));
+        }
+        _ => return None,
+    };
+    let name = match (from, to) {
+        (Stereo, Mono) => "the average of left and right",
+        (Surround71, Surround51) => "back and side are summed",
+        _ => "the sums of ITU-R BS.775, low frequencies left out",
+    };
+    Some((rows, name))
+}
+
+/// Scales all rows alike until the largest sum of gains is 1.
+fn scaled(mut rows: Rows, name: &str) -> Law {
+    let sum = |row: &Vec<(usize, f64)>| row.iter().map(|(_, gain)| gain.abs()).sum::<f64>();
+    let largest = rows.iter().map(sum).fold(0.0, f64::max).max(1.0);
+    for (_, gain) in rows.iter_mut().flatten() {
+        *gain /= largest;
+    }
+    let about = if largest > 1.0 {
+        let db = crate::num::decibels(1.0 / largest);
+        format!("{name}, {db:.1} dB in all so that it cannot clip")
+    } else {
+        name.to_owned()
+    };
+    Law {
+        route: Route(rows),
+        about,
+    }
+}
+
+/// Carries out a route.
+pub struct Router<S> {
+    source: S,
+    route: Route,
+    pulled: Block,
+}
+
+impl<S: Source> Router<S> {
+    /// Routes what `source` gives. Source channels that do not exist are silent.
+    pub fn new(source: S, route: Route) -> Self {
+        let pulled = Block::new(source.channels());
+        Self {
+            source,
+            route,
+            pulled,
+        }
+    }
+}
+
+impl<S: Source> Source for Router<S> {
+    fn rate(&self) -> SampleRate {
+        self.source.rate()
+    }
+    fn channels(&self) -> usize {
+        self.route.0.len()
+    }
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        self.source.next(&mut self.pulled)?;
+        block.shape(self.route.0.len(), self.pulled.frames());
+        for (out, row) in block.channels_mut().iter_mut().zip(&self.route.0) {
+            out.fill(0.0);
+            for &(from, gain) in row {
+                let Some(samples) = self.pulled.channels().get(from) else {
+                    continue;
+                };
+                for (sum, sample) in out.iter_mut().zip(samples) {
+                    *sum += gain * sample;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn usual(from: &str, to: &str) -> Option<Law> {
+        let [from, to] = [from, to].map(|word| Channels::from_word(word).unwrap());
+        Route::usual(from, to)
+    }
+
+    #[test]
+    fn no_fold_can_clip() {
+        for from in ["mono", "stereo", "quad", "5.1", "7.1", "3ch", "32ch"] {
+            for to in ["mono", "stereo", "quad", "5.1", "7.1"] {
+                for row in usual(from, to).iter().flat_map(|law| &law.route.0) {
+                    let sum: f64 = row.iter().map(|(_, gain)| gain).sum();
+                    assert!(sum <= 1.0 + 1e-12, "{from} to {to}: {row:?}");
+                }
+            }
+        }
+    }
+
+    /// The ratios of ITU-R BS.775-3, annex 4, table 2.
+    #[test]
+    fn surround_folds_keep_the_ratios_of_the_standard() {
+        let law = usual("5.1", "stereo").unwrap();
+        let [left, right] = &law.route.0[..] else {
+            panic!()
+        };
+        let scale = left[0].1;
+        let expect = |row: &[(usize, f64)], want: [(usize, f64); 3]| {
+            for ((channel, gain), (want_channel, want_gain)) in row.iter().zip(want) {
+                assert_eq!(*channel, want_channel);
+                assert!((gain / scale - want_gain).abs() < 1e-4);
+            }
+        };
+        expect(left, [(0, 1.0), (2, 0.7071), (4, 0.7071)]);
+        expect(right, [(1, 1.0), (2, 0.7071), (5, 0.7071)]);
+        assert!(law.about.contains("-7.7 dB"), "{}", law.about);
+        let mono = usual("stereo", "mono").unwrap();
+        assert_eq!(mono.route.0, [vec![(0, 0.5), (1, 0.5)]]);
+    }
+
+    #[test]
+    fn some_ways_have_no_usual_law() {
+        assert_eq!(usual("3ch", "stereo"), None);
+        assert_eq!(usual("stereo", "3ch"), None);
+        assert!(usual("mono", "32ch").unwrap().route.only_picks());
+    }
+}

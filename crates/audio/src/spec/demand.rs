@@ -1,0 +1,212 @@
+//! Everything that a slot asks of its file, and what a file falls short of.
+
+use super::{Container, Format, Spec};
+use crate::clip::Facts;
+use crate::error::{Error, Result};
+use crate::units::SampleRate;
+use serde::Serialize;
+use std::fmt;
+
+/// The two ways to write a WAV `fmt ` chunk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Header {
+    /// 16 or 18 bytes; says nothing of loudspeakers. Old loaders know no other.
+    Plain,
+    /// `WAVE_FORMAT_EXTENSIBLE`, 40 bytes, with a channel mask.
+    Extensible,
+}
+
+impl fmt::Display for Header {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Plain => "plain",
+            Self::Extensible => "extensible",
+        })
+    }
+}
+
+/// What beside the samples may be in the file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Chunks {
+    /// Nothing but what the format itself needs.
+    Bare,
+    /// Whatever the clip brings: loop points, markers, tags.
+    Kept,
+}
+
+/// What a slot asks of its file. Only what is stated is compared.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Demand {
+    /// Spec lines; a file must satisfy one of them. Never empty.
+    pub specs: Vec<Spec>,
+    /// The WAV header that the target's loader knows.
+    pub header: Option<Header>,
+    /// Whether other chunks may be in it.
+    pub chunks: Option<Chunks>,
+}
+
+/// One thing in which a file is not what is asked.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Shortfall {
+    /// Which property: `container`, `encoding`, `sample rate`, `channels`, `header`, `chunks`, `whole`.
+    pub what: &'static str,
+    /// What was asked.
+    pub expected: String,
+    /// What the file has.
+    pub found: String,
+}
+
+impl fmt::Display for Shortfall {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self {
+            what,
+            expected,
+            found,
+        } = self;
+        write!(f, "{what} is {found}, should be {expected}")
+    }
+}
+
+impl From<Spec> for Demand {
+    fn from(spec: Spec) -> Self {
+        Self {
+            specs: vec![spec],
+            header: None,
+            chunks: None,
+        }
+    }
+}
+
+impl Demand {
+    /// What a file that works today asks of its replacement: its format, its header kind, and no
+    /// chunk beside the samples where it has none.
+    pub fn like(facts: &Facts) -> Self {
+        Self {
+            specs: vec![Spec::exactly(facts.format)],
+            header: facts.header,
+            chunks: Some(if facts.extras.is_empty() && facts.loops.is_empty() {
+                Chunks::Bare
+            } else {
+                Chunks::Kept
+            }),
+        }
+    }
+
+    /// The spec line that counts for a clip of this format: one that it satisfies, else the first.
+    pub fn spec_for(&self, own: Format) -> &Spec {
+        self.specs
+            .iter()
+            .find(|spec| spec.accepts(own))
+            .unwrap_or(&self.specs[0])
+    }
+
+    /// Everything in which the file falls short, most telling first.
+    pub fn shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
+        let (own, spec) = (facts.format, self.spec_for(facts.format));
+        let mut all = Vec::new();
+        let mut note = |ok: bool, what: &'static str, expected: String, found: String| {
+            if !ok {
+                all.push(Shortfall {
+                    what,
+                    expected: expected.replace('|', " or "),
+                    found,
+                });
+            }
+        };
+        note(
+            spec.container.accepts(own.container, |a, b| a == b),
+            "container",
+            spec.container.to_string(),
+            own.container.to_string(),
+        );
+        note(
+            spec.encoding
+                .accepts(own.encoding, super::Encoding::accepts),
+            "encoding",
+            spec.encoding.to_string(),
+            own.encoding.to_string(),
+        );
+        note(
+            spec.rate.accepts(own.rate, |a, b| a == b),
+            "sample rate",
+            spec.rate.to_string(),
+            own.rate.to_string(),
+        );
+        note(
+            spec.channels
+                .accepts(own.channels, super::Channels::accepts),
+            "channels",
+            spec.channels.to_string(),
+            own.channels.to_string(),
+        );
+        if let (Some(wanted), Some(found)) = (self.header, facts.header) {
+            note(
+                wanted == found,
+                "header",
+                wanted.to_string(),
+                found.to_string(),
+            );
+        }
+        let beside = facts.beside_samples();
+        note(
+            self.chunks != Some(Chunks::Bare) || beside.is_empty(),
+            "chunks",
+            "none beside the samples".to_owned(),
+            beside.join(", "),
+        );
+        if let Some(missing) = facts.missing_frames() {
+            note(
+                false,
+                "whole",
+                format!("{} frames as its header says", facts.frames + missing),
+                format!("{} frames", facts.frames),
+            );
+        }
+        all
+    }
+
+    /// Refuses what contradicts itself or is not written here.
+    ///
+    /// # Errors
+    /// [`Error::BadSpec`] saying which word and why.
+    pub fn validate(&self) -> Result<()> {
+        for spec in &self.specs {
+            let bad = |what: String| Error::BadSpec {
+                line: spec.to_string(),
+                what,
+            };
+            if let super::Choice::OneOf(containers) = &spec.container
+                && !containers.iter().any(|c| c.facts().written)
+            {
+                return Err(bad(format!("{} is not written here", spec.container)));
+            }
+            if let super::Choice::OneOf(encodings) = &spec.encoding
+                && !encodings.iter().any(|e| e.codec.facts().here)
+            {
+                return Err(bad(format!("{} is not encoded here", spec.encoding)));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The header that a WAV of this format gets where none is asked for: extensible beyond two
+/// channels or 16 integer bits, as "Multiple Channel Audio Data and WAVE Files" (2007) asks.
+pub fn usual_header(format: Format) -> Option<Header> {
+    if format.container != Container::Wav {
+        return None;
+    }
+    let wide = matches!(format.encoding.codec.kind(), super::Kind::Integer(bits) if bits > 16);
+    Some(if wide || format.channels.count() > 2 {
+        Header::Extensible
+    } else {
+        Header::Plain
+    })
+}
+
+/// Whether a rate can be converted to and from here.
+pub fn convertible(rate: SampleRate) -> bool {
+    super::line::RATES.contains(&rate.hertz())
+}

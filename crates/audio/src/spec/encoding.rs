@@ -1,0 +1,309 @@
+//! The encodings that specs can name, in one table.
+
+use std::fmt;
+
+/// How samples become bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[expect(missing_docs, reason = "the words are documented in the table")]
+pub enum Codec {
+    Pcm8,
+    Pcm16,
+    Pcm24,
+    Pcm32,
+    F32,
+    F64,
+    MuLaw,
+    ALaw,
+    ImaAdpcm,
+    MsAdpcm,
+    Vorbis,
+    Opus,
+    Aac,
+    Alac16,
+    Alac24,
+    Flac16,
+    Flac24,
+    Qoa,
+    Mp3,
+}
+
+/// What a codec keeps of the samples.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Integers of so many bits.
+    Integer(u32),
+    /// Floating point of so many bits.
+    Float(u32),
+    /// Not the samples themselves.
+    Lossy,
+}
+
+/// One line of the table.
+#[derive(Debug)]
+pub struct CodecFacts {
+    /// Which codec.
+    pub codec: Codec,
+    /// Its word in a spec line.
+    pub word: &'static str,
+    /// What it is, in a few words.
+    pub about: &'static str,
+    /// What it keeps.
+    pub kind: Kind,
+    /// Whether it is decoded and encoded here.
+    pub here: bool,
+}
+
+const fn row(
+    codec: Codec,
+    word: &'static str,
+    about: &'static str,
+    kind: Kind,
+    here: bool,
+) -> CodecFacts {
+    CodecFacts {
+        codec,
+        word,
+        about,
+        kind,
+        here,
+    }
+}
+
+/// Every encoding that has a word.
+pub const ENCODINGS: &[CodecFacts] = &[
+    row(
+        Codec::Pcm8,
+        "pcm8",
+        "8-bit PCM (unsigned in WAV)",
+        Kind::Integer(8),
+        true,
+    ),
+    row(Codec::Pcm16, "pcm16", "16-bit PCM", Kind::Integer(16), true),
+    row(Codec::Pcm24, "pcm24", "24-bit PCM", Kind::Integer(24), true),
+    row(Codec::Pcm32, "pcm32", "32-bit PCM", Kind::Integer(32), true),
+    row(
+        Codec::F32,
+        "f32",
+        "32-bit floating point",
+        Kind::Float(32),
+        true,
+    ),
+    row(
+        Codec::F64,
+        "f64",
+        "64-bit floating point",
+        Kind::Float(64),
+        true,
+    ),
+    row(Codec::MuLaw, "mulaw", "G.711 mu-law", Kind::Lossy, false),
+    row(Codec::ALaw, "alaw", "G.711 A-law", Kind::Lossy, false),
+    row(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM", Kind::Lossy, false),
+    row(Codec::MsAdpcm, "msadpcm", "MS ADPCM", Kind::Lossy, false),
+    row(Codec::Vorbis, "vorbis", "Vorbis", Kind::Lossy, false),
+    row(Codec::Opus, "opus", "Opus", Kind::Lossy, false),
+    row(Codec::Aac, "aac", "AAC", Kind::Lossy, false),
+    row(
+        Codec::Alac16,
+        "alac16",
+        "16-bit ALAC",
+        Kind::Integer(16),
+        false,
+    ),
+    row(
+        Codec::Alac24,
+        "alac24",
+        "24-bit ALAC",
+        Kind::Integer(24),
+        false,
+    ),
+    row(
+        Codec::Flac16,
+        "flac16",
+        "16-bit FLAC",
+        Kind::Integer(16),
+        false,
+    ),
+    row(
+        Codec::Flac24,
+        "flac24",
+        "24-bit FLAC",
+        Kind::Integer(24),
+        false,
+    ),
+    row(Codec::Qoa, "qoa", "QOA", Kind::Lossy, false),
+    row(
+        Codec::Mp3,
+        "mp3",
+        "MPEG audio layer III",
+        Kind::Lossy,
+        false,
+    ),
+];
+
+impl Codec {
+    /// Its line in the table.
+    pub fn facts(self) -> &'static CodecFacts {
+        ENCODINGS
+            .iter()
+            .find(|row| row.codec == self)
+            .unwrap_or(&ENCODINGS[0])
+    }
+
+    /// What it keeps of the samples.
+    pub fn kind(self) -> Kind {
+        self.facts().kind
+    }
+
+    /// Bytes of one sample where every sample takes the same.
+    pub fn sample_bytes(self) -> Option<u16> {
+        match self {
+            Self::Pcm8 | Self::MuLaw | Self::ALaw => Some(1),
+            Self::Pcm16 => Some(2),
+            Self::Pcm24 => Some(3),
+            Self::Pcm32 | Self::F32 => Some(4),
+            Self::F64 => Some(8),
+            _ => None,
+        }
+    }
+}
+
+/// Which byte of a sample comes first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum ByteOrder {
+    /// The least significant one.
+    Little,
+    /// The most significant one.
+    Big,
+}
+
+/// How much a lossy encoding may lose.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Quality {
+    /// The codec's own scale, in tenths: `q5` is 50.
+    Scale(i16),
+    /// Thousands of bits a second: `128k`.
+    BitRate(u16),
+}
+
+/// One encoding word: a codec, and where stated its byte order or quality.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Encoding {
+    /// How samples become bytes.
+    pub codec: Codec,
+    /// The byte order where the container leaves it open.
+    pub order: Option<ByteOrder>,
+    /// How much may be lost.
+    pub quality: Option<Quality>,
+}
+
+impl Encoding {
+    /// The codec with nothing else stated.
+    pub const fn plain(codec: Codec) -> Self {
+        Self {
+            codec,
+            order: None,
+            quality: None,
+        }
+    }
+
+    /// Reads a word such as `pcm16`, `pcm24be`, `vorbis:q5` or `aac:128k`.
+    pub fn from_word(word: &str) -> Option<Self> {
+        let lower = word.to_ascii_lowercase();
+        let (name, quality) = match lower.split_once(':') {
+            Some((name, quality)) => (name, Some(Quality::from_word(quality)?)),
+            None => (lower.as_str(), None),
+        };
+        let find = |name: &str| ENCODINGS.iter().find(|row| row.word == name);
+        let (row, order) = if let Some(row) = find(name) {
+            (row, None)
+        } else if let Some(base) = name.strip_suffix("le") {
+            (find(base)?, Some(ByteOrder::Little))
+        } else {
+            (find(name.strip_suffix("be")?)?, Some(ByteOrder::Big))
+        };
+        let ordered = order.is_none() || row.codec.sample_bytes().is_some_and(|bytes| bytes > 1);
+        let graded = quality.is_none() || row.kind == Kind::Lossy;
+        (ordered && graded).then_some(Self {
+            codec: row.codec,
+            order,
+            quality,
+        })
+    }
+
+    /// Whether a file of encoding `have` satisfies a wish for this one.
+    pub fn accepts(self, have: Self) -> bool {
+        self.codec == have.codec && (self.order.is_none() || self.order == have.order)
+    }
+}
+
+impl Quality {
+    fn from_word(word: &str) -> Option<Self> {
+        if let Some(scale) = word.strip_prefix('q') {
+            let value: f64 = scale.parse().ok().filter(|v: &f64| v.abs() <= 100.0)?;
+            return i16::try_from(crate::num::rounded_signed(value * 10.0))
+                .ok()
+                .map(Self::Scale);
+        }
+        let rate: u16 = word.strip_suffix('k')?.parse().ok()?;
+        (rate > 0).then_some(Self::BitRate(rate))
+    }
+}
+
+impl fmt::Display for Encoding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.codec.facts().word)?;
+        match self.order {
+            Some(ByteOrder::Little) => f.write_str("le")?,
+            Some(ByteOrder::Big) => f.write_str("be")?,
+            None => {}
+        }
+        match self.quality {
+            Some(Quality::Scale(tenths)) if tenths % 10 == 0 => write!(f, ":q{}", tenths / 10),
+            Some(Quality::Scale(tenths)) => write!(f, ":q{:.1}", f64::from(tenths) / 10.0),
+            Some(Quality::BitRate(rate)) => write!(f, ":{rate}k"),
+            None => Ok(()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::HashSet;
+
+    #[test]
+    fn the_table_is_sane() {
+        let words: HashSet<_> = ENCODINGS.iter().map(|row| row.word).collect();
+        assert_eq!(words.len(), ENCODINGS.len());
+        for row in ENCODINGS {
+            assert_eq!(row.codec.facts().word, row.word);
+            assert_eq!(Encoding::from_word(row.word).unwrap().codec, row.codec);
+        }
+    }
+
+    #[test]
+    fn words_come_back_as_they_went() {
+        for word in [
+            "pcm16",
+            "pcm24be",
+            "f32le",
+            "vorbis:q5",
+            "vorbis:q-1",
+            "aac:128k",
+            "vorbis:q5.5",
+        ] {
+            assert_eq!(Encoding::from_word(word).unwrap().to_string(), word);
+        }
+        for word in [
+            "pcm12",
+            "pcm8be",
+            "pcm16:q5",
+            "vorbis:q",
+            "vorbis:0k",
+            "aac:k",
+            "vorbis:qnan",
+        ] {
+            assert_eq!(Encoding::from_word(word), None, "{word}");
+        }
+    }
+}

@@ -1,0 +1,309 @@
+//! What can be typed.
+
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+/// Put your own sounds into a device or a game: exactly to its spec, by name, undoably.
+#[derive(Debug, Parser)]
+#[command(
+    name = "deft-needle",
+    version,
+    max_term_width = 100,
+    after_help = "A file alone is inspected:  deft-needle kettle.wav\n\
+                  Exit codes: 0 done, 1 something falls short, 2 wrong usage, 3 unreadable input, \
+                  4 the clip cannot meet the spec, 5 the target refused, 6 not written"
+)]
+pub struct Cli {
+    #[command(flatten)]
+    pub common: Common,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options of every command.
+#[derive(Debug, Args)]
+pub struct Common {
+    /// Print one JSON object instead of text
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print only what is wrong
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Print more
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+    /// Colours: on terminals, always or never (NO_COLOR is minded)
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: Color,
+    /// Work on so many files at once; 0 is one for each core
+    #[arg(long, global = true, value_name = "N", default_value_t = 0)]
+    pub threads: usize,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    Inspect(Inspect),
+    Hear(Hear),
+    Fit(Fit),
+    Check(Check),
+    Swap(Swap),
+    Status(Status),
+    Restore(Restore),
+    Demo(Demo),
+}
+
+/// Tell what files really are, whatever their names say
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle inspect kettle.wav          one file in full
+  deft-needle inspect takes/*.wav         several in one table
+  deft-needle inspect --json kettle.wav   everything, for a program")]
+pub struct Inspect {
+    /// Files to look at; - is standard input
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+}
+
+/// Turn anything readable into a plain WAV to listen to
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle hear card/SAY/TICK01.PRM -o tick.wav
+  deft-needle hear new.wav --beside card/SAY/TICK01.PRM -o both.wav   new, old, new, old
+  deft-needle hear hum.wav --loops 3 -o hum3.wav                      three times round")]
+pub struct Hear {
+    /// Files to hear, one after another
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// The WAV to write; - is standard output
+    #[arg(short, long = "out", value_name = "OUT.wav")]
+    pub out: PathBuf,
+    /// Alternate with this file, twice
+    #[arg(long, value_name = "FILE")]
+    pub beside: Option<PathBuf>,
+    /// Go round the loop, or the whole file, so often
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub loops: u32,
+    /// Open it in the system's player
+    #[arg(long)]
+    pub open: bool,
+    /// Replace an existing file
+    #[arg(long)]
+    pub overwrite: bool,
+}
+
+/// What a file must be.
+#[derive(Debug, Args)]
+pub struct Wanted {
+    /// Container, encoding, rate and channels, as in "wav pcm16 24000 mono"
+    #[arg(long, value_name = "SPEC", conflicts_with = "like")]
+    pub spec: Option<String>,
+    /// A file that works today: its spec, its header kind, and no other chunks where it has none
+    #[arg(long, value_name = "FILE")]
+    pub like: Option<PathBuf>,
+    /// The kind of WAV header
+    #[arg(long, value_name = "KIND")]
+    pub header: Option<HeaderKind>,
+    /// Whether loop points, markers and tags come along
+    #[arg(long, value_name = "WHAT")]
+    pub tags: Option<Tags>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum HeaderKind {
+    Plain,
+    Extensible,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum Tags {
+    /// Nothing but the samples
+    Strip,
+    /// All that the clip brings
+    Keep,
+}
+
+/// Turn clips into files that meet a spec
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle fit kettle.wav -o TICK01.PRM --like card/SAY/TICK01.PRM
+  deft-needle fit kettle.wav -o kettle-24.wav --spec \"wav pcm16 24000 mono\" --dry-run
+  deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
+  deft-needle fit - -o - --spec \"wav pcm16 24000 mono\" < in.wav > out.wav")]
+pub struct Fit {
+    /// Clips; - is standard input
+    #[arg(required = true, value_name = "CLIP")]
+    pub clips: Vec<PathBuf>,
+    /// The file to write, or a folder for several; - is standard output
+    #[arg(short, long = "out", value_name = "OUT")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub wanted: Wanted,
+    /// Replace existing files
+    #[arg(long)]
+    pub overwrite: bool,
+    /// Print the plan, write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Tell in what files fall short of a spec, or of their own names
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle check card --like card/SAY/TICK01.PRM
+  deft-needle check fitted --spec \"wav pcm16 24000 mono\"
+  deft-needle check downloads             is each file what its name says?")]
+pub struct Check {
+    /// Files and folders
+    #[arg(required = true, value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub wanted: Wanted,
+}
+
+/// Which root, and where its ledger is.
+#[derive(Debug, Args)]
+pub struct RootOptions {
+    /// The target's folder (else the nearest with a ledger above the slot, else the slot's own)
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Option<PathBuf>,
+    /// Keep the ledger and the stock in this folder instead of .deft-needle in the root
+    #[arg(long, value_name = "FOLDER")]
+    pub ledger: Option<PathBuf>,
+}
+
+/// Replace one file of a target: fit the clip to it, keep the stock, put it there
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
+  deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
+  deft-needle restore card/SAY/TICK01.PRM          gives the stock back")]
+pub struct Swap {
+    /// The clip; - is standard input
+    #[arg(value_name = "CLIP")]
+    pub clip: PathBuf,
+    /// The file to replace
+    #[arg(value_name = "SLOT-FILE")]
+    pub slot: PathBuf,
+    #[command(flatten)]
+    pub place: RootOptions,
+    #[command(flatten)]
+    pub wanted: Wanted,
+    /// Put a file where none was
+    #[arg(long)]
+    pub new: bool,
+    /// Print the plan, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Show what is installed in a root, and whether it is still there
+#[derive(Debug, Args)]
+pub struct Status {
+    /// The root, or a file in it
+    #[arg(value_name = "ROOT")]
+    pub root: PathBuf,
+    /// The folder that the ledger is kept in
+    #[arg(long, value_name = "FOLDER")]
+    pub ledger: Option<PathBuf>,
+}
+
+/// Give stock back, bit for bit
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle restore card                     everything
+  deft-needle restore card/SAY/TICK01.PRM      one slot
+  deft-needle restore card SAY/TICK01.PRM SAY/CUCKOO.PRM")]
+pub struct Restore {
+    /// The root, or a slot file as typed for swap
+    #[arg(value_name = "ROOT")]
+    pub root: PathBuf,
+    /// Slots, relative to the root; none means all
+    #[arg(value_name = "SLOT")]
+    pub slots: Vec<PathBuf>,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// Slots that were changed since: give the stock back all the same, or keep what is there
+    #[arg(long, value_name = "WHAT")]
+    pub changed: Option<ChangedChoice>,
+    /// Print what would be done, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ChangedChoice {
+    Overwrite,
+    Keep,
+}
+
+/// Make up a target and some clips, and run the whole job on them
+#[derive(Debug, Args)]
+pub struct Demo {
+    /// Where to make it; a new or empty folder (else a temporary one, which is kept)
+    #[arg(value_name = "FOLDER")]
+    pub folder: Option<PathBuf>,
+}
+
+/// Puts `inspect` in front of bare files, so that files can be dropped on the program.
+pub fn with_default_command(typed: impl Iterator<Item = OsString>) -> Vec<OsString> {
+    let mut typed: Vec<OsString> = typed.collect();
+    let flag_with_value = ["--color", "--threads"];
+    let mut at = 1;
+    while let Some(word) = typed.get(at) {
+        let text = word.to_string_lossy();
+        if flag_with_value.contains(&text.as_ref()) {
+            at += 2;
+        } else if text.starts_with('-') && text != "-" {
+            at += 1;
+        } else {
+            break;
+        }
+    }
+    let is_file = typed.get(at).is_some_and(|word| {
+        let text = word.to_string_lossy();
+        let command = Cli::command().find_subcommand(text.as_ref()).is_some() || text == "help";
+        !command
+            && (text == "-" || text.contains(['.', '/', '\\', '*']) || Path::new(word).exists())
+    });
+    if is_file {
+        typed.insert(at, "inspect".into());
+    }
+    typed
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_commands_are_sound() {
+        Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn bare_files_are_inspected() {
+        for (typed, at) in [
+            (vec!["x", "kettle.wav"], Some(1)),
+            (vec!["x", "--json", "kettle.wav"], Some(2)),
+            (vec!["x", "--color", "never", "-"], Some(3)),
+            (vec!["x", "fit", "kettle.wav"], None),
+            (vec!["x", "inspct"], None),
+            (vec!["x", "--help"], None),
+        ] {
+            let with = with_default_command(typed.iter().map(OsString::from));
+            assert_eq!(
+                with.iter().position(|word| word == "inspect"),
+                at,
+                "{typed:?}"
+            );
+        }
+    }
+}

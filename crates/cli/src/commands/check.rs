@@ -1,0 +1,162 @@
+//! In what files fall short of a spec, or of their own names.
+
+use super::inspect::misnamed;
+use crate::args::Check;
+use crate::console::{BAD, Console, GOOD, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::{expand, extension};
+use deft_needle_audio::read::sniff::{self, Sniffed};
+use deft_needle_audio::spec::{Container, Demand};
+use deft_needle_audio::{Clip, Error as AudioError};
+use deft_needle_core::tree::files_below;
+use rayon::prelude::*;
+use serde::Serialize;
+use serde_json::json;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+/// What was found about one file.
+#[derive(Debug, Serialize)]
+struct Checked {
+    file: PathBuf,
+    is: String,
+    shortfalls: Vec<String>,
+}
+
+/// Checks files and trees.
+pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
+    let demand = args.wanted.demand()?;
+    let mut files = Vec::new();
+    for path in expand(&args.paths)? {
+        if path.is_dir() {
+            files.extend(files_below(&path)?.into_iter().filter(|f| seems_sound(f)));
+        } else {
+            files.push(path);
+        }
+    }
+    let found: Vec<_> = files
+        .par_iter()
+        .map(|file| check(file, demand.as_ref()))
+        .collect();
+    let mut exit = Exit::Done;
+    let mut checked = Vec::new();
+    for one in found {
+        match one {
+            Ok(one) => checked.push(one),
+            Err(failure) => {
+                exit = exit.worst(failure.exit());
+                console.failure(&failure);
+            }
+        }
+    }
+    let mut short = 0;
+    for one in &checked {
+        let name = safe(&one.file.display().to_string());
+        for shortfall in &one.shortfalls {
+            console.find(format!("{name}: {}", paint(BAD, safe(shortfall))));
+        }
+        short += usize::from(!one.shortfalls.is_empty());
+    }
+    if short > 0 {
+        exit = exit.worst(Exit::Short);
+    }
+    console.say(summary(checked.len(), short, demand.as_ref()));
+    console.object(&json!({
+        "checked": checked.len(),
+        "short": short,
+        "files": checked,
+    }));
+    Ok(exit)
+}
+
+fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
+    let files = |n: usize| match n {
+        1 => "1 file".to_owned(),
+        n => format!("{n} files"),
+    };
+    let measure = match demand {
+        Some(demand) => demand.specs[0].to_string().replace('|', " or "),
+        None => "what their names say".to_owned(),
+    };
+    match (checked, short) {
+        (0, _) => "no sound files found".to_owned(),
+        (n, 0) => paint(
+            GOOD,
+            format!("{} checked against {measure}: all fine", files(n)),
+        ),
+        (n, short) => format!(
+            "{} checked against {measure}: {} short",
+            files(n),
+            files(short)
+        ),
+    }
+}
+
+/// Files in a tree that are sounds, or claim to be by their extension.
+fn seems_sound(file: &Path) -> bool {
+    if Container::from_extension(&extension(file)).is_some() {
+        return true;
+    }
+    let sniffed = File::open(file)
+        .ok()
+        .and_then(|mut open| sniff::sniff(&mut open, file).ok());
+    sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
+}
+
+fn check(file: &Path, demand: Option<&Demand>) -> Result<Checked, Failure> {
+    let checked = |is: String, shortfalls| Checked {
+        file: file.to_owned(),
+        is,
+        shortfalls,
+    };
+    match Clip::open(file) {
+        Ok(clip) => {
+            let facts = clip.facts();
+            let mut shortfalls: Vec<String> = match demand {
+                Some(demand) => demand
+                    .shortfalls(facts)
+                    .iter()
+                    .map(ToString::to_string)
+                    .collect(),
+                None => facts.notes.iter().map(ToString::to_string).collect(),
+            };
+            if demand.is_none() {
+                shortfalls.extend(misnamed(file, &clip));
+            }
+            Ok(checked(facts.format.to_string(), shortfalls))
+        }
+        Err(error @ (AudioError::Read { .. } | AudioError::Malformed { .. })) => Err(error.into()),
+        Err(error) => {
+            let (is, shortfall) = what_else(file, demand, &error)?;
+            Ok(checked(is, shortfall.into_iter().collect()))
+        }
+    }
+}
+
+/// A file that cannot be decoded can still be named, and held against its name.
+fn what_else(
+    file: &Path,
+    demand: Option<&Demand>,
+    error: &AudioError,
+) -> Result<(String, Option<String>), Failure> {
+    let mut open = File::open(file).map_err(|source| AudioError::Read {
+        path: file.to_owned(),
+        source,
+    })?;
+    let sniffed = sniff::sniff(&mut open, file)?;
+    let (is, container) = match (&sniffed, error) {
+        (Sniffed::Other { container, about }, _) => ((*about).to_owned(), Some(*container)),
+        (_, AudioError::Unsupported { what, .. }) => (what.clone(), Some(Container::Wav)),
+        (Sniffed::Unknown { looks }, _) => (format!("no sound: {looks}"), None),
+        (Sniffed::Wav, _) => ("WAV".to_owned(), Some(Container::Wav)),
+    };
+    let extension = extension(file);
+    let named_right = container.is_some_and(|c| c.facts().has_extension(&extension));
+    let shortfall = match demand {
+        Some(demand) => Some(format!("is {is}, should be {}", demand.specs[0])),
+        None if named_right || extension.is_empty() => None,
+        None => Some(format!("named .{extension} but is {is}")),
+    };
+    Ok((is, shortfall))
+}

@@ -1,0 +1,265 @@
+//! Clips to files that meet a spec.
+
+use crate::args::Fit;
+use crate::console::{BOLD, Console, GOOD, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::{expand, extension, is_stream, means_folder, open_clip};
+use crate::progress::Progress;
+use deft_needle_audio::plan::{Work, plan};
+use deft_needle_audio::render::Outcome;
+use deft_needle_audio::spec::{Choice, Container, Demand};
+use deft_needle_audio::units::Duration;
+use deft_needle_audio::{Clip, Plan, Spec};
+use deft_needle_core::disk::{Disk, RealDisk};
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::fit::{Durable, fit_to_file, refuse_existing, write_verified};
+use rayon::prelude::*;
+use serde::Serialize;
+use serde_json::json;
+use std::collections::HashMap;
+use std::fmt::Write;
+use std::path::{Path, PathBuf};
+
+/// One clip, fitted or planned.
+#[derive(Debug, Serialize)]
+struct Fitted {
+    clip: PathBuf,
+    out: PathBuf,
+    plan: Plan,
+    /// `None` where only planned.
+    outcome: Option<Outcome>,
+}
+
+/// Fits every clip; one that fails is reported, and the rest goes on.
+pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
+    let clips = expand(&args.clips)?;
+    let into_folder = clips.len() > 1 || means_folder(&args.out);
+    if is_stream(&args.out) && (into_folder || console.json()) {
+        return Err(Failure::usage(
+            "standard output takes one clip, and no --json beside it",
+            "name a file or a folder with -o",
+        ));
+    }
+    let demand = match args.wanted.demand()? {
+        Some(demand) if args.wanted.names_a_spec() => demand,
+        _ => by_extension(args, into_folder)?,
+    };
+    let outs = outputs(&clips, args, into_folder, &demand)?;
+    let jobs: Vec<_> = clips.iter().zip(outs).collect();
+    let fitted: Vec<_> = jobs
+        .into_par_iter()
+        .map(|(clip, out)| fit(clip, &out, args, &demand, console))
+        .collect();
+    let mut exit = Exit::Done;
+    let mut done = Vec::new();
+    for one in fitted {
+        match one {
+            Ok(fitted) => done.push(fitted),
+            Err(failure) => {
+                exit = exit.worst(failure.exit());
+                console.failure(&failure);
+            }
+        }
+    }
+    for fitted in &done {
+        report(fitted, console);
+    }
+    console.object(&json!({ "files": done, "dry_run": args.dry_run }));
+    Ok(exit)
+}
+
+/// Without a spec, the output's extension names the container and the rest stays.
+fn by_extension(args: &Fit, into_folder: bool) -> Result<Demand, Failure> {
+    let extension = extension(&args.out);
+    let container = match Container::from_extension(&extension) {
+        Some(container) if !into_folder => container,
+        _ => {
+            return Err(Failure::usage(
+                format!("nothing says what {} must be", args.out.display()),
+                "say it with --spec \"wav pcm16 24000 mono\" or --like FILE",
+            ));
+        }
+    };
+    let spec = Spec {
+        container: Choice::OneOf(vec![container]),
+        ..Spec::ANY
+    };
+    let mut demand = Demand::from(spec);
+    args.wanted.adjust(&mut demand);
+    demand.validate()?;
+    Ok(demand)
+}
+
+/// Where each clip goes: all to OUT, or each to OUT/ under its own stem.
+fn outputs(
+    clips: &[PathBuf],
+    args: &Fit,
+    into_folder: bool,
+    demand: &Demand,
+) -> Result<Vec<PathBuf>, Failure> {
+    if !into_folder {
+        return Ok(vec![args.out.clone()]);
+    }
+    let of_model = args.wanted.like.as_deref().map(extension);
+    let of_spec = match &demand.specs[0].container {
+        Choice::OneOf(containers) => containers.first().copied(),
+        Choice::Any => None,
+    };
+    let mut taken: HashMap<PathBuf, &Path> = HashMap::new();
+    let mut outs = Vec::new();
+    for clip in clips {
+        if is_stream(clip) {
+            return Err(Failure::usage(
+                "standard input has no name to use in a folder",
+                "name the output file with -o",
+            ));
+        }
+        let name = match (&of_model, of_spec) {
+            (Some(extension), _) if !extension.is_empty() => extension.clone(),
+            (_, Some(container)) => container.facts().extensions[0].to_owned(),
+            _ => extension(clip),
+        };
+        let mut file = clip.file_stem().unwrap_or_default().to_owned();
+        file.push(format!(".{name}"));
+        let out = args.out.join(file);
+        if let Some(other) = taken.insert(out.clone(), clip) {
+            return Err(Failure::usage(
+                format!(
+                    "{} and {} would both become {}",
+                    other.display(),
+                    clip.display(),
+                    out.display()
+                ),
+                "fit them one by one under different names",
+            ));
+        }
+        outs.push(out);
+    }
+    Ok(outs)
+}
+
+fn fit(
+    path: &Path,
+    out: &Path,
+    args: &Fit,
+    demand: &Demand,
+    console: &Console,
+) -> Result<Fitted, Failure> {
+    let clip = open_clip(path)?;
+    let plan = plan(clip.facts(), demand)?;
+    let fitted = |outcome| Fitted {
+        clip: clip.input().name().to_owned(),
+        out: out.to_owned(),
+        plan: plan.clone(),
+        outcome,
+    };
+    let disk = RealDisk::default();
+    if args.dry_run {
+        if !is_stream(out) {
+            refuse_existing(&[&clip], out, args.overwrite)?;
+        }
+        return Ok(fitted(None));
+    }
+    let progress = Progress::new(console, plan.to.frames);
+    let written = if is_stream(out) {
+        to_standard_output(&clip, &plan, &disk, &progress, console)?
+    } else {
+        make_folder(out, &disk)?;
+        fit_to_file(&clip, &plan, out, args.overwrite, &disk, &progress)?
+    };
+    Ok(fitted(Some(written.outcome)))
+}
+
+/// Writes to a private file, and sends it once it is verified.
+fn to_standard_output(
+    clip: &Clip,
+    plan: &Plan,
+    disk: &RealDisk,
+    progress: &Progress,
+    console: &Console,
+) -> Result<deft_needle_core::fit::Written, Failure> {
+    let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
+    let file = folder.path().join("out");
+    let written = write_verified(clip, plan, &file, Durable::No, disk, progress)?;
+    let sent = std::fs::File::open(&file).and_then(|bytes| console.bytes(bytes));
+    sent.map_err(CoreError::write("write to", Path::new("standard output")))?;
+    Ok(written)
+}
+
+/// Makes the folder of an output, but not the folders above it: they would be typing mistakes.
+pub fn make_folder(out: &Path, disk: &dyn Disk) -> Result<(), Failure> {
+    let Some(folder) = out.parent().filter(|f| !f.as_os_str().is_empty()) else {
+        return Ok(());
+    };
+    match disk.create_folder(folder) {
+        Err(error) if !folder.is_dir() => Err(CoreError::write("make", folder)(error).into()),
+        _ => Ok(()),
+    }
+}
+
+fn report(fitted: &Fitted, console: &Console) {
+    let Fitted {
+        clip,
+        out,
+        plan,
+        outcome,
+    } = fitted;
+    let names = [clip, out].map(|path| safe(&path.display().to_string()));
+    let to_stream = is_stream(out);
+    if !to_stream {
+        if let Some(named) = odd_name(out, plan.to.format.container) {
+            console.warn(named);
+        }
+        console.say(described(
+            plan,
+            &names,
+            outcome.is_none() || console.verbose(),
+        ));
+    }
+    let Some(outcome) = outcome else { return };
+    if outcome.overs > 0 {
+        console.warn(format!(
+            "{}: {} samples lie beyond full scale and were clipped: lower the clip's level",
+            names[0], outcome.overs
+        ));
+    }
+    if outcome.not_numbers > 0 {
+        console.warn(format!(
+            "{}: {} samples are no numbers and became silence",
+            names[0], outcome.not_numbers
+        ));
+    }
+}
+
+fn odd_name(out: &Path, is: Container) -> Option<String> {
+    let extension = extension(out);
+    let claimed = Container::from_extension(&extension)?;
+    let wrong = claimed != is && !is.facts().has_extension(&extension);
+    wrong.then(|| {
+        let out = safe(&out.display().to_string());
+        format!("{out} is named .{extension} but will be {is}, as the spec says")
+    })
+}
+
+/// The plan in full, or in one line.
+fn described(plan: &Plan, [clip, out]: &[String; 2], in_full: bool) -> String {
+    let mut text = format!("{} to {}", paint(BOLD, clip), paint(BOLD, out));
+    if in_full {
+        let _ = write!(text, "\n{plan}");
+        return text;
+    }
+    let how = match &plan.work {
+        Work::Nothing => "kept byte for byte: it meets the spec already",
+        Work::Rewrap => "samples copied bit for bit, header written anew",
+        Work::Render(_) => "converted and verified",
+    };
+    let length = Duration(plan.to.seconds());
+    let _ = write!(
+        text,
+        "\n  {}, {length}; {}",
+        plan.to.format,
+        paint(GOOD, how)
+    );
+    text
+}

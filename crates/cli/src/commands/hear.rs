@@ -1,0 +1,97 @@
+//! Anything readable as a plain WAV to listen to.
+
+use super::fit::make_folder;
+use crate::args::Hear;
+use crate::console::{BOLD, Console, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::{expand, is_stream, open_clip};
+use crate::progress::Progress;
+use deft_needle_audio::Clip;
+use deft_needle_audio::hear::Programme;
+use deft_needle_audio::units::Duration;
+use deft_needle_audio::verify::verify_made;
+use deft_needle_core::disk::RealDisk;
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::fit::{Durable, make_file, put_file, refuse_existing};
+use serde_json::json;
+use std::path::Path;
+
+/// How often `--beside` alternates.
+const ALTERNATIONS: usize = 2;
+
+/// Writes the programme.
+pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
+    let mut clips = Vec::new();
+    for file in expand(&args.files)? {
+        clips.push(open_clip(&file)?);
+    }
+    let mut turns: Vec<usize> = (0..clips.len()).collect();
+    if let Some(beside) = &args.beside {
+        clips.push(open_clip(beside)?);
+        let other = turns.len();
+        turns = turns.into_iter().flat_map(|turn| [turn, other]).collect();
+        turns = turns.repeat(ALTERNATIONS);
+    }
+    let programme = Programme::new(&clips, &turns, args.loops)?;
+    write(args, &programme, &clips, console)?;
+    if !is_stream(&args.out) {
+        report(args, &programme, &clips, console);
+    }
+    if args.open {
+        opener::open(&args.out).map_err(|error| Failure::Outside {
+            what: format!("the system's player could not be started: {error}"),
+        })?;
+    }
+    Ok(Exit::Done)
+}
+
+fn write(
+    args: &Hear,
+    programme: &Programme,
+    clips: &[Clip],
+    console: &Console,
+) -> Result<(), Failure> {
+    let disk = RealDisk::default();
+    let progress = Progress::new(console, programme.plan.to.frames);
+    let make = |out: &mut dyn std::io::Write| programme.write(clips, out, &progress);
+    let prove = |path: &Path, outcome: &_| verify_made(&programme.plan, outcome, path, &progress);
+    if is_stream(&args.out) {
+        let folder =
+            tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
+        let file = folder.path().join("out");
+        make_file(&file, Durable::No, &disk, make, prove)?;
+        let sent = std::fs::File::open(&file).and_then(|bytes| console.bytes(bytes));
+        sent.map_err(CoreError::write("write to", Path::new("standard output")))?;
+        return Ok(());
+    }
+    refuse_existing(&clips.iter().collect::<Vec<_>>(), &args.out, args.overwrite)?;
+    make_folder(&args.out, &disk)?;
+    put_file(&args.out, &disk, make, prove)?;
+    Ok(())
+}
+
+fn report(args: &Hear, programme: &Programme, clips: &[Clip], console: &Console) {
+    let to = &programme.plan.to;
+    let name = |clip: usize| clips[clip].input().name().display().to_string();
+    console.say(format!(
+        "{}\n  {}, {}",
+        paint(BOLD, safe(&args.out.display().to_string())),
+        to.format,
+        Duration(to.seconds())
+    ));
+    for part in programme.parts() {
+        let start = Duration(to.format.rate.seconds(part.start));
+        console.say(format!("  from {start:<9} {}", safe(&name(part.clip))));
+    }
+    let parts = programme
+        .parts()
+        .iter()
+        .map(|part| json!({ "file": name(part.clip), "from": to.format.rate.seconds(part.start) }));
+    console.object(&json!({
+        "out": args.out,
+        "is": to.format,
+        "seconds": to.seconds(),
+        "parts": parts.collect::<Vec<_>>(),
+    }));
+}

@@ -1,0 +1,270 @@
+//! What files really are.
+
+use super::{level, loudness, notice};
+use crate::args::Inspect;
+use crate::console::{BOLD, Console, FAINT, WARN, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::{expand, extension, open_clip};
+use crate::progress::Progress;
+use crate::table::columns;
+use deft_needle_audio::num::real;
+use deft_needle_audio::read::sniff;
+use deft_needle_audio::spec::Container;
+use deft_needle_audio::survey::{Ask, SILENCE_DBFS, Survey, survey};
+use deft_needle_audio::units::{Duration, FrameRange};
+use deft_needle_audio::{Clip, Facts};
+use rayon::prelude::*;
+use serde::Serialize;
+use serde_json::json;
+use std::path::{Path, PathBuf};
+
+/// Sounds are listed up to this many; all of them with `-v` or `--json`.
+const MOST_SOUNDS: usize = 12;
+/// A DC offset that is worth a line.
+const NOTABLE_DC: f64 = 0.001;
+
+/// All that was found about one file.
+#[derive(Debug, Serialize)]
+struct Inspection {
+    file: PathBuf,
+    #[serde(flatten)]
+    facts: Facts,
+    seconds: f64,
+    bit_rate: u64,
+    named_wrongly: Option<String>,
+    survey: Survey,
+}
+
+/// Inspects every file; what cannot be read is reported, and the rest goes on.
+pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
+    let files = expand(&args.files)?;
+    let found: Vec<_> = files
+        .par_iter()
+        .map(|file| inspect(file, console))
+        .collect();
+    let mut exit = Exit::Done;
+    let mut inspections = Vec::new();
+    for one in found {
+        match one {
+            Ok(inspection) => inspections.push(inspection),
+            Err(failure) => {
+                exit = exit.worst(failure.exit());
+                console.failure(&failure);
+            }
+        }
+    }
+    match inspections.as_slice() {
+        [] => {}
+        [one] if files.len() == 1 => console.find(in_full(one, console.verbose())),
+        several => console.find(as_table(several)),
+    }
+    console.object(&json!({ "files": inspections }));
+    Ok(exit)
+}
+
+fn inspect(file: &Path, console: &Console) -> Result<Inspection, Failure> {
+    let clip = open_clip(file).map_err(|failure| renamed(file, failure))?;
+    let facts = clip.facts().clone();
+    let progress = Progress::new(console, facts.frames);
+    Ok(Inspection {
+        survey: survey(&clip, Ask::ALL, &progress)?,
+        seconds: facts.seconds(),
+        bit_rate: facts.bit_rate(),
+        named_wrongly: misnamed(file, &clip),
+        file: file.to_owned(),
+        facts,
+    })
+}
+
+/// The container that a name claims where the content is another.
+pub fn misnamed(file: &Path, clip: &Clip) -> Option<String> {
+    let is = clip.facts().format.container;
+    claims_other(file, is).then(|| format!("named .{} but is {is}", extension(file)))
+}
+
+fn claims_other(file: &Path, is: Container) -> bool {
+    let extension = extension(file);
+    let claimed = Container::from_extension(&extension);
+    claimed.is_some() && !is.facts().has_extension(&extension)
+}
+
+/// Adds what the file really is to the message that it cannot be decoded.
+fn renamed(file: &Path, failure: Failure) -> Failure {
+    let sniffed = std::fs::File::open(file)
+        .ok()
+        .and_then(|mut open| sniff::sniff(&mut open, file).ok());
+    match sniffed.and_then(|sniffed| sniffed.container()) {
+        Some(is) if claims_other(file, is) && is != Container::Wav => Failure::Renamed {
+            message: format!(
+                "{} is named .{} but is {is}, which cannot be decoded here",
+                file.display(),
+                extension(file)
+            ),
+        },
+        _ => failure,
+    }
+}
+
+fn in_full(found: &Inspection, verbose: bool) -> String {
+    let Inspection { facts, survey, .. } = found;
+    let line = |name: &str, text: String| format!("  {name:<10}{text}");
+    let header = facts
+        .header
+        .map_or(String::new(), |h| format!(", {h} header"));
+    let mut lines = vec![paint(BOLD, safe(&found.file.display().to_string()))];
+    lines.push(line(
+        "is",
+        format!(
+            "{}{header}, {:.0} kbit/s",
+            facts.format,
+            real(found.bit_rate) / 1000.0
+        ),
+    ));
+    if let Some(bits) = facts.valid_bits {
+        lines.push(line("bits", format!("{bits} of them count")));
+    }
+    let frames = facts.frames;
+    lines.push(line(
+        "length",
+        format!("{}, {frames} frames", Duration(found.seconds)),
+    ));
+    lines.push(line(
+        "levels",
+        format!(
+            "peak {}, true peak {}, loudness {}",
+            level(survey.peak_dbfs, "dBFS"),
+            level(survey.true_peak_dbtp, "dBTP"),
+            loudness(survey.loudness)
+        ),
+    ));
+    lines.extend(silence_lines(found, verbose, line));
+    for l in &facts.loops {
+        let FrameRange { start, end } = l.range;
+        let length = Duration(facts.format.rate.seconds(l.range.len()));
+        let plays = match l.plays {
+            0 => "without end".to_owned(),
+            n => format!("{n} times"),
+        };
+        lines.push(line(
+            "loop",
+            format!("frames {start} up to {end} ({length}), {plays}"),
+        ));
+    }
+    for marker in &facts.markers {
+        let at = Duration(facts.format.rate.seconds(marker.frame));
+        lines.push(line("marker", format!("{at}  {}", safe(&marker.name))));
+    }
+    if !facts.extras.is_empty() {
+        let extra =
+            |e: &deft_needle_audio::clip::Extra| format!("{} ({} bytes)", e.id.trim_end(), e.bytes);
+        let all: Vec<_> = facts.extras.iter().map(extra).collect();
+        lines.push(line("chunks", all.join(", ")));
+    }
+    lines.extend(warnings(found).iter().map(|text| notice(text)));
+    lines.join("\n")
+}
+
+fn silence_lines(
+    found: &Inspection,
+    verbose: bool,
+    line: impl Fn(&str, String) -> String,
+) -> Vec<String> {
+    let rate = found.facts.format.rate;
+    let silence = &found.survey.silence;
+    let time = |frames: u64| Duration(rate.seconds(frames));
+    if silence.sounds.is_empty() {
+        let text = format!("all of it is silent (below {SILENCE_DBFS} dBFS)");
+        return vec![line("silence", text)];
+    }
+    let mut lines = vec![line(
+        "silence",
+        format!(
+            "{} at the start, {} at the end (below {SILENCE_DBFS} dBFS)",
+            time(silence.head),
+            time(silence.tail)
+        ),
+    )];
+    let most = if verbose { usize::MAX } else { MOST_SOUNDS };
+    if silence.sounds.len() > 1 {
+        for (number, sound) in (1..).zip(&silence.sounds).take(most) {
+            let name = if number == 1 { "sounds" } else { "" };
+            lines.push(line(
+                name,
+                format!(
+                    "{number:>2}  {} to {}  ({})",
+                    time(sound.start),
+                    time(sound.end),
+                    time(sound.len())
+                ),
+            ));
+        }
+        if silence.sounds.len() > most {
+            let rest = silence.sounds.len() - most;
+            lines.push(line("", format!("and {rest} more (-v shows all)")));
+        }
+    }
+    lines
+}
+
+/// What is not as it should be.
+fn warnings(found: &Inspection) -> Vec<String> {
+    let Inspection { facts, survey, .. } = found;
+    let mut all: Vec<String> = found.named_wrongly.iter().cloned().collect();
+    all.extend(facts.notes.iter().map(ToString::to_string));
+    let dc = survey
+        .dc
+        .iter()
+        .fold(0.0f64, |a, b| if b.abs() > a.abs() { *b } else { a });
+    if dc.abs() >= NOTABLE_DC {
+        all.push(format!("DC offset of {:.2} % of full scale", dc * 100.0));
+    }
+    let clipped = &survey.clipped;
+    if let Some(first) = clipped.first.first() {
+        let at = Duration(facts.format.rate.seconds(first.start));
+        all.push(format!(
+            "clipped in {} places ({} samples at full scale), the first at {at}",
+            clipped.runs, clipped.samples
+        ));
+    }
+    if survey.not_numbers > 0 {
+        all.push(format!("{} samples are no numbers", survey.not_numbers));
+    }
+    all
+}
+
+fn as_table(all: &[Inspection]) -> String {
+    let heading = [
+        "file",
+        "is",
+        "header",
+        "length",
+        "kbit/s",
+        "peak",
+        "true peak",
+        "LUFS",
+        "loop",
+        "notes",
+    ];
+    let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
+    for one in all {
+        let Inspection { facts, survey, .. } = one;
+        let figure = |value: f64| match value.is_finite() {
+            true => format!("{value:.1}"),
+            false => "-".to_owned(),
+        };
+        rows.push(vec![
+            safe(&one.file.display().to_string()),
+            facts.format.to_string(),
+            facts.header.map_or(String::new(), |h| h.to_string()),
+            Duration(one.seconds).to_string(),
+            format!("{:.0}", real(one.bit_rate) / 1000.0),
+            figure(survey.peak_dbfs),
+            figure(survey.true_peak_dbtp),
+            figure(survey.loudness.lufs),
+            if facts.loops.is_empty() { "" } else { "yes" }.to_owned(),
+            paint(WARN, warnings(one).join("; ")),
+        ]);
+    }
+    columns(&rows, &[3, 4, 5, 6, 7])
+}

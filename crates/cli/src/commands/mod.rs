@@ -1,0 +1,37 @@
+//! One file a command.
+
+pub mod check;
+pub mod fit;
+pub mod hear;
+pub mod inspect;
+pub mod restore;
+pub mod status;
+pub mod swap;
+
+mod wanted;
+
+use crate::console::{WARN, paint};
+use deft_needle_audio::survey::{Loudness, Measure};
+
+/// A level, or a dash for silence.
+pub fn level(value: f64, unit: &str) -> String {
+    match value.is_finite() {
+        true => format!("{value:.1} {unit}"),
+        false => format!("- {unit}"),
+    }
+}
+
+/// A loudness with how it was measured where that is not the usual way.
+pub fn loudness(loudness: Loudness) -> String {
+    let how = match loudness.measure {
+        Measure::Momentary => " (its loudest 0.4 s)",
+        Measure::Padded => " (shorter than 0.4 s)",
+        Measure::Integrated | Measure::None => "",
+    };
+    format!("{}{how}", level(loudness.lufs, "LUFS"))
+}
+
+/// A warning within a result.
+pub fn notice(text: &str) -> String {
+    format!("  {:<10}{}", "note", paint(WARN, text))
+}

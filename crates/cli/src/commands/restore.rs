@@ -1,0 +1,79 @@
+//! Stock back, bit for bit.
+
+use crate::args::{ChangedChoice, Restore};
+use crate::console::{Console, GOOD, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use deft_needle_core::disk::RealDisk;
+use deft_needle_core::install::{Changed, Root, find_root_above, restore};
+use deft_needle_core::tree::slot_name;
+use std::path::{Path, PathBuf};
+
+/// Gives back all slots, or those named.
+pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
+    let root = find_root_above(
+        &args.root,
+        args.place.root.as_deref(),
+        args.place.ledger.as_deref(),
+    )?;
+    let mut slots = Vec::new();
+    let typed_root = absolute(&args.root);
+    if typed_root != root.path {
+        slots.push(slot_name(&root.path, &typed_root)?);
+    }
+    for slot in &args.slots {
+        slots.push(named(&root, slot)?);
+    }
+    let changed = match args.changed {
+        None => Changed::Refuse,
+        Some(ChangedChoice::Overwrite) => Changed::Overwrite,
+        Some(ChangedChoice::Keep) => Changed::Keep,
+    };
+    let done = restore(&root, &slots, changed, args.dry_run, &RealDisk::default())?;
+    if let Some(recovered) = &done.recovered {
+        console.warn(safe(&recovered.to_string()));
+    }
+    let verb = |done: &str, planned: &str| match args.dry_run {
+        true => planned.to_owned(),
+        false => paint(GOOD, done),
+    };
+    let parts = [
+        (
+            &done.given_back,
+            verb("stock given back", "stock would be given back"),
+        ),
+        (
+            &done.removed,
+            verb(
+                "removed, nothing was here",
+                "would be removed, nothing was here",
+            ),
+        ),
+        (&done.left, verb("left as it is", "would be left as it is")),
+    ];
+    let mut count = 0;
+    for (slots, what) in &parts {
+        for slot in *slots {
+            console.say(format!("{}: {what}", safe(slot)));
+            count += 1;
+        }
+    }
+    if count == 0 {
+        console.say("nothing is installed: nothing to give back");
+    }
+    console.object(&done);
+    Ok(Exit::Done)
+}
+
+/// A slot as typed: relative to the root, or a path to the file.
+fn named(root: &Root, typed: &Path) -> Result<String, Failure> {
+    let in_root = slot_name(&root.path, &absolute(typed));
+    if typed.is_absolute() || (typed.exists() && in_root.is_ok()) {
+        return Ok(in_root?);
+    }
+    Ok(slot_name(&root.path, &root.path.join(typed))?)
+}
+
+fn absolute(path: &Path) -> PathBuf {
+    std::path::absolute(path).unwrap_or_else(|_| path.to_owned())
+}

@@ -1,0 +1,107 @@
+//! The whole job for one slot, in one line.
+
+use super::{level, notice};
+use crate::args::Swap;
+use crate::console::{BOLD, Console, GOOD, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::open_clip;
+use crate::progress::Progress;
+use crate::table::columns;
+use deft_needle_audio::units::Duration;
+use deft_needle_core::disk::RealDisk;
+use deft_needle_core::install::{self, Found, Prepared, Side, Swapped};
+use serde_json::json;
+
+/// Swaps, or shows what would be done.
+pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
+    let clip = open_clip(&args.clip)?;
+    let swap = install::Swap {
+        clip: &clip,
+        slot: &args.slot,
+        root: args.place.root.as_deref(),
+        ledger: args.place.ledger.as_deref(),
+        demand: match args.wanted.names_a_spec() {
+            true => args.wanted.demand()?,
+            false => None,
+        },
+        adjust: &|demand| args.wanted.adjust(demand),
+        new: args.new,
+    };
+    let disk = RealDisk::default();
+    if args.dry_run {
+        let prepared = swap.prepare(None)?;
+        console.say(planned(&prepared, &clip.input().name().to_string_lossy()));
+        console.object(&json!({
+            "dry_run": true, "root": prepared.root, "slot": prepared.slot, "plan": prepared.plan,
+        }));
+        return Ok(Exit::Done);
+    }
+    let prepared = swap.prepare(Some(&disk))?;
+    let progress = Progress::new(console, prepared.plan.to.frames);
+    let swapped = swap.carry_out(prepared, &disk, &progress)?;
+    drop(progress);
+    console.say(described(&swapped));
+    if disk.refused_to_sync() {
+        console.warn(
+            "this disk refuses to sync: what was written is safe from a crash, \
+             but not from a loss of power",
+        );
+    }
+    console.object(&swapped);
+    Ok(Exit::Done)
+}
+
+fn planned(prepared: &Prepared, clip: &str) -> String {
+    format!(
+        "{} to {} in {}\n{}\n  nothing was changed",
+        paint(BOLD, safe(clip)),
+        paint(BOLD, safe(&prepared.slot)),
+        safe(&prepared.root.path.display().to_string()),
+        prepared.plan
+    )
+}
+
+fn described(swapped: &Swapped) -> String {
+    let mut rows = vec![];
+    if let Some(before) = &swapped.before {
+        rows.push(row("before", before));
+    }
+    rows.push(row("after", &swapped.after));
+    let mut lines = vec![
+        paint(BOLD, safe(&swapped.slot)),
+        columns(&rows, &[]),
+        format!(
+            "  {} in {}; the stock is kept in {}",
+            paint(GOOD, "installed"),
+            safe(&swapped.root.path.display().to_string()),
+            safe(&swapped.root.ledger.display().to_string())
+        ),
+    ];
+    if swapped.before.is_none() {
+        lines[2] = format!("  {}: nothing was here before", paint(GOOD, "installed"));
+    }
+    if swapped.root.found == Found::SlotFolder {
+        lines.push(notice(
+            "no root was named and none has a ledger: the slot's own folder counts as the root (--root)",
+        ));
+    }
+    let warnings = swapped.warnings.iter().map(ToString::to_string);
+    let recovered = swapped.recovered.iter().map(ToString::to_string);
+    lines.extend(recovered.chain(warnings).map(|text| notice(&safe(&text))));
+    lines.join("\n")
+}
+
+fn row(name: &str, side: &Side) -> Vec<String> {
+    let mut spec = side.spec.clone();
+    if side.loops {
+        spec += ", loops";
+    }
+    vec![
+        format!("  {name:<8}"),
+        spec,
+        Duration(side.seconds).to_string(),
+        level(side.survey.loudness.lufs, "LUFS"),
+        format!("peak {}", level(side.survey.peak_dbfs, "dBFS")),
+    ]
+}

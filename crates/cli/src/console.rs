@@ -1,0 +1,150 @@
+//! What goes to the user: results to standard output, all else to standard error.
+
+use crate::args::{Color, Common};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use std::fmt::Display;
+use std::io::{self, Write};
+use std::sync::Mutex;
+
+/// Good news.
+pub const GOOD: Style = AnsiColor::Green.on_default();
+/// Something to look at.
+pub const WARN: Style = AnsiColor::Yellow.on_default();
+/// Something that failed.
+pub const BAD: Style = AnsiColor::Red.on_default().bold();
+/// Names and headings.
+pub const BOLD: Style = Style::new().bold();
+/// Less important.
+pub const FAINT: Style = Style::new().dimmed();
+
+/// Where a command says what it has to say.
+#[derive(Debug)]
+pub struct Console {
+    quiet: bool,
+    verbose: bool,
+    json: bool,
+    /// Whether standard output could not be written, other than by a reader who left early.
+    broken: Mutex<bool>,
+}
+
+/// Text in a style; the terminal's abilities and the user's wish decide whether it shows.
+pub fn paint(style: Style, text: impl Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// A name from outside with control characters made visible, so that none reaches a terminal.
+pub fn safe(text: &str) -> String {
+    let escape = |c: char| match c.is_control() {
+        true => c.escape_default().to_string(),
+        false => c.to_string(),
+    };
+    text.chars().map(escape).collect()
+}
+
+impl Console {
+    /// As the options say.
+    pub fn new(common: &Common) -> Self {
+        let choice = match common.color {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+        Self {
+            quiet: common.quiet,
+            verbose: common.verbose,
+            json: common.json,
+            broken: Mutex::new(false),
+        }
+    }
+
+    /// Whether one object on standard output is wanted instead of text.
+    pub fn json(&self) -> bool {
+        self.json
+    }
+
+    /// Whether more than the usual is wanted.
+    pub fn verbose(&self) -> bool {
+        self.verbose
+    }
+
+    /// Whether progress may be shown.
+    pub fn shows_progress(&self) -> bool {
+        !self.quiet && !self.json
+    }
+
+    /// Results, as text; nothing with `--json`.
+    pub fn say(&self, text: impl Display) {
+        if !self.json && !self.quiet {
+            self.out(&format!("{text}\n"));
+        }
+    }
+
+    /// Findings: shown even with `-q`, but not with `--json`.
+    pub fn find(&self, text: impl Display) {
+        if !self.json {
+            self.out(&format!("{text}\n"));
+        }
+    }
+
+    /// The one object of `--json`.
+    pub fn object(&self, value: &impl Serialize) {
+        if self.json {
+            let text = serde_json::to_string_pretty(value);
+            self.out(&format!("{}\n", text.unwrap_or_default()));
+        }
+    }
+
+    /// Something to look at, on standard error.
+    pub fn warn(&self, text: impl Display) {
+        if !self.quiet {
+            self.err(&format!("{} {text}\n", paint(WARN, "note:")));
+        }
+    }
+
+    /// Something that failed, and what to do about it, on standard error.
+    pub fn failure(&self, failure: &Failure) {
+        let message = safe(&failure.message());
+        let mut text = format!("{} {message}\n", paint(BAD, "error:"));
+        if !failure.remedy().is_empty() {
+            text += &format!("       {}\n", safe(failure.remedy()));
+        }
+        self.err(&text);
+    }
+
+    /// Bytes to standard output as they are.
+    pub fn bytes(&self, mut bytes: impl io::Read) -> io::Result<()> {
+        let mut out = io::stdout().lock();
+        match io::copy(&mut bytes, &mut out).and_then(|_| out.flush()) {
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
+            other => other,
+        }
+    }
+
+    /// The last word: whether all results reached standard output.
+    pub fn finish(&self) -> Exit {
+        match self.broken.lock() {
+            Ok(broken) if !*broken => Exit::Done,
+            _ => Exit::Unwritten,
+        }
+    }
+
+    fn out(&self, text: &str) {
+        let mut out = anstream::stdout().lock();
+        // A reader that has seen enough is no error.
+        if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush())
+            && error.kind() != io::ErrorKind::BrokenPipe
+            && let Ok(mut broken) = self.broken.lock()
+        {
+            *broken = true;
+        }
+    }
+
+    fn err(&self, text: &str) {
+        // There is nowhere left to say that this failed.
+        let _ = anstream::stderr().lock().write_all(text.as_bytes());
+    }
+}

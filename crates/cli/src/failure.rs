@@ -1,0 +1,96 @@
+//! Anything that ends a command or one of its files: a message, what to do next, an exit code.
+
+use crate::exit::Exit;
+use deft_needle_audio::Error as AudioError;
+use deft_needle_core::Error as CoreError;
+use std::error::Error;
+
+/// What went wrong.
+#[derive(Debug, thiserror::Error)]
+pub enum Failure {
+    /// With a clip or a spec.
+    #[error(transparent)]
+    Audio(#[from] AudioError),
+    /// With files, names or the ledger.
+    #[error(transparent)]
+    Core(#[from] CoreError),
+    /// With what was typed.
+    #[error("{what}")]
+    Usage {
+        /// What is wrong.
+        what: String,
+        /// What to type instead.
+        instead: String,
+    },
+    /// A file whose name says something else than its content.
+    #[error("{message}")]
+    Renamed {
+        /// What it is named and what it is.
+        message: String,
+    },
+    /// With a program of the system's.
+    #[error("{what}")]
+    Outside {
+        /// Which, and why.
+        what: String,
+    },
+}
+
+impl Failure {
+    /// Wrong usage.
+    pub fn usage(what: impl Into<String>, instead: impl Into<String>) -> Self {
+        Self::Usage {
+            what: what.into(),
+            instead: instead.into(),
+        }
+    }
+
+    /// The exit code.
+    pub fn exit(&self) -> Exit {
+        match self {
+            Self::Audio(error) | Self::Core(CoreError::Audio(error)) => audio_exit(error),
+            Self::Core(error) => match error {
+                CoreError::Refused { .. } | CoreError::StockDamaged { .. } => Exit::Refused,
+                CoreError::Read { .. } => Exit::Unreadable,
+                _ => Exit::Unwritten,
+            },
+            Self::Usage { .. } => Exit::Usage,
+            Self::Renamed { .. } => Exit::Unreadable,
+            Self::Outside { .. } => Exit::Unwritten,
+        }
+    }
+
+    /// What to do next; empty where the message says it all.
+    pub fn remedy(&self) -> &str {
+        match self {
+            Self::Audio(error) => error.remedy(),
+            Self::Core(error) => error.remedy(),
+            Self::Usage { instead, .. } => instead,
+            Self::Renamed { .. } => "export it as WAV where it was made; renaming converts nothing",
+            Self::Outside { .. } => "",
+        }
+    }
+
+    /// The message with its causes.
+    pub fn message(&self) -> String {
+        let mut message = self.to_string();
+        let mut cause = self.source();
+        while let Some(error) = cause {
+            let text = error.to_string();
+            if !message.contains(&text) {
+                message = format!("{message}: {text}");
+            }
+            cause = error.source();
+        }
+        message
+    }
+}
+
+fn audio_exit(error: &AudioError) -> Exit {
+    match error {
+        AudioError::BadSpec { .. } => Exit::Usage,
+        AudioError::CannotMeet { .. } => Exit::CannotMeet,
+        AudioError::Write(_) | AudioError::Verify { .. } | AudioError::Stopped => Exit::Unwritten,
+        _ => Exit::Unreadable,
+    }
+}

@@ -1,0 +1,50 @@
+//! The command line of Deft Needle.
+#![cfg_attr(test, allow(clippy::as_conversions))]
+
+mod args;
+mod commands;
+mod console;
+mod demo;
+mod exit;
+mod failure;
+mod paths;
+mod progress;
+mod table;
+
+use args::{Cli, Command};
+use clap::Parser;
+use console::Console;
+use exit::Exit;
+use failure::Failure;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse_from(args::with_default_command(std::env::args_os()));
+    let console = Console::new(&cli.common);
+    if cli.common.threads > 0 {
+        // Fails only where the pool exists already, which it does not yet.
+        let _ = rayon::ThreadPoolBuilder::new()
+            .num_threads(cli.common.threads)
+            .build_global();
+    }
+    progress::watch_for_interrupt();
+    let done = run(&cli.command, &console);
+    let exit = done.unwrap_or_else(|failure| {
+        console.failure(&failure);
+        failure.exit()
+    });
+    console.finish().worst(exit).into()
+}
+
+fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
+    match command {
+        Command::Inspect(args) => commands::inspect::run(args, console),
+        Command::Hear(args) => commands::hear::run(args, console),
+        Command::Fit(args) => commands::fit::run(args, console),
+        Command::Check(args) => commands::check::run(args, console),
+        Command::Swap(args) => commands::swap::run(args, console),
+        Command::Status(args) => commands::status::run(args, console),
+        Command::Restore(args) => commands::restore::run(args, console),
+        Command::Demo(args) => demo::run(args, console),
+    }
+}

@@ -1,0 +1,60 @@
+//! What was typed, as files: wildcards, folders, standard input, output names.
+
+use crate::failure::Failure;
+use deft_needle_audio::{Clip, read::Input};
+use std::path::{Path, PathBuf, is_separator};
+
+/// Whether a path stands for standard input or output.
+pub fn is_stream(path: &Path) -> bool {
+    path.as_os_str() == "-"
+}
+
+/// Opens a clip; `-` is standard input.
+pub fn open_clip(path: &Path) -> Result<Clip, Failure> {
+    if !is_stream(path) {
+        return Ok(Clip::open(path)?);
+    }
+    let input = Input::spool(&mut std::io::stdin().lock(), "standard input")?;
+    Ok(Clip::from_input(input)?)
+}
+
+/// Expands wildcards where the shell has not. A name that exists is never a pattern.
+///
+/// # Errors
+/// [`Failure::Usage`] where a pattern is malformed or matches nothing.
+pub fn expand(typed: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
+    let mut all = Vec::new();
+    for path in typed {
+        let text = path.to_string_lossy();
+        if is_stream(path) || !text.contains(['*', '?', '[']) || path.exists() {
+            all.push(path.clone());
+            continue;
+        }
+        let found = glob::glob(&text).map_err(|error| {
+            Failure::usage(
+                format!("the pattern {text} is malformed: {error}"),
+                "write * for any letters, ? for one",
+            )
+        })?;
+        let before = all.len();
+        all.extend(found.flatten().filter(|path| path.is_file()));
+        if all.len() == before {
+            return Err(Failure::usage(
+                format!("no file matches {text}"),
+                "check the folder and the spelling",
+            ));
+        }
+    }
+    Ok(all)
+}
+
+/// Whether an output path means a folder: it is one, or ends like one.
+pub fn means_folder(path: &Path) -> bool {
+    path.is_dir() || path.to_string_lossy().ends_with(is_separator)
+}
+
+/// The extension of a path, without its dot; empty where it has none.
+pub fn extension(path: &Path) -> String {
+    let extension = path.extension().unwrap_or_default();
+    extension.to_string_lossy().into_owned()
+}

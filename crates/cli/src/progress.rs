@@ -1,0 +1,63 @@
+//! A bar for what takes longer than half a second, and Ctrl-C.
+
+use crate::console::Console;
+use deft_needle_audio::Observer;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::io::IsTerminal;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+static STOPPED: AtomicBool = AtomicBool::new(false);
+/// Nothing is shown before.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// From now on Ctrl-C stops the work at the next block, so that it can clean up after itself.
+pub fn watch_for_interrupt() {
+    // Where it cannot be watched, the system ends the program as ever.
+    let _ = ctrlc::set_handler(|| STOPPED.store(true, Ordering::Relaxed));
+}
+
+/// Shows how far the work is.
+pub struct Progress {
+    bar: ProgressBar,
+    wanted: bool,
+    shown: AtomicBool,
+    since: Instant,
+}
+
+impl Progress {
+    /// For work on so many frames in all.
+    pub fn new(console: &Console, frames: u64) -> Self {
+        let style = ProgressStyle::with_template("  {wide_bar} {percent:>3} %  {eta} left");
+        let bar = ProgressBar::with_draw_target(Some(frames), ProgressDrawTarget::hidden());
+        if let Ok(style) = style {
+            bar.set_style(style.progress_chars("━╸─"));
+        }
+        Self {
+            bar,
+            wanted: console.shows_progress() && std::io::stderr().is_terminal(),
+            shown: AtomicBool::new(false),
+            since: Instant::now(),
+        }
+    }
+}
+
+impl Observer for Progress {
+    fn advance(&self, frames: u64) {
+        self.bar.inc(frames);
+        let due = self.wanted && self.since.elapsed() > PATIENCE;
+        if due && !self.shown.swap(true, Ordering::Relaxed) {
+            self.bar.set_draw_target(ProgressDrawTarget::stderr());
+        }
+    }
+
+    fn stopped(&self) -> bool {
+        STOPPED.load(Ordering::Relaxed)
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}

@@ -1,0 +1,105 @@
+//! What can go wrong with files, names and ledgers.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The result of this crate's functions.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// What went wrong. [`Error::remedy`] says what to do next.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// Something about the clip or the spec.
+    #[error(transparent)]
+    Audio(#[from] deft_needle_audio::Error),
+    /// What was asked is not done to this target.
+    #[error("{what}")]
+    Refused {
+        /// What and where.
+        what: String,
+        /// What to do instead.
+        instead: String,
+    },
+    /// An output, a slot or the ledger could not be written.
+    #[error("cannot {action} {path}")]
+    Write {
+        /// What was tried: `write`, `rename`, `remove`, …
+        action: &'static str,
+        /// The file or folder.
+        path: PathBuf,
+        /// The system's own reason.
+        #[source]
+        source: io::Error,
+    },
+    /// A file or folder could not be read.
+    #[error("cannot read {path}")]
+    Read {
+        /// The file or folder.
+        path: PathBuf,
+        /// The system's own reason.
+        #[source]
+        source: io::Error,
+    },
+    /// A copy of stock is not what it was when it was taken.
+    #[error("the kept stock of {slot} is damaged: {path}")]
+    StockDamaged {
+        /// The slot.
+        slot: String,
+        /// The copy.
+        path: PathBuf,
+    },
+}
+
+impl Error {
+    /// A refusal.
+    pub fn refused(what: impl Into<String>, instead: impl Into<String>) -> Self {
+        Self::Refused {
+            what: what.into(),
+            instead: instead.into(),
+        }
+    }
+
+    /// For `map_err` behind a call that reads.
+    pub fn read(path: &Path) -> impl FnOnce(io::Error) -> Self + use<> {
+        let path = path.to_owned();
+        move |source| Self::Read { path, source }
+    }
+
+    /// For `map_err` behind a call that changes the disk.
+    pub fn write(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self + use<> {
+        let path = path.to_owned();
+        move |source| Self::Write {
+            action,
+            path,
+            source,
+        }
+    }
+
+    /// What the user can do next; empty where the message says it all.
+    pub fn remedy(&self) -> &str {
+        match self {
+            Self::Audio(error) => error.remedy(),
+            Self::Refused { instead, .. } => instead,
+            Self::Write { source, .. } => match source.kind() {
+                io::ErrorKind::StorageFull => "free some space on that disk or card",
+                io::ErrorKind::ReadOnlyFilesystem => {
+                    "the disk or card is write-protected: unlock it"
+                }
+                io::ErrorKind::PermissionDenied => {
+                    "get the right to write there, and close the game or program that holds the file"
+                }
+                io::ErrorKind::NotFound => "check that the folder exists and the card is in",
+                _ => "check that the disk or card is still there; close what holds the file",
+            },
+            Self::Read { source, .. } => match source.kind() {
+                io::ErrorKind::NotFound => "check the path: there is nothing there",
+                io::ErrorKind::PermissionDenied => "give yourself the right to read it",
+                _ => "check that the disk or card is still there",
+            },
+            Self::StockDamaged { .. } => {
+                "get the stock file from the target's maker; the slot was left as it is"
+            }
+        }
+    }
+}

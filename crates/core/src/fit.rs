@@ -1,0 +1,185 @@
+//! Carrying out a plan into a file: made under another name, verified, then put in place.
+
+use crate::disk::{Disk, OutFile};
+use crate::error::{Error, Result};
+use crate::hash::{Hash, HashingWriter};
+use crate::tree::part_of;
+use deft_needle_audio::observe::Observer;
+use deft_needle_audio::render::{Outcome, render};
+use deft_needle_audio::verify::verify;
+use deft_needle_audio::{Clip, Error as AudioError, Facts, Plan};
+use std::io::{BufWriter, Write};
+use std::path::Path;
+
+/// What was written.
+#[derive(Debug, Clone)]
+pub struct Written {
+    /// What only rendering knows.
+    pub outcome: Outcome,
+    /// The file's own facts, read back.
+    pub facts: Facts,
+    /// The hash of the file.
+    pub hash: Hash,
+}
+
+/// Bytes that are gathered before they go to the disk.
+const BUFFER: usize = 1 << 18;
+
+/// Whether a file must be on the disk itself before anything else is done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Durable {
+    /// It must: it will take the place of another.
+    Yes,
+    /// The system may write it when it likes.
+    No,
+}
+
+/// Writes the planned file at `path`, and holds it against the plan. Whatever goes wrong, nothing
+/// is left at `path`.
+///
+/// # Errors
+/// Those of rendering and verifying, and [`Error::Write`].
+pub fn write_verified(
+    clip: &Clip,
+    plan: &Plan,
+    path: &Path,
+    durable: Durable,
+    disk: &dyn Disk,
+    observer: &dyn Observer,
+) -> Result<Written> {
+    let make = |out: &mut dyn Write| render(clip, plan, out, observer);
+    let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
+    let (outcome, facts, hash) = make_file(path, durable, disk, make, prove)?;
+    Ok(Written {
+        outcome,
+        facts,
+        hash,
+    })
+}
+
+/// Makes a file and proves it. Whatever goes wrong, nothing is left at `path`.
+///
+/// # Errors
+/// Those of both, and [`Error::Write`].
+pub fn make_file<T, P>(
+    path: &Path,
+    durable: Durable,
+    disk: &dyn Disk,
+    make: impl FnOnce(&mut dyn Write) -> Result<T, AudioError>,
+    prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
+) -> Result<(T, P, Hash)> {
+    let made = || {
+        let file = disk.create(path).map_err(Error::write("create", path))?;
+        let mut out = HashingWriter::new(BufWriter::with_capacity(BUFFER, file));
+        let made = make(&mut out).map_err(|error| match error {
+            AudioError::Write(source) => Error::write("write", path)(source),
+            other => other.into(),
+        })?;
+        let (buffer, hash) = out.finish();
+        finish(buffer, durable).map_err(Error::write("write", path))?;
+        let proof = prove(path, &made)?;
+        Ok((made, proof, hash))
+    };
+    made().inspect_err(|_| {
+        let _ = disk.remove(path);
+    })
+}
+
+fn finish(mut buffer: BufWriter<Box<dyn OutFile>>, durable: Durable) -> std::io::Result<()> {
+    buffer.flush()?;
+    match durable {
+        Durable::Yes => buffer.get_mut().sync(),
+        Durable::No => Ok(()),
+    }
+}
+
+/// Makes a file beside `out`, proves it, and puts it in place: at any moment the old file or the
+/// new one is there.
+///
+/// # Errors
+/// As [`make_file`].
+pub fn put_file<T, P>(
+    out: &Path,
+    disk: &dyn Disk,
+    make: impl FnOnce(&mut dyn Write) -> Result<T, AudioError>,
+    prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
+) -> Result<(T, P, Hash)> {
+    let part = part_of(out);
+    let durable = match out.exists() {
+        true => Durable::Yes,
+        false => Durable::No,
+    };
+    let made = make_file(&part, durable, disk, make, prove)?;
+    disk.rename(&part, out).map_err(|source| {
+        let _ = disk.remove(&part);
+        Error::write("put in place", out)(source)
+    })?;
+    Ok(made)
+}
+
+/// Fits a clip to the file at `out`.
+///
+/// # Errors
+/// [`Error::Refused`] where there is a file already and `overwrite` is not set, or where `out` is
+/// the clip itself; else as [`make_file`].
+pub fn fit_to_file(
+    clip: &Clip,
+    plan: &Plan,
+    out: &Path,
+    overwrite: bool,
+    disk: &dyn Disk,
+    observer: &dyn Observer,
+) -> Result<Written> {
+    refuse_existing(&[clip], out, overwrite)?;
+    let make = |file: &mut dyn Write| render(clip, plan, file, observer);
+    let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
+    let (outcome, facts, hash) = put_file(out, disk, make, prove)?;
+    Ok(Written {
+        outcome,
+        facts,
+        hash,
+    })
+}
+
+/// Whether two paths lead to the same file.
+pub fn same_file(a: &Path, b: &Path) -> bool {
+    match (a.canonicalize(), b.canonicalize()) {
+        (Ok(a), Ok(b)) => a == b,
+        _ => false,
+    }
+}
+
+/// Says no where a file would be lost.
+///
+/// # Errors
+/// [`Error::Refused`].
+pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<()> {
+    if !out.exists() || (overwrite && out.is_file()) {
+        return Ok(());
+    }
+    if out.is_dir() {
+        return Err(Error::refused(
+            format!("{} is a folder", out.display()),
+            "name a file, or end the path with / to put the clip into the folder",
+        ));
+    }
+    let is_out = |clip: &&Clip| clip.input().path().is_some_and(|path| same_file(path, out));
+    if clips.iter().any(is_out) {
+        return Err(Error::refused(
+            format!("{} is the clip itself", out.display()),
+            "choose another output; --overwrite replaces the clip, which is then lost",
+        ));
+    }
+    let in_target = out
+        .ancestors()
+        .skip(1)
+        .any(|folder| folder.join(crate::tree::LEDGER_FOLDER).is_dir());
+    Err(Error::refused(
+        format!("{} exists already", out.display()),
+        if in_target {
+            "it lies in a target: use swap, which keeps the stock"
+        } else {
+            "choose another name, or say --overwrite (or use swap, which keeps what was there)"
+        },
+    ))
+}

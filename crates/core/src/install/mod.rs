@@ -1,0 +1,11 @@
+//! Putting files in place of stock, and taking them out again.
+
+mod restore;
+mod root;
+mod status;
+mod swap;
+
+pub use restore::{Changed, Restored, restore};
+pub use root::{Found, Root, find_root, find_root_above};
+pub use status::{Condition, SlotStatus, status};
+pub use swap::{Prepared, Side, Swap, Swapped, Warning};

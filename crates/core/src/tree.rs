@@ -1,0 +1,141 @@
+//! Paths within a root: names with `/`, never leading out, never through the ledger.
+
+use crate::error::{Error, Result};
+use std::fs;
+use std::path::{Component, Path, PathBuf};
+
+/// The folder in which a ledger lies, beside the files that it speaks of.
+pub const LEDGER_FOLDER: &str = ".deft-needle";
+
+/// All files below `folder` in order of their names, links not followed, ledgers left out.
+///
+/// # Errors
+/// [`Error::Read`] where a folder cannot be listed.
+pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
+    let mut files = Vec::new();
+    let walk = walkdir::WalkDir::new(folder)
+        .sort_by_file_name()
+        .into_iter()
+        .filter_entry(|entry| entry.file_name() != LEDGER_FOLDER);
+    for entry in walk {
+        let entry = entry.map_err(|error| {
+            let path = error.path().unwrap_or(folder).to_owned();
+            let source = error
+                .into_io_error()
+                .unwrap_or_else(|| std::io::ErrorKind::Other.into());
+            Error::Read { path, source }
+        })?;
+        if entry.file_type().is_file() && !is_part(entry.path()) {
+            files.push(entry.into_path());
+        }
+    }
+    Ok(files)
+}
+
+/// The name of a file within a root, with `/` between its folders.
+///
+/// # Errors
+/// [`Error::Refused`] where it does not lie in the root, or its name is no Unicode.
+pub fn slot_name(root: &Path, file: &Path) -> Result<String> {
+    let outside = || {
+        Error::refused(
+            format!("{} does not lie in {}", file.display(), root.display()),
+            "name a file below the root, or another root with --root",
+        )
+    };
+    let below = file.strip_prefix(root).map_err(|_| outside())?;
+    let mut names = Vec::new();
+    for part in below.components() {
+        match part {
+            Component::Normal(name) => names.push(name.to_str().ok_or_else(|| {
+                Error::refused(
+                    format!("the name of {} is no Unicode", file.display()),
+                    "rename it first",
+                )
+            })?),
+            _ => return Err(outside()),
+        }
+    }
+    if names.is_empty() || names.contains(&LEDGER_FOLDER) {
+        return Err(outside());
+    }
+    Ok(names.join("/"))
+}
+
+/// The path of a slot within a root.
+///
+/// # Errors
+/// [`Error::Refused`] where the name leads out of the root.
+pub fn slot_path(root: &Path, slot: &str) -> Result<PathBuf> {
+    let fine = |name: &str| !matches!(name, "" | "." | ".." | LEDGER_FOLDER);
+    let plain = slot.split('/').all(fine) && !slot.contains(['\\', ':', '\0']);
+    if !plain {
+        return Err(Error::refused(
+            format!("\"{slot}\" is no path within a root"),
+            "write folders and a name with / between them",
+        ));
+    }
+    Ok(slot
+        .split('/')
+        .fold(root.to_owned(), |path, name| path.join(name)))
+}
+
+/// The name under which a file is made before it is put in place, in the same folder.
+pub fn part_of(path: &Path) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    path.with_file_name(format!(".{name}.deft-needle-part"))
+}
+
+/// Whether a file is one that was being made.
+pub fn is_part(path: &Path) -> bool {
+    path.extension().is_some_and(|e| e == "deft-needle-part")
+}
+
+/// The names of all files in a folder; empty where there is no such folder.
+pub fn names_in(folder: &Path) -> Vec<String> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let mut names: Vec<String> = entries
+        .filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()))
+        .map(|entry| entry.path())
+        .filter(|path| !is_part(path))
+        .filter_map(|path| Some(path.file_name()?.to_str()?.to_owned()))
+        .collect();
+    names.sort();
+    names
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn slots_never_lead_out() {
+        let root = Path::new("card");
+        assert_eq!(
+            slot_path(root, "a/b c.wav").unwrap(),
+            root.join("a").join("b c.wav")
+        );
+        for slot in [
+            "../x",
+            "/x",
+            "a//b",
+            "",
+            ".",
+            "C:/x",
+            "a\\..\\b",
+            ".deft-needle/x",
+            "a/\0",
+        ] {
+            assert!(slot_path(root, slot).is_err(), "{slot:?}");
+        }
+        assert_eq!(slot_name(root, &root.join("a").join("b")).unwrap(), "a/b");
+        for file in [
+            "other/x",
+            "card",
+            "card/../x",
+            "card/.deft-needle/ledger.log",
+        ] {
+            assert!(slot_name(root, Path::new(file)).is_err(), "{file}");
+        }
+    }
+}
