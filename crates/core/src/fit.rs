@@ -2,7 +2,6 @@
 
 use crate::disk::{Disk, OutFile};
 use crate::error::{Error, Result};
-use crate::hash::{Hash, HashingWriter};
 use crate::tree::part_of;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::render::{Outcome, render};
@@ -18,8 +17,6 @@ pub struct Written {
     pub outcome: Outcome,
     /// The file's own facts, read back.
     pub facts: Facts,
-    /// The hash of the file.
-    pub hash: Hash,
 }
 
 /// Bytes that are gathered before they go to the disk.
@@ -49,12 +46,8 @@ pub fn write_verified(
 ) -> Result<Written> {
     let make = |out: &mut dyn Write| render(clip, plan, out, observer);
     let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
-    let (outcome, facts, hash) = make_file(path, durable, disk, make, prove)?;
-    Ok(Written {
-        outcome,
-        facts,
-        hash,
-    })
+    let (outcome, facts) = make_file(path, durable, disk, make, prove)?;
+    Ok(Written { outcome, facts })
 }
 
 /// Makes a file and proves it. Whatever goes wrong, nothing is left at `path`.
@@ -67,18 +60,17 @@ pub fn make_file<T, P>(
     disk: &dyn Disk,
     make: impl FnOnce(&mut dyn Write) -> Result<T, AudioError>,
     prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
-) -> Result<(T, P, Hash)> {
+) -> Result<(T, P)> {
     let made = || {
         let file = disk.create(path).map_err(Error::write("create", path))?;
-        let mut out = HashingWriter::new(BufWriter::with_capacity(BUFFER, file));
+        let mut out = BufWriter::with_capacity(BUFFER, file);
         let made = make(&mut out).map_err(|error| match error {
             AudioError::Write(source) => Error::write("write", path)(source),
             other => other.into(),
         })?;
-        let (buffer, hash) = out.finish();
-        finish(buffer, durable).map_err(Error::write("write", path))?;
+        finish(out, durable).map_err(Error::write("write", path))?;
         let proof = prove(path, &made)?;
-        Ok((made, proof, hash))
+        Ok((made, proof))
     };
     made().inspect_err(|_| {
         let _ = disk.remove(path);
@@ -103,7 +95,7 @@ pub fn put_file<T, P>(
     disk: &dyn Disk,
     make: impl FnOnce(&mut dyn Write) -> Result<T, AudioError>,
     prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
-) -> Result<(T, P, Hash)> {
+) -> Result<(T, P)> {
     let part = part_of(out);
     let durable = match out.exists() {
         true => Durable::Yes,
@@ -133,12 +125,8 @@ pub fn fit_to_file(
     refuse_existing(&[clip], out, overwrite)?;
     let make = |file: &mut dyn Write| render(clip, plan, file, observer);
     let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
-    let (outcome, facts, hash) = put_file(out, disk, make, prove)?;
-    Ok(Written {
-        outcome,
-        facts,
-        hash,
-    })
+    let (outcome, facts) = put_file(out, disk, make, prove)?;
+    Ok(Written { outcome, facts })
 }
 
 /// Whether two paths lead to the same file.

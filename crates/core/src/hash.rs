@@ -4,7 +4,6 @@ use crate::error::{Error, Result};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
 use std::fs::File;
-use std::io::{self, Write};
 use std::path::Path;
 
 /// The hash of some bytes.
@@ -53,37 +52,5 @@ impl<'de> Deserialize<'de> for Hash {
         let hex = String::deserialize(deserializer)?;
         let hash = blake3::Hash::from_hex(&hex).map_err(serde::de::Error::custom)?;
         Ok(Self(hash))
-    }
-}
-
-/// Hashes what passes through it.
-pub struct HashingWriter<W> {
-    inner: W,
-    hasher: blake3::Hasher,
-}
-
-impl<W: Write> HashingWriter<W> {
-    /// Passes on to `inner`.
-    pub fn new(inner: W) -> Self {
-        Self {
-            inner,
-            hasher: blake3::Hasher::new(),
-        }
-    }
-
-    /// What it passed on to, and the hash of all that passed.
-    pub fn finish(self) -> (W, Hash) {
-        (self.inner, Hash(self.hasher.finalize()))
-    }
-}
-
-impl<W: Write> Write for HashingWriter<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let written = self.inner.write(bytes)?;
-        self.hasher.update(&bytes[..written]);
-        Ok(written)
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        self.inner.flush()
     }
 }

@@ -231,7 +231,7 @@ impl Swap<'_> {
         let written = write_verified(self.clip, plan, &part, Durable::Yes, disk, observer)?;
         let after = side(&Clip::open(&part)?, observer)?;
         let installed = self.describe(plan, &written.facts, &after)?;
-        change.install(slot, written.hash, installed)?;
+        change.install(slot, Hash::of_file(&part)?, installed)?;
         change.finish()?;
         let mut warnings = warnings(before.as_ref(), &after, &written.outcome);
         warnings.extend(self.variants_left(&prepared, ledger.state()));

@@ -6,10 +6,10 @@ use std::f64::consts::PI;
 
 /// Where the passband ends and the stop-band begins, as fractions of the lower Nyquist frequency.
 /// What lies between 1 and 1.01 folds back between 0.99 and 1, where nobody hears it.
-const PASS: f64 = 0.935;
+const PASS: f64 = 0.938;
 const STOP: f64 = 1.01;
 /// How far the stop-band lies below the passband, in dB.
-const ATTENUATION: f64 = 156.0;
+const ATTENUATION: f64 = 154.0;
 /// Bins up to here carry something: beyond, all is below the stop-band's level.
 pub const LAST: f64 = STOP;
 
