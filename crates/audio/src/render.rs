@@ -89,7 +89,7 @@ pub fn render(
 ///
 /// # Errors
 /// As [`render`].
-pub(crate) fn render_source(
+pub fn render_source(
     source: impl Source,
     output: &Output,
     dither: Dither,

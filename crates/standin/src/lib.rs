@@ -1,1 +1,9 @@
-//! x
+//! Simulated devices and games that load files as strictly as real ones.
+//!
+//! Their readers are their own, byte by byte, and share nothing with the crates that they judge.
+#![cfg_attr(test, allow(clippy::as_conversions))]
+
+pub mod brass_wren;
+
+mod adpcm;
+mod wave_out;

@@ -293,7 +293,6 @@ mod tests {
         ] {
             let plain = weighted_noise(rate, Dither::Triangular);
             let shaped = weighted_noise(rate, Dither::Shaped);
-            println!("{rate} Hz: plain {plain:.1} dB(A), shaped {shaped:.1} dB(A)");
             assert!(
                 plain - shaped > least,
                 "{rate} Hz: {plain:.1} to {shaped:.1}"

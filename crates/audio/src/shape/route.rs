@@ -224,8 +224,8 @@ mod tests {
                 assert!((gain / scale - want_gain).abs() < 1e-4);
             }
         };
-        expect(left, [(0, 1.0), (2, 0.7071), (4, 0.7071)]);
-        expect(right, [(1, 1.0), (2, 0.7071), (5, 0.7071)]);
+        expect(left, [(0, 1.0), (2, 0.5f64.sqrt()), (4, 0.5f64.sqrt())]);
+        expect(right, [(1, 1.0), (2, 0.5f64.sqrt()), (5, 0.5f64.sqrt())]);
         assert!(law.about.contains("-7.7 dB"), "{}", law.about);
         let mono = usual("stereo", "mono").unwrap();
         assert_eq!(mono.route.0, [vec![(0, 0.5), (1, 0.5)]]);

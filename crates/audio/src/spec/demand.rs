@@ -65,7 +65,7 @@ impl fmt::Display for Shortfall {
             expected,
             found,
         } = self;
-        write!(f, "{what} is {found}, should be {expected}")
+        write!(f, "{what}: {found}, should be {expected}")
     }
 }
 

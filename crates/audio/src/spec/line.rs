@@ -20,6 +20,14 @@ pub enum Choice<T> {
 }
 
 impl<T: Copy> Choice<T> {
+    /// The value where there is just one.
+    pub fn only(&self) -> Option<T> {
+        match self {
+            Self::OneOf(values) if values.len() == 1 => values.first().copied(),
+            _ => None,
+        }
+    }
+
     /// The clip's own value where it is accepted, else the first alternative.
     pub fn pick(&self, own: T, accepts: impl Fn(T, T) -> bool) -> T {
         match self {
@@ -209,28 +217,8 @@ mod tests {
 
     #[test]
     fn own_values_stay_where_they_are_accepted() {
-        let format = |line: &str| {
-            line.parse::<Spec>()
-                .unwrap()
-                .pick(own("wav f32 48000 stereo"))
-        };
-        fn own(line: &str) -> Format {
-            let spec: Spec = line.parse().unwrap();
-            let [Choice::OneOf(c), Choice::OneOf(_)] = [&spec.container, &spec.container] else {
-                panic!("a choice")
-            };
-            let (Choice::OneOf(e), Choice::OneOf(r), Choice::OneOf(n)) =
-                (&spec.encoding, &spec.rate, &spec.channels)
-            else {
-                panic!("a choice")
-            };
-            Format {
-                container: c[0],
-                encoding: e[0],
-                rate: r[0],
-                channels: n[0],
-            }
-        }
+        let own: Format = "wav f32 48000 stereo".parse().unwrap();
+        let format = |line: &str| line.parse::<Spec>().unwrap().pick(own);
         for (line, want) in [
             ("any any any any", "wav f32 48000 stereo"),
             ("wav pcm8|f32 18900|48000 mono", "wav f32 48000 mono"),

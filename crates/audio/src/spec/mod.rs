@@ -12,9 +12,11 @@ pub use demand::{Chunks, Demand, Header, Shortfall, convertible, usual_header};
 pub use encoding::{ByteOrder, Codec, CodecFacts, ENCODINGS, Encoding, Kind, Quality};
 pub use line::{Choice, RATES, Spec};
 
+use crate::error::Error;
 use crate::units::SampleRate;
 use serde::{Serialize, Serializer};
 use std::fmt;
+use std::str::FromStr;
 
 /// What one file is: a spec line without alternatives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -38,6 +40,40 @@ impl fmt::Display for Format {
             channels,
         } = self;
         write!(f, "{container} {encoding} {rate} {channels}")
+    }
+}
+
+impl FromStr for Format {
+    type Err = Error;
+
+    /// Reads a spec line without alternatives and without `any`.
+    ///
+    /// # Errors
+    /// [`Error::BadSpec`] naming the word that is wrong or leaves something open.
+    fn from_str(line: &str) -> Result<Self, Error> {
+        let spec: Spec = line.parse()?;
+        let open = |word: String| Error::BadSpec {
+            line: line.to_owned(),
+            what: format!("\"{word}\" leaves open what is meant"),
+        };
+        Ok(Self {
+            container: spec
+                .container
+                .only()
+                .ok_or_else(|| open(spec.container.to_string()))?,
+            encoding: spec
+                .encoding
+                .only()
+                .ok_or_else(|| open(spec.encoding.to_string()))?,
+            rate: spec
+                .rate
+                .only()
+                .ok_or_else(|| open(spec.rate.to_string()))?,
+            channels: spec
+                .channels
+                .only()
+                .ok_or_else(|| open(spec.channels.to_string()))?,
+        })
     }
 }
 

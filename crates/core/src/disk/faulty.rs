@@ -1,1 +1,321 @@
-//! x
+//! Disks for the tests: one that fails on command, and one that forgets what was not synced.
+
+use super::{Disk, Lock, OutFile, RealDisk};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
+
+/// What happens at the chosen call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    /// This one call fails, as on a full disk.
+    Error,
+    /// This call and all later ones fail, as if the program had been killed.
+    Kill,
+}
+
+/// Counts every call that changes the disk, and lets the `at`th one fail.
+#[derive(Clone)]
+pub struct FaultyDisk {
+    inner: Arc<dyn Disk + Send + Sync>,
+    calls: Arc<AtomicUsize>,
+    at: usize,
+    fault: Fault,
+}
+
+impl FaultyDisk {
+    /// Passes calls on to `inner` until the `at`th.
+    pub fn new(inner: Arc<dyn Disk + Send + Sync>, at: usize, fault: Fault) -> Self {
+        Self {
+            inner,
+            calls: Arc::default(),
+            at,
+            fault,
+        }
+    }
+
+    /// Whether the fault has come.
+    pub fn struck(&self) -> bool {
+        self.calls.load(Ordering::Relaxed) > self.at
+    }
+
+    fn call(&self) -> io::Result<()> {
+        let call = self.calls.fetch_add(1, Ordering::Relaxed);
+        let fails = match self.fault {
+            Fault::Error => call == self.at,
+            Fault::Kill => call >= self.at,
+        };
+        match fails {
+            true => Err(io::ErrorKind::StorageFull.into()),
+            false => Ok(()),
+        }
+    }
+}
+
+struct FaultyFile {
+    inner: Box<dyn OutFile>,
+    disk: FaultyDisk,
+}
+
+impl Write for FaultyFile {
+    /// A write that fails has written half of its bytes.
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self.disk.call() {
+            Ok(()) => self.inner.write(bytes),
+            Err(error) => {
+                if self.disk.fault == Fault::Error {
+                    self.inner.write_all(&bytes[..bytes.len() / 2])?;
+                }
+                Err(error)
+            }
+        }
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+impl OutFile for FaultyFile {
+    fn sync(&mut self) -> io::Result<()> {
+        self.disk.call()?;
+        self.inner.sync()
+    }
+}
+
+impl Disk for FaultyDisk {
+    fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
+        self.call()?;
+        let inner = self.inner.create(path)?;
+        Ok(Box::new(FaultyFile {
+            inner,
+            disk: self.clone(),
+        }))
+    }
+    fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
+        self.call()?;
+        let inner = self.inner.append(path)?;
+        Ok(Box::new(FaultyFile {
+            inner,
+            disk: self.clone(),
+        }))
+    }
+    fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
+        self.call()?;
+        self.inner.truncate(path, bytes)
+    }
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.rename(from, to)
+    }
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.remove(path)
+    }
+    fn create_folder(&self, path: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.create_folder(path)
+    }
+    fn remove_folder(&self, path: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.remove_folder(path)
+    }
+    fn sync_folder(&self, path: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.sync_folder(path)
+    }
+    fn copy_time(&self, like: &Path, to: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.copy_time(like, to)
+    }
+    fn copy_permissions(&self, like: &Path, to: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.copy_permissions(like, to)
+    }
+    fn lock(&self, path: &Path) -> io::Result<Option<Lock>> {
+        self.call()?;
+        self.inner.lock(path)
+    }
+}
+
+/// What a loss of power takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Loss {
+    /// All names and contents that were not synced.
+    NamesAndContents,
+    /// Only contents: names are there, and files behind them empty.
+    Contents,
+}
+
+/// Knows for every file below a folder what would be left of it.
+#[derive(Clone)]
+pub struct ForgetfulDisk {
+    root: PathBuf,
+    memory: Arc<Mutex<Memory>>,
+}
+
+/// Files are told apart by a number, as a file system does: names come and go.
+#[derive(Default)]
+struct Memory {
+    live: BTreeMap<PathBuf, usize>,
+    synced_names: BTreeMap<PathBuf, usize>,
+    synced_contents: HashMap<usize, Vec<u8>>,
+    synced_folders: BTreeSet<PathBuf>,
+    files: usize,
+}
+
+impl ForgetfulDisk {
+    /// Everything that is below `root` now is synced.
+    pub fn new(root: &Path) -> Self {
+        let mut memory = Memory::default();
+        for entry in walkdir::WalkDir::new(root).into_iter().flatten() {
+            let path = entry.path().to_owned();
+            if entry.file_type().is_dir() {
+                memory.synced_folders.insert(path);
+            } else {
+                let file = memory.add(&path);
+                memory.synced_names.insert(path.clone(), file);
+                memory.synced_contents.insert(file, fs::read(path).unwrap());
+            }
+        }
+        Self {
+            root: root.to_owned(),
+            memory: Arc::new(Mutex::new(memory)),
+        }
+    }
+
+    /// Leaves on the real disk only what survives.
+    pub fn lose_power(&self, loss: Loss) {
+        let memory = self.memory.lock().unwrap();
+        let live_folders: BTreeSet<PathBuf> = walkdir::WalkDir::new(&self.root)
+            .into_iter()
+            .flatten()
+            .filter(|entry| entry.file_type().is_dir())
+            .map(walkdir::DirEntry::into_path)
+            .collect();
+        let (names, folders) = match loss {
+            Loss::NamesAndContents => (&memory.synced_names, &memory.synced_folders),
+            Loss::Contents => (&memory.live, &live_folders),
+        };
+        fs::remove_dir_all(&self.root).unwrap();
+        for folder in folders {
+            fs::create_dir_all(folder).unwrap();
+        }
+        for (path, file) in names {
+            if path.parent().is_some_and(Path::is_dir) {
+                let contents = memory.synced_contents.get(file);
+                fs::write(path, contents.cloned().unwrap_or_default()).unwrap();
+            }
+        }
+    }
+
+    fn open(&self, path: &Path, inner: Box<dyn OutFile>) -> Box<dyn OutFile> {
+        self.memory.lock().unwrap().add(path);
+        Box::new(ForgetfulFile {
+            inner,
+            path: path.to_owned(),
+            disk: self.clone(),
+        })
+    }
+
+    fn sync_contents(&self, path: &Path) {
+        let mut memory = self.memory.lock().unwrap();
+        if let Some(file) = memory.live.get(path).copied() {
+            memory.synced_contents.insert(file, fs::read(path).unwrap());
+        }
+    }
+}
+
+impl Memory {
+    /// The file of a name, a new one where there is none.
+    fn add(&mut self, path: &Path) -> usize {
+        self.files += 1;
+        *self.live.entry(path.to_owned()).or_insert(self.files)
+    }
+}
+
+struct ForgetfulFile {
+    inner: Box<dyn OutFile>,
+    path: PathBuf,
+    disk: ForgetfulDisk,
+}
+
+impl Write for ForgetfulFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.inner.write(bytes)
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+impl OutFile for ForgetfulFile {
+    fn sync(&mut self) -> io::Result<()> {
+        self.inner.sync()?;
+        self.disk.sync_contents(&self.path);
+        Ok(())
+    }
+}
+
+impl Disk for ForgetfulDisk {
+    fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
+        let file = RealDisk::default().create(path)?;
+        Ok(self.open(path, file))
+    }
+    fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
+        let file = RealDisk::default().append(path)?;
+        Ok(self.open(path, file))
+    }
+    fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
+        RealDisk::default().truncate(path, bytes)?;
+        self.sync_contents(path);
+        Ok(())
+    }
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        RealDisk::default().rename(from, to)?;
+        let mut memory = self.memory.lock().unwrap();
+        if let Some(file) = memory.live.remove(from) {
+            memory.live.insert(to.to_owned(), file);
+        }
+        Ok(())
+    }
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        RealDisk::default().remove(path)?;
+        self.memory.lock().unwrap().live.remove(path);
+        Ok(())
+    }
+    fn create_folder(&self, path: &Path) -> io::Result<()> {
+        RealDisk::default().create_folder(path)
+    }
+    fn remove_folder(&self, path: &Path) -> io::Result<()> {
+        RealDisk::default().remove_folder(path)
+    }
+    fn sync_folder(&self, path: &Path) -> io::Result<()> {
+        let mut memory = self.memory.lock().unwrap();
+        let inside = |name: &PathBuf| name.parent() == Some(path);
+        memory.synced_names.retain(|name, _| !inside(name));
+        memory.synced_folders.retain(|name| !inside(name));
+        let live: Vec<_> = memory.live.iter().map(|(n, f)| (n.clone(), *f)).collect();
+        let names = live.into_iter().filter(|(name, _)| inside(name));
+        memory.synced_names.extend(names);
+        for entry in fs::read_dir(path)?.flatten() {
+            if entry.path().is_dir() {
+                memory.synced_folders.insert(entry.path());
+            }
+        }
+        Ok(())
+    }
+    fn copy_time(&self, _: &Path, _: &Path) -> io::Result<()> {
+        Ok(())
+    }
+    fn copy_permissions(&self, _: &Path, _: &Path) -> io::Result<()> {
+        Ok(())
+    }
+    fn lock(&self, path: &Path) -> io::Result<Option<Lock>> {
+        let lock = RealDisk::default().lock(path)?;
+        self.memory.lock().unwrap().add(path);
+        Ok(lock)
+    }
+}

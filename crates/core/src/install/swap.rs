@@ -8,7 +8,7 @@ use crate::fit::{Durable, same_file, write_verified};
 use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::{Ledger, Recovered, kept_in, state::State};
-use crate::names::{family_of, nearest};
+use crate::names::{Difference, family_of, nearest};
 use crate::tree::{names_in, slot_name};
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::render::Outcome;
@@ -90,7 +90,7 @@ impl fmt::Display for Warning {
         match self {
             Self::VariantsStayStock { slots } => write!(
                 f,
-                "the target takes turns between variants, and these stay stock: {}",
+                "these look like variants of it and stay stock: {}",
                 slots.join(", ")
             ),
             Self::LoopLost => f.write_str("the stock loops, this clip has no loop points"),
@@ -347,7 +347,10 @@ fn no_such_slot(typed: &Path, path: &Path) -> Error {
         );
     };
     let names = names_in(folder);
-    let near = nearest(&name, names.iter().map(String::as_str), 3);
+    let mut near = nearest(&name, names.iter().map(String::as_str), 3);
+    let surely = near.first().map(|first| first.how);
+    // Where one differs in case or extension alone, it is meant and no other.
+    near.retain(|n| surely == Some(Difference::Spelling) || Some(n.how) == surely);
     let meant: Vec<String> = near.iter().map(ToString::to_string).collect();
     let what = format!("there is no {}", typed.display());
     match meant.as_slice() {

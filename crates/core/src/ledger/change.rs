@@ -135,11 +135,13 @@ impl<'d> Ledger<'d> {
         }
     }
 
+    /// Syncs the folders of slots up to the root: a folder made for a slot is a name in another.
     pub(super) fn sync_folders_of(&self, slots: &[String]) -> Result<()> {
-        let mut folders = BTreeSet::new();
+        let mut folders = BTreeSet::from([self.root.clone()]);
         for slot in slots {
             let path = self.path_of(slot)?;
-            folders.extend(path.parent().map(Path::to_owned));
+            let above = path.ancestors().skip(1);
+            folders.extend(above.take_while(|f| *f != self.root).map(Path::to_owned));
         }
         let mut existing = folders.iter().filter(|folder| folder.is_dir());
         existing.try_for_each(|folder| self.sync_folder(folder))

@@ -71,6 +71,7 @@ impl<'d> Ledger<'d> {
             ledger.take_lock()?;
             ledger.load()?;
             ledger.recovered = recover::recover(&mut ledger)?;
+            ledger.tidy();
         }
         Ok(ledger)
     }
@@ -135,8 +136,12 @@ impl<'d> Ledger<'d> {
         Ok(())
     }
 
-    /// Makes the ledger's folder and its first record where there are none.
+    /// Makes the ledger's folder and its first record where there are none; all of it or nothing.
     fn establish(&mut self) -> Result<()> {
+        self.make_folders().inspect_err(|_| self.tidy())
+    }
+
+    fn make_folders(&mut self) -> Result<()> {
         let stock = self.folder.join("stock");
         for folder in [&self.folder, &stock] {
             match self.disk.create_folder(folder) {
@@ -238,10 +243,11 @@ impl<'d> Ledger<'d> {
 
     /// Leaves the root as it was before there was a ledger.
     fn vanish(&mut self) {
-        let log = self.disk.remove(&self.log_path());
-        if log.is_err() {
+        let log = self.log_path();
+        if log.exists() && self.disk.remove(&log).is_err() {
             return;
         }
+        self.log_bytes = Some(0);
         self.state = State::default();
         self.lock = None;
         let _ = self.disk.remove(&self.folder.join("lock"));

@@ -1,0 +1,111 @@
+//! The clips of somebody who wants their own sounds in the clock; some are wrong on purpose.
+
+use super::Stage;
+use super::synth::{Noise, Sound};
+use crate::failure::Failure;
+use deft_needle_audio::num::{int32, low_half};
+use std::f64::consts::TAU;
+
+/// Makes all takes.
+pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
+    stage.save_sound("takes/kettle.wav", "wav f32 48000 stereo", kettle())?;
+    stage.save_sound("takes/story.wav", "wav pcm16 44100 mono", vec![story()])?;
+    stage.save_sound("takes/whisper.wav", "wav pcm24 44100 mono", vec![whisper()])?;
+    stage.save_sound("takes/music box.wav", "wav pcm16 44100 stereo", music_box())?;
+    stage.save_sound(
+        "takes/three knocks.wav",
+        "wav pcm16 32000 mono",
+        vec![knocks()],
+    )?;
+    stage.save("takes/horn.wav", &horn_as_aiff())
+}
+
+/// A whistling kettle: stereo, floating point, loud.
+fn kettle() -> Vec<Vec<f64>> {
+    let channel = |seed: u32, detune: f64| {
+        let mut sound = Sound::silence(48_000.0, 1.6);
+        let mut noise = Noise::new(seed);
+        let mut phase = 0.0;
+        sound.add(0.15, 1.3, |t| {
+            let hertz = (1400.0 + 900.0 * (1.0 - (-3.0 * t).exp())) * detune;
+            phase += TAU * hertz / 48_000.0;
+            let swell = (t / 0.4).min(1.0) * ((1.3 - t) / 0.1).clamp(0.0, 1.0);
+            swell * (phase.sin() + 0.3 * (2.0 * phase).sin() + 0.25 * noise.next())
+        });
+        sound.at_peak(0.9).samples
+    };
+    vec![channel(1, 1.0), channel(2, 1.004)]
+}
+
+/// Nine seconds of talk: too long for the clock.
+fn story() -> Vec<f64> {
+    let mut sound = Sound::silence(44_100.0, 9.0);
+    for (start, pitch) in [(0.3, 118.0), (2.4, 126.0), (4.6, 110.0), (6.8, 104.0)] {
+        sound.voice(start, 1.9, pitch);
+    }
+    sound.at_peak(0.6).samples
+}
+
+/// A voice far too quiet.
+fn whisper() -> Vec<f64> {
+    let mut sound = Sound::silence(44_100.0, 1.8);
+    let mut noise = Noise::new(9);
+    sound.voice(0.25, 1.2, 190.0);
+    sound.add(0.25, 1.2, |t| {
+        2.0 * (TAU * 2.6 * t).sin().abs() * noise.next()
+    });
+    sound.at_peak(0.012).samples
+}
+
+/// A tune on a music box, the notes wandering from left to right.
+fn music_box() -> Vec<Vec<f64>> {
+    let mut sides = [Sound::silence(44_100.0, 4.0), Sound::silence(44_100.0, 4.0)];
+    let tune = [0, 4, 7, 12, 11, 7, 4, 2, 0, 7, 4, 0];
+    for (index, step) in (0..).zip(tune) {
+        let start = 0.1 + 0.28 * f64::from(index);
+        let hertz = 523.25 * 2f64.powf(f64::from(step) / 12.0);
+        for (side, share) in sides.iter_mut().zip([index % 3, 2 - index % 3]) {
+            let level = 0.4 + 0.3 * f64::from(share);
+            let mut note = Sound::silence(44_100.0, 0.6);
+            note.pluck(0.0, hertz, 0.6);
+            note.samples.iter_mut().for_each(|s| *s *= level);
+            let mut samples = note.samples.into_iter();
+            side.add(start, 0.6, |_| samples.next().unwrap_or(0.0));
+        }
+    }
+    sides.map(|side| side.at_peak(0.5).samples).to_vec()
+}
+
+/// Three knocks in one take, with silence between.
+fn knocks() -> Vec<f64> {
+    let mut sound = Sound::silence(32_000.0, 3.2);
+    for (start, hertz) in [(0.4, 180.0), (1.4, 210.0), (2.4, 160.0)] {
+        sound.bell(start, hertz, 0.25);
+    }
+    sound.at_peak(0.7).samples
+}
+
+/// A horn that somebody renamed from `.aiff` to `.wav` instead of converting it.
+fn horn_as_aiff() -> Vec<u8> {
+    let mut sound = Sound::silence(22_050.0, 0.8);
+    sound.pipe(0.05, 220.0, 0.7);
+    let samples = sound.at_peak(0.8).samples;
+    let frames = u32::try_from(samples.len()).unwrap_or(0);
+    let data: Vec<u8> = samples
+        .iter()
+        .flat_map(|s| low_half(int32((s * 32_767.0).round())).to_be_bytes())
+        .collect();
+    let size = |bytes: u32| bytes.to_be_bytes();
+    let mut file = b"FORM".to_vec();
+    file.extend(size(4 + 26 + 16 + frames * 2));
+    file.extend(b"AIFFCOMM\0\0\0\x12\0\x01");
+    file.extend(size(frames));
+    file.extend(b"\0\x10");
+    // 22,050 Hz as an 80-bit number of IEEE 754.
+    file.extend([0x40, 0x0D, 0xAC, 0x44, 0, 0, 0, 0, 0, 0]);
+    file.extend(b"SSND");
+    file.extend(size(frames * 2 + 8));
+    file.extend([0; 8]);
+    file.extend(data);
+    file
+}
