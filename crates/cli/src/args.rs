@@ -224,7 +224,7 @@ pub struct Status {
 pub struct Restore {
     /// The root, or a slot file as typed for swap
     #[arg(value_name = "ROOT")]
-    pub root: PathBuf,
+    pub at: PathBuf,
     /// Slots, relative to the root; none means all
     #[arg(value_name = "SLOT")]
     pub slots: Vec<PathBuf>,

@@ -72,7 +72,7 @@ fn inspect(file: &Path, console: &Console) -> Result<Inspection, Failure> {
         seconds: facts.seconds(),
         bit_rate: facts.bit_rate(),
         named_wrongly: misnamed(file, &clip),
-        file: file.to_owned(),
+        file: clip.input().name().to_owned(),
         facts,
     })
 }

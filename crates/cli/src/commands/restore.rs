@@ -12,12 +12,12 @@ use std::path::{Path, PathBuf};
 /// Gives back all slots, or those named.
 pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
     let root = find_root_above(
-        &args.root,
+        &args.at,
         args.place.root.as_deref(),
         args.place.ledger.as_deref(),
     )?;
     let mut slots = Vec::new();
-    let typed_root = absolute(&args.root);
+    let typed_root = absolute(&args.at);
     if typed_root != root.path {
         slots.push(slot_name(&root.path, &typed_root)?);
     }
