@@ -5,7 +5,7 @@ use crate::clip::Loop;
 use crate::error::Result;
 use crate::num::{count, size};
 use crate::observe::Observer;
-use crate::plan::{Output, Plan, Step, Work, plan};
+use crate::plan::{Output, Plan, Step, Work, plan_of_any_size, refuse_too_large};
 use crate::read::Clip;
 use crate::render::{Outcome, render_source};
 use crate::shape::quantise::Dither;
@@ -68,7 +68,7 @@ impl Programme {
             facts.frames = stretches.iter().map(|s| s.len()).sum();
             facts.loops.clear();
             facts.extras.clear();
-            let plan = plan(&facts, &spec.clone().into())?;
+            let plan = plan_of_any_size(&facts, &spec.clone().into())?;
             let start = if parts.is_empty() { 0 } else { at + gap };
             at = start + plan.to.frames;
             parts.push(Part {
@@ -85,6 +85,7 @@ impl Programme {
             loops: Vec::new(),
             carried: Vec::new(),
         };
+        refuse_too_large(&to)?;
         let plan = Plan {
             from: format,
             from_frames: at,

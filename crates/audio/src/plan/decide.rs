@@ -20,6 +20,16 @@ use crate::write::wav;
 /// [`Error::CannotMeet`] where no usual way leads there; [`Error::BadSpec`] where the demand
 /// contradicts itself or names what is not written here.
 pub fn plan(facts: &Facts, demand: &Demand) -> Result<Plan> {
+    let plan = plan_of_any_size(facts, demand)?;
+    // What is not touched cannot become too large.
+    if plan.work != Work::Nothing {
+        refuse_too_large(&plan.to)?;
+    }
+    Ok(plan)
+}
+
+/// As [`plan`], for what never becomes a file of its own.
+pub(crate) fn plan_of_any_size(facts: &Facts, demand: &Demand) -> Result<Plan> {
     demand.validate()?;
     let shortfalls = demand.shortfalls(facts);
     let own = facts.format;
@@ -70,7 +80,6 @@ pub fn plan(facts: &Facts, demand: &Demand) -> Result<Plan> {
         loops,
         carried,
     };
-    refuse_too_large(&to)?;
     Ok(Plan {
         from: own,
         from_frames: facts.frames,
@@ -317,7 +326,7 @@ fn plan_loops(
 }
 
 /// RIFF counts in 32 bits.
-fn refuse_too_large(to: &Output) -> Result<()> {
+pub(crate) fn refuse_too_large(to: &Output) -> Result<()> {
     let bytes = wav::file_bytes(to);
     if bytes <= wav::LARGEST_FILE {
         return Ok(());

@@ -8,6 +8,7 @@ mod decide;
 
 pub use carry::{Carried, Patch};
 pub use decide::plan;
+pub(crate) use decide::{plan_of_any_size, refuse_too_large};
 
 use crate::clip::Loop;
 use crate::shape::quantise::Dither;

@@ -20,6 +20,8 @@ use spectral::Spectral;
 const LARGEST_TERM: u64 = 2048;
 /// Transforms of lengths with larger prime factors are slow.
 const LARGEST_PRIME: u64 = 31;
+/// Blocks that grow by more than this take too much memory.
+const STEEPEST: u64 = 32;
 
 /// Converts what a source gives to another rate.
 pub struct Resampler<S> {
@@ -83,6 +85,7 @@ impl Stages {
         let divisor = common_divisor(a, b);
         let (down, up) = (a / divisor, b / divisor);
         let simple = down.max(up) <= LARGEST_TERM
+            && up <= STEEPEST * down
             && largest_prime(down).max(largest_prime(up)) <= LARGEST_PRIME;
         if simple {
             return Self {
