@@ -1,5 +1,5 @@
 //! WAV files in and out, against files made by hand and an independent reader.
-#![allow(clippy::as_conversions, missing_docs)]
+#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
 use deft_needle_audio::block::collect;
 use deft_needle_audio::clip::Note;
@@ -14,11 +14,14 @@ use proptest::prelude::*;
 use std::path::PathBuf;
 use tempfile::TempDir;
 
+/// Identifier, stated size where it lies, contents, and whether an odd one is padded.
+type Chunk = (Vec<u8>, Option<u32>, Vec<u8>, bool);
+
 /// A RIFF file put together chunk by chunk.
 struct Riff {
     form: &'static [u8; 4],
     size: Option<u32>,
-    chunks: Vec<(Vec<u8>, Option<u32>, Vec<u8>, bool)>,
+    chunks: Vec<Chunk>,
 }
 
 impl Riff {

@@ -25,19 +25,31 @@ pub struct Cli {
 #[derive(Debug, Args)]
 pub struct Common {
     /// Print one JSON object instead of text
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = "Everywhere")]
     pub json: bool,
     /// Print only what is wrong
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = "Everywhere")]
     pub quiet: bool,
     /// Print more
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = "Everywhere")]
     pub verbose: bool,
     /// Colours: on terminals, always or never (NO_COLOR is minded)
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    #[arg(
+        long,
+        global = true,
+        help_heading = "Everywhere",
+        value_name = "WHEN",
+        default_value = "auto"
+    )]
     pub color: Color,
     /// Work on so many files at once; 0 is one for each core
-    #[arg(long, global = true, value_name = "N", default_value_t = 0)]
+    #[arg(
+        long,
+        global = true,
+        help_heading = "Everywhere",
+        value_name = "N",
+        default_value_t = 0
+    )]
     pub threads: usize,
 }
 

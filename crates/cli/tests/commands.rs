@@ -1,5 +1,5 @@
 //! The built program, driven as its users drive it.
-#![allow(clippy::as_conversions, missing_docs)]
+#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
 use serde_json::Value;
 use std::fs;

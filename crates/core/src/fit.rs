@@ -19,8 +19,8 @@ pub struct Written {
     pub facts: Facts,
 }
 
-/// Bytes that are gathered before they go to the disk.
-const BUFFER: usize = 1 << 18;
+/// Bytes that are gathered before they go to the disk; a block of samples is more and goes at once.
+const BUFFER: usize = 1 << 14;
 
 /// Whether a file must be on the disk itself before anything else is done.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

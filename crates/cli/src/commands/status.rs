@@ -43,35 +43,35 @@ pub fn run(args: &Status, console: &Console) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
+/// A line a slot, and what was done to its clip below it.
 fn table(slots: &[SlotStatus]) -> String {
-    let heading = ["slot", "state", "clip", "length", "what was done"];
+    let heading = ["slot", "state", "length", "clip"];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
-    for one in slots {
-        let style = match one.condition {
-            Condition::Installed => GOOD,
-            Condition::StockAgain => WARN,
-            Condition::ChangedSince | Condition::Missing => BAD,
-        };
-        let mut edits = one.installed.edits.iter();
-        let first = edits.next().cloned().unwrap_or_default();
-        rows.push(vec![
-            safe(&one.slot),
-            paint(style, one.condition.words()),
-            safe(&one.installed.clip),
-            Duration(one.installed.seconds).to_string(),
-            first,
-        ]);
-        let rest = edits.map(|edit| {
-            let mut row = vec![String::new(); 4];
-            row.push(edit.clone());
-            row
-        });
-        rows.extend(rest);
+    rows.extend(slots.iter().map(row));
+    let table = columns(&rows, &[2]);
+    let mut lines = table.lines();
+    let mut text: Vec<String> = lines.next().map(str::to_owned).into_iter().collect();
+    for (line, one) in lines.zip(slots) {
+        text.push(line.to_owned());
+        text.extend(one.installed.edits.iter().map(|edit| format!("    {edit}")));
         if one.generations > 1 {
-            let mut row = vec![String::new(); 4];
-            row.push(format!("{} generations of stock are kept", one.generations));
-            rows.push(row);
+            let kept = format!("    {} generations of stock are kept", one.generations);
+            text.push(paint(WARN, kept));
         }
     }
-    columns(&rows, &[3])
+    text.join("\n")
+}
+
+fn row(one: &SlotStatus) -> Vec<String> {
+    let style = match one.condition {
+        Condition::Installed => GOOD,
+        Condition::StockAgain => WARN,
+        Condition::ChangedSince | Condition::Missing => BAD,
+    };
+    vec![
+        safe(&one.slot),
+        paint(style, one.condition.words()),
+        Duration(one.installed.seconds).to_string(),
+        safe(&one.installed.clip),
+    ]
 }

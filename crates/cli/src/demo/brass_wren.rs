@@ -130,6 +130,7 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
 
 /// Puts the card into the clock, prints what it says, and keeps what is heard.
 fn switch_on(stage: &mut Stage<'_>) {
+    stage.by_hand("the card goes into the clock");
     match boot(&stage.path("card")) {
         Ok(boot) => {
             stage.console.say(&boot);

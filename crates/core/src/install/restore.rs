@@ -6,7 +6,7 @@ use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::ledger::record::Held;
 use crate::ledger::{Ledger, Recovered};
-use crate::names::nearest;
+use crate::names::{did_you_mean, nearest};
 use serde::Serialize;
 
 /// What to do with slots that hold neither what was installed nor the stock.
@@ -131,13 +131,9 @@ fn sort(
 
 fn not_installed(slot: &str, installed: &[&String]) -> Error {
     let near = nearest(slot, installed.iter().map(|name| name.as_str()), 3);
-    let names: Vec<String> = near.iter().map(ToString::to_string).collect();
     Error::refused(
         format!("nothing is installed in {slot}"),
-        match names.as_slice() {
-            [] => "status shows what is".to_owned(),
-            names => format!("did you mean {}?", names.join(", or ")),
-        },
+        did_you_mean(&near).unwrap_or_else(|| "status shows what is".to_owned()),
     )
 }
 

@@ -8,7 +8,7 @@ use crate::fit::{Durable, same_file, write_verified};
 use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::{Ledger, Recovered, kept_in, state::State};
-use crate::names::{Difference, family_of, nearest};
+use crate::names::{Difference, did_you_mean, family_of, nearest};
 use crate::tree::{names_in, slot_name};
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::render::Outcome;
@@ -351,16 +351,12 @@ fn no_such_slot(typed: &Path, path: &Path) -> Error {
     let surely = near.first().map(|first| first.how);
     // Where one differs in case or extension alone, it is meant and no other.
     near.retain(|n| surely == Some(Difference::Spelling) || Some(n.how) == surely);
-    let meant: Vec<String> = near.iter().map(ToString::to_string).collect();
     let what = format!("there is no {}", typed.display());
-    match meant.as_slice() {
-        [] => Error::refused(what, "check the name; --new puts a file where none was"),
-        meant => Error::refused(
+    match did_you_mean(&near) {
+        None => Error::refused(what, "check the name; --new puts a file where none was"),
+        Some(question) => Error::refused(
             what,
-            format!(
-                "did you mean {}? (--new puts a file where none was)",
-                meant.join(", or ")
-            ),
+            format!("{question} (--new puts a file where none was)"),
         ),
     }
 }

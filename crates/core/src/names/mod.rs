@@ -3,7 +3,7 @@
 mod near;
 mod variants;
 
-pub use near::{Difference, Near, nearest};
+pub use near::{Difference, Near, did_you_mean, nearest};
 pub use variants::{Family, family_of};
 
 use unicode_normalization::UnicodeNormalization;

@@ -40,6 +40,16 @@ impl fmt::Display for Near {
     }
 }
 
+/// `did you mean A, B or C?`, or `None` where there is nothing near.
+pub fn did_you_mean(near: &[Near]) -> Option<String> {
+    let (last, others) = near.split_last()?;
+    let others: Vec<String> = others.iter().map(ToString::to_string).collect();
+    Some(match others.as_slice() {
+        [] => format!("did you mean {last}?"),
+        others => format!("did you mean {} or {last}?", others.join(", ")),
+    })
+}
+
 /// How alike two spellings must be, of 1.
 const ALIKE: f64 = 0.72;
 

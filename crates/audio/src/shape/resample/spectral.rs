@@ -4,8 +4,8 @@ use super::prototype;
 use super::silence::SilentRuns;
 use crate::block::Block;
 use crate::num::{count, real, rounded, size};
-use realfft::num_complex::Complex;
-use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
+use rustfft::num_complex::Complex;
+use rustfft::{Fft, FftPlanner};
 use std::sync::Arc;
 
 /// Blocks of about this many frames at the lower rate: longer ones leave the fast caches.
@@ -13,28 +13,22 @@ const BLOCK: u64 = 4096;
 /// At the higher rate no longer than this where the guards allow it, which bounds memory.
 const LONGEST_BLOCK: u64 = 1 << 17;
 
-/// Converts by `up / down`, block by block.
+/// Converts by `up / down`, two blocks at a time: one is the real, one the imaginary part of what
+/// is transformed. The filter has no delay, so that its spectrum is real and keeps them apart.
 pub struct Spectral {
-    forward: Arc<dyn RealToComplex<f64>>,
-    inverse: Arc<dyn ComplexToReal<f64>>,
+    forward: Arc<dyn Fft<f64>>,
+    inverse: Arc<dyn Fft<f64>>,
     gains: Vec<f64>,
     guard_in: usize,
     guard_out: usize,
     hop_in: usize,
     hop_out: usize,
-    channels: Vec<Channel>,
+    /// What each channel has been given and not yet passed on; the first samples are a guard.
+    waiting: Vec<Vec<f64>>,
     silence: SilentRuns,
-    window: usize,
     spectrum: Vec<Complex<f64>>,
     folded: Vec<Complex<f64>>,
     scratch: Vec<Complex<f64>>,
-    work: Vec<f64>,
-    result: Vec<f64>,
-}
-
-/// What a channel has been given and not yet passed on; the first samples are a guard.
-struct Channel {
-    waiting: Vec<f64>,
 }
 
 impl Spectral {
@@ -52,7 +46,7 @@ impl Spectral {
             blocks *= 2;
         }
         let [window, out] = [down, up].map(|term| size(blocks * term));
-        let mut planner = RealFftPlanner::<f64>::new();
+        let mut planner = FftPlanner::new();
         let forward = planner.plan_fft_forward(window);
         let inverse = planner.plan_fft_inverse(out);
         let scale = 1.0 / real(count(window));
@@ -62,25 +56,20 @@ impl Spectral {
             .collect();
         let hop = blocks - 2 * guards;
         let [guard_in, guard_out] = [down, up].map(|term| size(guards * term));
-        let scratch = forward.get_scratch_len().max(inverse.get_scratch_len());
+        let scratch = forward
+            .get_inplace_scratch_len()
+            .max(inverse.get_inplace_scratch_len());
         Self {
             gains,
             guard_in,
             guard_out,
             hop_in: size(hop * down),
             hop_out: size(hop * up),
-            channels: (0..channels)
-                .map(|_| Channel {
-                    waiting: vec![0.0; guard_in],
-                })
-                .collect(),
+            waiting: vec![vec![0.0; guard_in]; channels],
             silence: SilentRuns::new(size(half)),
-            window,
-            spectrum: forward.make_output_vec(),
-            folded: inverse.make_input_vec(),
+            spectrum: vec![Complex::default(); window],
+            folded: vec![Complex::default(); out],
             scratch: vec![Complex::default(); scratch],
-            work: vec![0.0; window],
-            result: vec![0.0; out],
             forward,
             inverse,
         }
@@ -88,81 +77,75 @@ impl Spectral {
 
     /// Takes in frames.
     pub fn put(&mut self, block: &Block) {
-        for (channel, samples) in self.channels.iter_mut().zip(block.channels()) {
-            channel.waiting.extend_from_slice(samples);
+        for (waiting, samples) in self.waiting.iter_mut().zip(block.channels()) {
+            waiting.extend_from_slice(samples);
         }
     }
 
     /// Gives the next frames; none where more must be put in first. Once the source has `ended`,
     /// silence follows without end.
     pub fn take(&mut self, out: &mut Block, ended: bool) {
-        out.shape(self.channels.len(), 0);
-        let waiting = self.channels.first().map_or(0, |c| c.waiting.len());
-        if waiting < self.window && !ended {
+        let needed = self.spectrum.len() + self.hop_in;
+        let held = self.waiting.first().map_or(0, Vec::len);
+        if held < needed && !ended {
+            out.clear();
             return;
         }
-        out.shape(self.channels.len(), self.hop_out);
-        let mut channels = std::mem::take(&mut self.channels);
-        for (channel, samples) in channels.iter_mut().zip(out.channels_mut()) {
-            if channel.waiting.len() < self.window {
-                channel.waiting.resize(self.window, 0.0);
+        out.shape(self.waiting.len(), 2 * self.hop_out);
+        let mut waiting = std::mem::take(&mut self.waiting);
+        for (samples, out) in waiting.iter_mut().zip(out.channels_mut()) {
+            if samples.len() < needed {
+                samples.resize(needed, 0.0);
             }
-            self.convert(&channel.waiting[..self.window], samples);
-            channel.waiting.drain(..self.hop_in);
+            self.convert(&samples[..needed], out);
+            samples.drain(..2 * self.hop_in);
         }
-        self.channels = channels;
+        self.waiting = waiting;
     }
 
-    fn convert(&mut self, window: &[f64], out: &mut [f64]) {
-        self.silence.find(window);
-        if self.silence.is_everything(window.len()) {
+    /// Converts two overlapping windows to two stretches of output.
+    fn convert(&mut self, samples: &[f64], out: &mut [f64]) {
+        self.silence.find(samples);
+        if self.silence.is_everything(samples.len()) {
             out.fill(0.0);
             return;
         }
-        self.work.copy_from_slice(window);
-        let forward = self.forward.process_with_scratch(
-            &mut self.work,
-            &mut self.spectrum,
-            &mut self.scratch[..self.forward.get_scratch_len()],
-        );
+        let both = samples.iter().zip(&samples[self.hop_in..]);
+        for (bin, (&re, &im)) in self.spectrum.iter_mut().zip(both) {
+            *bin = Complex { re, im };
+        }
+        self.forward
+            .process_with_scratch(&mut self.spectrum, &mut self.scratch);
         self.fold();
-        let inverse = self.inverse.process_with_scratch(
-            &mut self.folded,
-            &mut self.result,
-            &mut self.scratch[..self.inverse.get_scratch_len()],
-        );
-        debug_assert!(forward.is_ok() && inverse.is_ok(), "lengths are as planned");
-        out.copy_from_slice(&self.result[self.guard_out..self.guard_out + self.hop_out]);
-        self.silence
-            .restore(out, self.guard_in, count(self.hop_in), count(self.hop_out));
+        self.inverse
+            .process_with_scratch(&mut self.folded, &mut self.scratch);
+        let valid = &self.folded[self.guard_out..self.guard_out + self.hop_out];
+        let (first, second) = out.split_at_mut(self.hop_out);
+        for ((first, second), bin) in first.iter_mut().zip(second).zip(valid) {
+            *first = bin.re;
+            *second = bin.im;
+        }
+        let (step_in, step_out) = (count(self.hop_in), count(self.hop_out));
+        self.silence.restore(out, self.guard_in, step_in, step_out);
     }
 
     /// Filters the spectrum of what came in, which repeats beyond Nyquist, and folds it around the
     /// Nyquist frequency of what goes out.
     fn fold(&mut self) {
-        let (size_in, size_out) = (self.window, self.result.len());
-        let (half_in, half_out) = (size_in / 2, size_out / 2);
-        let plain = self.gains.len().min(half_in + 1).min(half_out);
-        let filtered = self.spectrum.iter().zip(&self.gains);
-        for (target, (bin, gain)) in self.folded[..plain].iter_mut().zip(filtered) {
-            *target = bin * gain;
+        let (size_in, size_out) = (self.spectrum.len(), self.folded.len());
+        // As far as nothing repeats and nothing folds, bins go straight to their places.
+        let plain = self.gains.len().min(size_in / 2).min(size_out / 2);
+        self.folded[0] = self.spectrum[0] * self.gains[0];
+        for bin in 1..plain {
+            self.folded[bin] = self.spectrum[bin] * self.gains[bin];
+            self.folded[size_out - bin] = self.spectrum[size_in - bin] * self.gains[bin];
         }
-        self.folded[plain..].fill(Complex::default());
+        self.folded[plain..=size_out - plain].fill(Complex::default());
         for (bin, gain) in self.gains.iter().enumerate().skip(plain) {
-            let mirrored = bin % size_in;
-            let value = if mirrored <= half_in {
-                self.spectrum[mirrored]
-            } else {
-                self.spectrum[size_in - mirrored].conj()
-            } * gain;
-            match bin % size_out {
-                place if place == half_out => self.folded[place] += value + value.conj(),
-                place if place < half_out => self.folded[place] += value,
-                place => self.folded[size_out - place] += value.conj(),
-            }
+            let up = self.spectrum[bin % size_in] * gain;
+            let down = self.spectrum[(size_in - bin % size_in) % size_in] * gain;
+            self.folded[bin % size_out] += up;
+            self.folded[(size_out - bin % size_out) % size_out] += down;
         }
-        // What a real signal has at 0 and at Nyquist is real.
-        self.folded[0].im = 0.0;
-        self.folded[half_out].im = 0.0;
     }
 }
