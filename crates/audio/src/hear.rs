@@ -142,7 +142,7 @@ impl Part {
         let picks = |step: &Step| match step {
             Step::Finite | Step::Quantise { .. } => true,
             Step::Route { route } => route.only_picks(),
-            Step::Resample { .. } => false,
+            _ => false,
         };
         match &self.plan.work {
             Work::Render(steps) => few && steps.iter().all(picks),

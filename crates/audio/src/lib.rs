@@ -7,6 +7,7 @@
 pub mod block;
 pub mod clip;
 pub mod digest;
+pub mod edit;
 pub mod error;
 pub mod hear;
 pub mod num;
@@ -23,6 +24,7 @@ pub mod write;
 
 pub use block::{Block, Source};
 pub use clip::{Facts, Loop, Note};
+pub use edit::Edits;
 pub use error::{Error, Result};
 pub use observe::Observer;
 pub use plan::Plan;

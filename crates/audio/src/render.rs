@@ -7,24 +7,34 @@ use crate::num::{count, size};
 use crate::observe::Observer;
 use crate::plan::{Output, Plan, Step, Work};
 use crate::read::Clip;
+use crate::shape::cut::Cut;
+use crate::shape::dc::WithoutDc;
+use crate::shape::fade::{Curve, Faded};
 use crate::shape::finite::Finite;
+use crate::shape::gain::Amplified;
+use crate::shape::limit::{Limited, Limiter};
+use crate::shape::pad::Padded;
 use crate::shape::quantise::{Dither, Quantiser};
 use crate::shape::resample::Resampler;
-use crate::shape::route::Router;
+use crate::shape::route::{Phase, Router};
 use crate::write::wav::{WavWriter, frame_bytes};
 use crate::write::{CarriedBytes, Writer as _, writer};
 use serde::Serialize;
 use std::io::{self, Read, Write};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 
 /// What only rendering knows.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Outcome {
     /// Samples beyond full scale, held there since integers cannot go beyond.
     pub overs: u64,
     /// Samples that were not numbers and became silence.
     pub not_numbers: u64,
+    /// What the limiter did.
+    pub limited: Limited,
+    /// How alike the channels of a mono fold are: 1 is equal, −1 opposite. `None` where none is made.
+    pub correlation: Option<f64>,
     /// What the written samples must read back as.
     #[serde(skip)]
     pub proof: Proof,
@@ -46,6 +56,8 @@ pub enum Proof {
 struct Counts {
     overs: Arc<AtomicU64>,
     not_numbers: Arc<AtomicU64>,
+    limited: Arc<Mutex<Limited>>,
+    phase: Arc<Mutex<Phase>>,
 }
 
 /// Writes what the plan says to `out`.
@@ -136,9 +148,16 @@ impl Counts {
         Outcome {
             overs: self.overs.load(Ordering::Relaxed),
             not_numbers: self.not_numbers.load(Ordering::Relaxed),
+            limited: self.limited.lock().map(|done| *done).unwrap_or_default(),
+            correlation: self.phase.lock().ok().and_then(|phase| phase.correlation()),
             proof,
         }
     }
+}
+
+/// A source with some steps behind it, for measuring.
+pub(crate) fn shaped<'a>(source: Box<dyn Source + 'a>, steps: &[Step]) -> Box<dyn Source + 'a> {
+    chain(source, steps, &Counts::default())
 }
 
 /// A source with the steps of a plan behind it.
@@ -160,8 +179,30 @@ fn chain<'a>(
         .fold(source, |source, step| -> Box<dyn Source + 'a> {
             match step {
                 Step::Finite => Box::new(Finite::new(source, Arc::clone(&counts.not_numbers))),
-                Step::Route { route } => Box::new(Router::new(source, route.clone())),
-                Step::Resample { to } => Box::new(Resampler::new(source, *to)),
+                Step::Route { route } => Box::new(Router::new(
+                    source,
+                    route.clone(),
+                    Arc::clone(&counts.phase),
+                )),
+                Step::Resample { from, to, rate } => {
+                    Box::new(Resampler::by(source, *from, *to, *rate))
+                }
+                Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
+                Step::Cut { range } => Box::new(Cut::new(source, *range)),
+                Step::EdgeFade { frames, head, tail } => {
+                    Box::new(Faded::new(source, *frames, *head, *tail, Curve::Linear))
+                }
+                Step::Fade {
+                    frames,
+                    head,
+                    tail,
+                    curve,
+                } => Box::new(Faded::new(source, *frames, *head, *tail, *curve)),
+                Step::Gain { decibels } => Box::new(Amplified::new(source, *decibels)),
+                Step::Limit { ceiling } => {
+                    Box::new(Limiter::new(source, *ceiling, Arc::clone(&counts.limited)))
+                }
+                Step::Pad { head, tail } => Box::new(Padded::new(source, *head, *tail)),
                 Step::Quantise { codec, dither } => {
                     let overs = Arc::clone(&counts.overs);
                     Box::new(Quantiser::new(source, codec.kind(), *dither, overs))

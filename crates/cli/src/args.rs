@@ -1,6 +1,8 @@
 //! What can be typed.
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use deft_needle_audio::edit::{Gain, Level, Pad, Span, Speed, Time};
+use deft_needle_audio::shape::route::Route;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -142,12 +144,120 @@ pub enum Tags {
     Keep,
 }
 
+/// What is done to a clip before it is fitted.
+#[derive(Debug, Args)]
+#[command(
+    next_help_heading = "Shaping (times are the clip's own: 47, 1.25s, 250ms, 1:02.5, 48000smp, 12bars@96bpm)"
+)]
+pub struct Shaping {
+    /// Use only a part: A..B or A+LENGTH; a minus counts from the end
+    #[arg(long, value_name = "RANGE", allow_hyphen_values = true)]
+    pub cut: Option<Span>,
+    /// Use the Nth sound between silences, as inspect numbers them
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub piece: Option<u32>,
+    /// Move the ends of the cut to zero crossings
+    #[arg(long)]
+    pub snap: bool,
+    /// Take silence off the ends; a lower LEVEL takes less [default: -60dBFS]
+    #[arg(long, value_name = "LEVEL", num_args = 0..=1, require_equals = true, default_missing_value = "-60dBFS", value_parser = silence_level)]
+    pub trim_silence: Option<f64>,
+    /// At which ends
+    #[arg(long, value_name = "ENDS", requires = "trim_silence")]
+    pub trim_ends: Option<TrimEnds>,
+    /// How much silence to leave: before,after
+    #[arg(
+        long,
+        value_name = "TIMES",
+        requires = "trim_silence",
+        default_value = "5ms,20ms"
+    )]
+    pub breath: Pad,
+    /// Fades where a cut goes through sound, or "none" [default: 2ms]
+    #[arg(long, value_name = "TIME", value_parser = edge_fade)]
+    pub edge_fade: Option<Time>,
+    /// The longest that the result may be
+    #[arg(long, value_name = "TIME")]
+    pub longest: Option<Time>,
+    /// What to do where it is longer
+    #[arg(long, value_name = "WHAT", requires = "longest")]
+    pub too_long: Option<TooLongChoice>,
+    /// Which channels feed each output channel: "L R R L", "0.7L+0.3R", "1 0"
+    #[arg(long, value_name = "CHANNELS", allow_hyphen_values = true)]
+    pub route: Option<Route>,
+    /// Play so many times as fast, pitch and all
+    #[arg(long, value_name = "TIMES")]
+    pub speed: Option<Speed>,
+    /// Louder or quieter, as in +7dB
+    #[arg(long, value_name = "GAIN", allow_hyphen_values = true)]
+    pub gain: Option<Gain>,
+    /// As loud as: -1dBFS, -1dBTP, -16LUFS, stock, like:FILE
+    #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
+    pub level: Option<Level>,
+    /// Hold true peaks below this [default: 0dB, -1dB for lossy encodings]
+    #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
+    pub ceiling: Option<Gain>,
+    /// Clip what goes beyond full scale instead of limiting it
+    #[arg(long)]
+    pub allow_clipping: bool,
+    /// Fade in over this time
+    #[arg(long, value_name = "TIME")]
+    pub fade_in: Option<Time>,
+    /// Fade out over this time
+    #[arg(long, value_name = "TIME")]
+    pub fade_out: Option<Time>,
+    /// The form of both fades
+    #[arg(long, value_name = "FORM")]
+    pub fade_curve: Option<FadeCurve>,
+    /// Add silence: both ends, or before,after
+    #[arg(long, value_name = "TIMES")]
+    pub pad: Option<Pad>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum TrimEnds {
+    Head,
+    Tail,
+    Both,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum TooLongChoice {
+    /// Say so, and do nothing
+    Refuse,
+    /// Cut the end off, with a fade
+    Cut,
+    /// Keep the loudest passage
+    Loudest,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum FadeCurve {
+    Linear,
+    EqualPower,
+}
+
+fn silence_level(text: &str) -> Result<f64, String> {
+    match text.parse() {
+        Ok(Level::Peak(db)) if db < 0.0 => Ok(db),
+        _ => Err("write a level below full scale, as in -55dBFS".to_owned()),
+    }
+}
+
+fn edge_fade(text: &str) -> Result<Time, String> {
+    match text {
+        "none" => Ok(Time::Frames(0)),
+        text => text.parse(),
+    }
+}
+
 /// Turn clips into files that meet a spec
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   deft-needle fit kettle.wav -o TICK01.PRM --like card/SAY/TICK01.PRM
   deft-needle fit kettle.wav -o kettle-24.wav --spec \"wav pcm16 24000 mono\" --dry-run
   deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
+  deft-needle fit kettle.wav -o short.wav --cut 0.2s..1s --trim-silence --level -16LUFS
   deft-needle fit - -o - --spec \"wav pcm16 24000 mono\" < in.wav > out.wav")]
 pub struct Fit {
     /// Clips; - is standard input
@@ -158,6 +268,8 @@ pub struct Fit {
     pub out: PathBuf,
     #[command(flatten)]
     pub wanted: Wanted,
+    #[command(flatten)]
+    pub shaping: Shaping,
     /// Replace existing files
     #[arg(long)]
     pub overwrite: bool,
@@ -195,6 +307,7 @@ pub struct RootOptions {
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
+  deft-needle swap kettle.wav card/SAY/CUCKOO.PRM --root card --trim-silence --level stock
   deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
   deft-needle restore card/SAY/TICK01.PRM          gives the stock back")]
 pub struct Swap {
@@ -208,6 +321,8 @@ pub struct Swap {
     pub place: RootOptions,
     #[command(flatten)]
     pub wanted: Wanted,
+    #[command(flatten)]
+    pub shaping: Shaping,
     /// Put a file where none was
     #[arg(long)]
     pub new: bool,
@@ -218,6 +333,9 @@ pub struct Swap {
 
 /// Show what is installed in a root, and whether it is still there
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle status card
+  deft-needle status card --json")]
 pub struct Status {
     /// The root, or a file in it
     #[arg(value_name = "ROOT")]
@@ -258,6 +376,9 @@ pub enum ChangedChoice {
 
 /// Make up a target and some clips, and run the whole job on them
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle demo
+  deft-needle demo somewhere-new")]
 pub struct Demo {
     /// Where to make it; a new or empty folder (else a temporary one, which is kept)
     #[arg(value_name = "FOLDER")]

@@ -1,67 +1,136 @@
 //! Making a plan.
 
 use super::carry::{self, rescaled};
-use super::{Carried, Decision, Output, Plan, Step, Work};
+use super::level::{self, Levelled, Reference};
+use super::{Carried, Decision, Output, Plan, Step, Work, shape};
 use crate::clip::{Facts, Loop};
+use crate::edit::Edits;
 use crate::error::{Error, Result};
 use crate::num::{common_divisor, scaled};
+use crate::observe::Observer;
+use crate::read::Clip;
 use crate::shape::quantise::Dither;
 use crate::shape::route::{Law, Route};
 use crate::spec::{
     Channels, Codec, Container, Demand, Encoding, Format, Header, Kind, Shortfall, convertible,
     usual_header,
 };
+use crate::survey::selection::{Selection, select};
 use crate::units::{Duration, FrameRange};
 use crate::write::wav;
 
-/// Decides what turns a clip with these facts into a file that meets the demand.
+/// Decides what turns a clip with these facts into a file that meets the demand, with no edits.
 ///
 /// # Errors
 /// [`Error::CannotMeet`] where no usual way leads there; [`Error::BadSpec`] where the demand
 /// contradicts itself or names what is not written here.
 pub fn plan(facts: &Facts, demand: &Demand) -> Result<Plan> {
     let plan = plan_of_any_size(facts, demand)?;
-    // What is not touched cannot become too large.
-    if plan.work != Work::Nothing {
-        refuse_too_large(&plan.to)?;
-    }
+    refuse_too_large_work(&plan)?;
     Ok(plan)
 }
 
 /// As [`plan`], for what never becomes a file of its own.
 pub(crate) fn plan_of_any_size(facts: &Facts, demand: &Demand) -> Result<Plan> {
+    let edits = Edits::default();
+    decide(
+        facts,
+        demand,
+        &edits,
+        &Selection::whole(facts),
+        &Levelled::default(),
+    )
+}
+
+/// Decides what turns a clip into a file that meets the demand, with all edits made. Reads the clip
+/// only where the edits need something measured.
+///
+/// # Errors
+/// As [`plan`], and those of reading.
+pub fn plan_clip(
+    clip: &Clip,
+    demand: &Demand,
+    edits: &Edits,
+    reference: Reference<'_>,
+    observer: &dyn Observer,
+) -> Result<Plan> {
+    let facts = clip.facts();
+    if edits.is_empty() {
+        return plan(facts, demand);
+    }
+    let selection = select(clip, edits, observer)?;
+    let plain = decide(facts, demand, edits, &selection, &Levelled::default())?;
+    let levelled = level::measure(clip, &plain, edits, reference, observer)?;
+    let plan = decide(facts, demand, edits, &selection, &levelled)?;
+    refuse_too_large_work(&plan)?;
+    Ok(plan)
+}
+
+fn refuse_too_large_work(plan: &Plan) -> Result<()> {
+    // What is not touched cannot become too large.
+    match plan.work {
+        Work::Nothing => Ok(()),
+        _ => refuse_too_large(&plan.to),
+    }
+}
+
+/// The decisions themselves: a pure function of all that is known.
+fn decide(
+    facts: &Facts,
+    demand: &Demand,
+    edits: &Edits,
+    selection: &Selection,
+    levelled: &Levelled,
+) -> Result<Plan> {
     demand.validate()?;
     let shortfalls = demand.shortfalls(facts);
     let own = facts.format;
-    if shortfalls.is_empty() {
+    if shortfalls.is_empty() && edits.is_empty() {
         return Ok(nothing_to_do(facts));
     }
-    let mut decisions = Vec::new();
-    let format = target_format(own, demand)?;
-    let route = plan_route(own, format, &mut decisions)?;
-    let resampled = plan_rate(facts, format, &mut decisions)?;
-    let quantised = plan_depth(facts, format, route.as_ref(), resampled, &mut decisions);
-    let renders = route.is_some() || resampled || format.encoding.codec != own.encoding.codec;
+    let mut decisions = selection.decisions.clone();
+    let format = target_format(own, demand, edits)?;
+    let selected = shape::length(facts, format, edits, selection, &mut decisions)?;
+    let route = plan_route(own, format, edits, &mut decisions)?;
+    let resample = plan_rate(facts, format, edits, &mut decisions)?;
+    let frames = shape::frames_out(selected.len(), resample.as_ref());
+    let early = shape::before(edits, selection, selected, facts);
+    let late = shape::after(edits, levelled, frames, format.rate, &mut decisions);
+    let shaped = late.changes || selection.dc.is_some();
+    let quantised = plan_depth(
+        facts,
+        format,
+        route.as_ref(),
+        resample.is_some() || shaped,
+        &mut decisions,
+    );
+    let changes = !early.is_empty() || !late.steps.is_empty();
+    let renders = changes
+        || route.is_some()
+        || resample.is_some()
+        || format.encoding.codec != own.encoding.codec;
 
     let header = plan_header(facts, demand, format, &shortfalls, &mut decisions);
-    let frames = match resampled {
-        true => rescaled(facts.frames, own.rate, format.rate),
-        false => facts.frames,
-    };
-    let (carried, left_out) = carry::choose(facts, demand.chunks, format.rate, renders);
-    let loops = plan_loops(facts, format, &carried, resampled, &mut decisions);
+    let moved = !early.is_empty() || edits.speed.is_some() || edits.pad.is_some();
+    let (mut carried, left_out) = carry::choose(facts, demand.chunks, format.rate, renders);
+    if moved {
+        shape::drop_places(&mut carried, &mut decisions);
+    }
+    let loops = plan_loops(facts, format, &carried, resample.is_some(), &mut decisions);
     decisions.extend(left_out);
     let work = if renders {
         let mut steps = Vec::new();
         if matches!(own.encoding.codec.kind(), Kind::Float(_)) {
             steps.push(Step::Finite);
         }
+        steps.extend(early);
         steps.extend(route.map(|law| Step::Route { route: law.route }));
-        if resampled {
-            steps.push(Step::Resample { to: format.rate });
-        }
+        steps.extend(resample);
+        steps.extend(late.steps);
         steps.extend(quantised);
         Work::Render(steps)
+    } else if shortfalls.is_empty() {
+        return Ok(nothing_to_do(facts));
     } else {
         decisions.insert(
             0,
@@ -73,17 +142,16 @@ pub(crate) fn plan_of_any_size(facts: &Facts, demand: &Demand) -> Result<Plan> {
         );
         Work::Rewrap
     };
-    let to = Output {
-        format,
-        header,
-        frames,
-        loops,
-        carried,
-    };
     Ok(Plan {
         from: own,
         from_frames: facts.frames,
-        to,
+        to: Output {
+            format,
+            header,
+            frames: frames + late.padding,
+            loops,
+            carried,
+        },
         work,
         decisions,
     })
@@ -111,9 +179,28 @@ fn nothing_to_do(facts: &Facts) -> Plan {
 
 /// The clip's own values where they are accepted, else the first alternatives; what cannot be
 /// written gives way to the nearest that can.
-fn target_format(own: Format, demand: &Demand) -> Result<Format> {
+fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Format> {
     let spec = demand.spec_for(own);
     let mut format = spec.pick(own);
+    if let Some(route) = &edits.route {
+        let routed = u16::try_from(route.0.len()).ok().and_then(Channels::new);
+        let routed = routed.ok_or_else(|| Error::CannotMeet {
+            what: "a route has 1 to 32 channels".to_owned(),
+            instead: "write one expression for each output channel".to_owned(),
+        })?;
+        if !spec.channels.accepts(routed, Channels::accepts) {
+            return Err(Error::CannotMeet {
+                what: format!(
+                    "the route makes {routed}, and the target wants {}",
+                    spec.channels
+                ),
+                instead: "write one expression for each channel that the target wants".to_owned(),
+            });
+        }
+        if format.channels.count() != routed.count() {
+            format.channels = routed;
+        }
+    }
     if !format.container.facts().written {
         format.container = Container::Wav;
     }
@@ -136,7 +223,15 @@ fn target_format(own: Format, demand: &Demand) -> Result<Format> {
     Ok(format)
 }
 
-fn plan_route(own: Format, to: Format, decisions: &mut Vec<Decision>) -> Result<Option<Law>> {
+fn plan_route(
+    own: Format,
+    to: Format,
+    edits: &Edits,
+    decisions: &mut Vec<Decision>,
+) -> Result<Option<Law>> {
+    if let Some(route) = &edits.route {
+        return route_as_asked(own, route, decisions).map(Some);
+    }
     if own.channels.count() == to.channels.count() {
         return Ok(None);
     }
@@ -158,10 +253,52 @@ fn plan_route(own: Format, to: Format, decisions: &mut Vec<Decision>) -> Result<
     Ok(Some(law))
 }
 
-fn plan_rate(facts: &Facts, to: Format, decisions: &mut Vec<Decision>) -> Result<bool> {
+fn route_as_asked(own: Format, route: &Route, decisions: &mut Vec<Decision>) -> Result<Law> {
+    let most = route
+        .0
+        .iter()
+        .flatten()
+        .map(|(channel, _)| channel + 1)
+        .max();
+    let count = usize::from(own.channels.count());
+    if most.is_some_and(|most| most > count) {
+        return Err(Error::CannotMeet {
+            what: format!(
+                "the route uses channel {}, and the clip has {count}",
+                most.unwrap_or_default()
+            ),
+            instead: "use only channels that the clip has".to_owned(),
+        });
+    }
+    let about = route.to_string();
+    decisions.push(Decision {
+        about: "channels",
+        what: format!("{} to {} channels: {about}", own.channels, route.0.len()),
+        why: "the route was asked for".to_owned(),
+    });
+    Ok(Law {
+        route: route.clone(),
+        about,
+    })
+}
+
+fn plan_rate(
+    facts: &Facts,
+    to: Format,
+    edits: &Edits,
+    decisions: &mut Vec<Decision>,
+) -> Result<Option<Step>> {
     let own = facts.format;
-    if own.rate == to.rate {
-        return Ok(false);
+    let speed = edits.speed.filter(|speed| speed.num != speed.den);
+    if let Some(speed) = speed {
+        decisions.push(Decision {
+            about: "speed",
+            what: format!("{speed} times as fast, and as high"),
+            why: "it was asked for".to_owned(),
+        });
+    }
+    if own.rate == to.rate && speed.is_none() {
+        return Ok(None);
     }
     if let Some(rate) = [own.rate, to.rate].into_iter().find(|r| !convertible(*r)) {
         return Err(Error::CannotMeet {
@@ -170,6 +307,15 @@ fn plan_rate(facts: &Facts, to: Format, decisions: &mut Vec<Decision>) -> Result
         });
     }
     let (a, b) = (u64::from(own.rate.hertz()), u64::from(to.rate.hertz()));
+    let (num, den) = speed.map_or((1, 1), |s| (u64::from(s.num), u64::from(s.den)));
+    let step = Step::Resample {
+        from: a * num,
+        to: b * den,
+        rate: to.rate,
+    };
+    if a == b {
+        return Ok(Some(step));
+    }
     let divisor = common_divisor(a, b);
     let frames = rescaled(facts.frames, own.rate, to.rate);
     decisions.push(Decision {
@@ -189,7 +335,7 @@ fn plan_rate(facts: &Facts, to: Format, decisions: &mut Vec<Decision>) -> Result
             format!("the target wants {b} Hz")
         },
     });
-    Ok(true)
+    Ok(Some(step))
 }
 
 /// How many bits the samples fill after routing; `None` where every bit may count.

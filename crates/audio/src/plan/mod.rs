@@ -5,16 +5,20 @@
 
 mod carry;
 mod decide;
+mod level;
+mod shape;
 
 pub use carry::{Carried, Patch};
-pub use decide::plan;
+pub use decide::{plan, plan_clip};
 pub(crate) use decide::{plan_of_any_size, refuse_too_large};
+pub use level::Reference;
 
 use crate::clip::Loop;
+use crate::shape::fade::Curve;
 use crate::shape::quantise::Dither;
 use crate::shape::route::Route;
 use crate::spec::{Codec, Format, Header};
-use crate::units::{Duration, SampleRate};
+use crate::units::{Duration, FrameRange, SampleRate};
 use serde::{Serialize, Serializer};
 use std::fmt;
 
@@ -66,15 +70,66 @@ pub enum Work {
 pub enum Step {
     /// Samples that are not numbers become silence.
     Finite,
+    /// A constant is taken out of each channel.
+    Dc {
+        /// Each channel's; full scale is 1.
+        offsets: Vec<f64>,
+    },
+    /// Only these frames are used.
+    Cut {
+        /// Of the clip.
+        range: FrameRange,
+    },
+    /// Short linear fades where a cut goes through sound.
+    EdgeFade {
+        /// How many frames come in.
+        frames: u64,
+        /// Frames at the start.
+        head: u64,
+        /// Frames at the end.
+        tail: u64,
+    },
+    /// Fades at both ends.
+    Fade {
+        /// How many frames come in.
+        frames: u64,
+        /// Frames at the start.
+        head: u64,
+        /// Frames at the end.
+        tail: u64,
+        /// Their form.
+        curve: Curve,
+    },
+    /// Louder or quieter.
+    Gain {
+        /// By so much.
+        decibels: f64,
+    },
+    /// True peaks are held.
+    Limit {
+        /// In dBTP.
+        ceiling: f64,
+    },
+    /// Silence is added.
+    Pad {
+        /// Frames before.
+        head: u64,
+        /// Frames after.
+        tail: u64,
+    },
     /// Channels are routed.
     Route {
         /// The gains.
         route: Route,
     },
-    /// The sample rate is converted.
+    /// The sample rate is converted, or the speed changed, or both.
     Resample {
-        /// To this rate.
-        to: SampleRate,
+        /// So many frames in …
+        from: u64,
+        /// … give so many out …
+        to: u64,
+        /// … at this rate.
+        rate: SampleRate,
     },
     /// Samples are rounded to what the encoding holds.
     Quantise {

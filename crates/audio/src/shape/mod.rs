@@ -1,8 +1,15 @@
 //! The steps that change samples, each a source that pulls from the one before.
 
+pub mod cut;
+pub mod dc;
+pub mod fade;
 pub mod finite;
+pub mod gain;
+pub mod limit;
+pub mod pad;
 pub mod quantise;
 pub mod resample;
 pub mod route;
 
 mod noise;
+mod oversample;

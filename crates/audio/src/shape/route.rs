@@ -5,6 +5,8 @@ use crate::error::Result;
 use crate::spec::{Channels, Layout};
 use crate::units::SampleRate;
 use serde::Serialize;
+use std::fmt;
+use std::sync::{Arc, Mutex};
 
 /// For each output channel, which source channels are summed, and each one's gain.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -67,6 +69,35 @@ impl Route {
     pub fn only_picks(&self) -> bool {
         let plain = |row: &Vec<(usize, f64)>| matches!(row.as_slice(), [] | [(_, 1.0)]);
         self.0.iter().all(plain)
+    }
+}
+
+impl fmt::Display for Route {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, row) in self.0.iter().enumerate() {
+            if index > 0 {
+                f.write_str(" ")?;
+            }
+            if row.is_empty() {
+                f.write_str("0")?;
+            }
+            for (place, (channel, gain)) in row.iter().enumerate() {
+                let sign = if *gain < 0.0 { "-" } else { "+" };
+                if place > 0 || *gain < 0.0 {
+                    f.write_str(sign)?;
+                }
+                let size = gain.abs();
+                match (channel, size == 1.0) {
+                    (0, true) => f.write_str("L")?,
+                    (1, true) => f.write_str("R")?,
+                    (0, false) => write!(f, "{size}L")?,
+                    (1, false) => write!(f, "{size}R")?,
+                    (n, true) => write!(f, "{}", n + 1)?,
+                    (n, false) => write!(f, "{size}*{}", n + 1)?,
+                }
+            }
+        }
+        Ok(())
     }
 }
 
@@ -145,22 +176,56 @@ fn scaled(mut rows: Rows, name: &str) -> Law {
     }
 }
 
+/// How the two channels of a fold lie to each other.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Phase {
+    left: f64,
+    right: f64,
+    product: f64,
+}
+
+impl Phase {
+    /// 1 where they are equal, 0 where they have nothing in common, −1 where they are opposite;
+    /// `None` where one is silent.
+    pub fn correlation(&self) -> Option<f64> {
+        let power = (self.left * self.right).sqrt();
+        (power > 0.0).then(|| self.product / power)
+    }
+
+    fn add(&mut self, block: &Block) {
+        if let [left, right] = block.channels() {
+            for (l, r) in left.iter().zip(right) {
+                self.left += l * l;
+                self.right += r * r;
+                self.product += l * r;
+            }
+        }
+    }
+}
+
 /// Carries out a route.
 pub struct Router<S> {
     source: S,
     route: Route,
     pulled: Block,
+    phase: Arc<Mutex<Phase>>,
 }
 
 impl<S: Source> Router<S> {
-    /// Routes what `source` gives. Source channels that do not exist are silent.
-    pub fn new(source: S, route: Route) -> Self {
+    /// Routes what `source` gives. Source channels that do not exist are silent. Where two channels
+    /// become one sum, `phase` learns how alike they are.
+    pub fn new(source: S, route: Route, phase: Arc<Mutex<Phase>>) -> Self {
         let pulled = Block::new(source.channels());
         Self {
             source,
             route,
             pulled,
+            phase,
         }
+    }
+
+    fn folds(&self) -> bool {
+        matches!(self.route.0.as_slice(), [row] if row.len() == 2)
     }
 }
 
@@ -173,6 +238,11 @@ impl<S: Source> Source for Router<S> {
     }
     fn next(&mut self, block: &mut Block) -> Result<()> {
         self.source.next(&mut self.pulled)?;
+        if self.folds()
+            && let Ok(mut phase) = self.phase.lock()
+        {
+            phase.add(&self.pulled);
+        }
         block.shape(self.route.0.len(), self.pulled.frames());
         for (out, row) in block.channels_mut().iter_mut().zip(&self.route.0) {
             out.fill(0.0);

@@ -2,6 +2,7 @@
 
 mod clipping;
 mod loudness;
+pub mod selection;
 mod silence;
 
 pub use clipping::Clipped;
@@ -10,7 +11,7 @@ pub use silence::{SILENCE_DBFS, Silence};
 
 use crate::block::{Block, Source};
 use crate::error::Result;
-use crate::num::{count, decibels, real};
+use crate::num::{count, decibels, real, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::spec::Kind;
@@ -38,7 +39,12 @@ pub struct Survey {
     pub silence: Silence,
     /// Samples that are not numbers (in floating point files).
     pub not_numbers: u64,
+    /// The greatest sample of each of up to 72 equal parts, for drawing.
+    pub outline: Vec<f64>,
 }
+
+/// How many parts an outline has.
+const OUTLINE: u64 = 72;
 
 /// What to measure beside peaks, DC and clipping, which cost next to nothing.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -72,6 +78,8 @@ pub struct Surveyor {
     silence: SilenceFinder,
     loudness: LoudnessMeter,
     clean: Block,
+    outline: Vec<f64>,
+    part: u64,
 }
 
 impl Surveyor {
@@ -87,6 +95,33 @@ impl Surveyor {
             silence: SilenceFinder::new(source.rate(), channels),
             loudness: LoudnessMeter::new(source.rate(), channels, ask),
             clean: Block::new(channels),
+            outline: Vec::new(),
+            part: u64::MAX,
+        }
+    }
+
+    /// Draws an outline of a clip of so many frames, too.
+    #[must_use]
+    pub fn with_outline(mut self, frames: u64) -> Self {
+        self.part = frames.div_ceil(OUTLINE).max(1);
+        self
+    }
+
+    /// Sorts the peaks of a block into the parts of the outline.
+    fn draw(&mut self, block: &Block) {
+        let mut from = 0;
+        while self.part < u64::MAX && from < block.frames() {
+            let at = self.frames + count(from);
+            let left = size(self.part - at % self.part).min(block.frames() - from);
+            let peaks = block
+                .channels()
+                .iter()
+                .map(|c| peak_and_sum(&c[from..from + left]).0);
+            let peak = peaks.fold(0.0, f64::max);
+            let part = size(at / self.part);
+            self.outline.resize(self.outline.len().max(part + 1), 0.0);
+            self.outline[part] = self.outline[part].max(peak);
+            from += left;
         }
     }
 
@@ -105,6 +140,7 @@ impl Surveyor {
         self.clipping.feed(block);
         self.silence.feed(block);
         self.loudness.feed(block);
+        self.draw(block);
         self.frames += count(block.frames());
     }
 
@@ -130,6 +166,7 @@ impl Surveyor {
             clipped: self.clipping.finish(),
             silence: self.silence.finish(),
             not_numbers: self.not_numbers,
+            outline: self.outline,
         }
     }
 }
@@ -189,7 +226,9 @@ fn mend(samples: &mut [f64], huge: f64) -> u64 {
 /// Those of reading it; [`crate::Error::Stopped`] where the observer says so.
 pub fn survey(clip: &Clip, ask: Ask, observer: &dyn Observer) -> Result<Survey> {
     let kind = clip.facts().format.encoding.codec.kind();
-    survey_source(&mut *clip.frames()?, kind, ask, observer)
+    let mut source = clip.frames()?;
+    let surveyor = Surveyor::new(&*source, kind, ask).with_outline(clip.facts().frames);
+    run(&mut *source, surveyor, observer)
 }
 
 /// Measures a source to its end.
@@ -202,7 +241,11 @@ pub fn survey_source(
     ask: Ask,
     observer: &dyn Observer,
 ) -> Result<Survey> {
-    let mut surveyor = Surveyor::new(source, kind, ask);
+    let surveyor = Surveyor::new(source, kind, ask);
+    run(source, surveyor, observer)
+}
+
+fn run(source: &mut dyn Source, mut surveyor: Surveyor, observer: &dyn Observer) -> Result<Survey> {
     let mut block = Block::new(source.channels());
     loop {
         if observer.stopped() {

@@ -37,10 +37,15 @@ pub struct SilenceFinder {
 
 impl SilenceFinder {
     pub fn new(rate: SampleRate, channels: usize) -> Self {
+        Self::below(rate, channels, SILENCE_DBFS)
+    }
+
+    /// With another idea of silence, in dBFS.
+    pub fn below(rate: SampleRate, channels: usize, level: f64) -> Self {
         Self {
             window: rate.frames(WINDOW).max(1),
             gap: rate.frames(SHORTEST_GAP),
-            threshold: 10f64.powf(SILENCE_DBFS / 10.0),
+            threshold: 10f64.powf(level / 10.0),
             energies: vec![0.0; channels],
             filled: 0,
             at: 0,

@@ -1,19 +1,22 @@
 //! Clips to files that meet a spec.
 
+use super::{level, loudness};
 use crate::args::Fit;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::{expand, extension, is_stream, means_folder, open_clip};
 use crate::progress::Progress;
-use deft_needle_audio::plan::{Work, plan};
+use deft_needle_audio::plan::{Reference, Step, Work, plan_clip};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::spec::{Choice, Container, Demand};
+use deft_needle_audio::survey::{Ask, Survey, survey};
 use deft_needle_audio::units::Duration;
 use deft_needle_audio::{Clip, Plan, Spec};
 use deft_needle_core::disk::{Disk, RealDisk};
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, fit_to_file, refuse_existing, write_verified};
+use deft_needle_core::install::Warning;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::json;
@@ -29,6 +32,8 @@ struct Fitted {
     plan: Plan,
     /// `None` where only planned.
     outcome: Option<Outcome>,
+    /// The clip and the file, where the level was changed.
+    levels: Option<[Survey; 2]>,
 }
 
 /// Fits every clip; one that fails is reported, and the rest goes on.
@@ -147,20 +152,24 @@ fn fit(
     console: &Console,
 ) -> Result<Fitted, Failure> {
     let clip = open_clip(path)?;
-    let plan = plan(clip.facts(), demand)?;
-    let fitted = |outcome| Fitted {
+    let progress = Progress::new(console, clip.facts().frames);
+    let edits = args.shaping.edits();
+    let plan = plan_clip(&clip, demand, &edits, Reference::default(), &progress)?;
+    let fitted = |outcome, levels| Fitted {
         clip: clip.input().name().to_owned(),
         out: out.to_owned(),
         plan: plan.clone(),
         outcome,
+        levels,
     };
     let disk = RealDisk::default();
     if args.dry_run {
         if !is_stream(out) {
             refuse_existing(&[&clip], out, args.overwrite)?;
         }
-        return Ok(fitted(None));
+        return Ok(fitted(None, None));
     }
+    drop(progress);
     let progress = Progress::new(console, plan.to.frames);
     let written = if is_stream(out) {
         to_standard_output(&clip, &plan, &disk, &progress, console)?
@@ -168,7 +177,23 @@ fn fit(
         make_folder(out, &disk)?;
         fit_to_file(&clip, &plan, out, args.overwrite, &disk, &progress)?
     };
-    Ok(fitted(Some(written.outcome)))
+    let levels = match changes_level(&plan) && !is_stream(out) {
+        true => Some([
+            survey(&clip, Ask::ALL, &progress)?,
+            survey(&Clip::open(out)?, Ask::ALL, &progress)?,
+        ]),
+        false => None,
+    };
+    Ok(fitted(Some(written.outcome), levels))
+}
+
+fn changes_level(plan: &Plan) -> bool {
+    match &plan.work {
+        Work::Render(steps) => steps
+            .iter()
+            .any(|step| matches!(step, Step::Gain { .. } | Step::Limit { .. })),
+        Work::Nothing | Work::Rewrap => false,
+    }
 }
 
 /// Writes to a private file, and sends it once it is verified.
@@ -204,6 +229,7 @@ fn report(fitted: &Fitted, console: &Console) {
         out,
         plan,
         outcome,
+        levels,
     } = fitted;
     let names = [clip, out].map(|path| safe(&path.display().to_string()));
     let to_stream = is_stream(out);
@@ -217,18 +243,19 @@ fn report(fitted: &Fitted, console: &Console) {
             outcome.is_none() || console.verbose(),
         ));
     }
-    let Some(outcome) = outcome else { return };
-    if outcome.overs > 0 {
-        console.warn(format!(
-            "{}: {} samples lie beyond full scale and were clipped: lower the clip's level",
-            names[0], outcome.overs
-        ));
+    if let Some(levels) = levels {
+        for (name, found) in ["before", "after"].iter().zip(levels) {
+            console.say(format!(
+                "  {name:<8}  peak {}, true peak {}, loudness {}",
+                level(found.peak_dbfs, "dBFS"),
+                level(found.true_peak_dbtp, "dBTP"),
+                loudness(found.loudness)
+            ));
+        }
     }
-    if outcome.not_numbers > 0 {
-        console.warn(format!(
-            "{}: {} samples are no numbers and became silence",
-            names[0], outcome.not_numbers
-        ));
+    let Some(outcome) = outcome else { return };
+    for warning in Warning::of_outcome(outcome, plan.to.format.rate) {
+        console.warn(format!("{}: {warning}", names[0]));
     }
 }
 

@@ -8,7 +8,7 @@ use crate::failure::Failure;
 use crate::paths::{expand, extension, open_clip};
 use crate::progress::Progress;
 use crate::table::columns;
-use deft_needle_audio::num::real;
+use deft_needle_audio::num::{real, rounded, size};
 use deft_needle_audio::read::sniff;
 use deft_needle_audio::spec::Container;
 use deft_needle_audio::survey::{Ask, SILENCE_DBFS, Survey, survey};
@@ -138,6 +138,7 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
             loudness(survey.loudness)
         ),
     ));
+    lines.push(line("wave", wave(&survey.outline)));
     lines.extend(silence_lines(found, verbose, line));
     for l in &facts.loops {
         let FrameRange { start, end } = l.range;
@@ -163,6 +164,17 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
     }
     lines.extend(warnings(found).iter().map(|text| notice(text)));
     lines.join("\n")
+}
+
+/// The clip's outline in block characters, 6 dB a step down to −48 dBFS.
+fn wave(outline: &[f64]) -> String {
+    const BLOCKS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let block = |peak: &f64| {
+        let steps = (20.0 * peak.log10() + 48.0) / 6.0;
+        BLOCKS[size(rounded(steps.ceil().clamp(0.0, 8.0)))]
+    };
+    let drawn: String = outline.iter().map(block).collect();
+    drawn.trim_end().to_owned()
 }
 
 fn silence_lines(

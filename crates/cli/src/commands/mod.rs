@@ -8,6 +8,7 @@ pub mod restore;
 pub mod status;
 pub mod swap;
 
+mod shaping;
 mod wanted;
 
 use crate::console::{WARN, paint};

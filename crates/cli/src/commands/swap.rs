@@ -16,6 +16,8 @@ use serde_json::json;
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     let clip = open_clip(&args.clip)?;
+    let edits = args.shaping.edits();
+    let measuring = Progress::new(console, clip.facts().frames);
     let swap = install::Swap {
         clip: &clip,
         slot: &args.slot,
@@ -26,18 +28,20 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
             false => None,
         },
         adjust: &|demand| args.wanted.adjust(demand),
+        edits: &edits,
         new: args.new,
     };
     let disk = RealDisk::default();
     if args.dry_run {
-        let prepared = swap.prepare(None)?;
+        let prepared = swap.prepare(None, &measuring)?;
         console.say(planned(&prepared, &clip.input().name().to_string_lossy()));
         console.object(&json!({
             "dry_run": true, "root": prepared.root, "slot": prepared.slot, "plan": prepared.plan,
         }));
         return Ok(Exit::Done);
     }
-    let prepared = swap.prepare(Some(&disk))?;
+    let prepared = swap.prepare(Some(&disk), &measuring)?;
+    drop(measuring);
     let progress = Progress::new(console, prepared.plan.to.frames);
     let swapped = swap.carry_out(prepared, &disk, &progress)?;
     drop(progress);

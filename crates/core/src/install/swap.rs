@@ -11,10 +11,12 @@ use crate::ledger::{Ledger, Recovered, kept_in, state::State};
 use crate::names::{Difference, did_you_mean, family_of, nearest};
 use crate::tree::{names_in, slot_name};
 use deft_needle_audio::observe::Observer;
+use deft_needle_audio::plan::{Reference, plan_clip};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::survey::{Ask, Survey, survey};
-use deft_needle_audio::{Clip, Facts, Plan, plan::plan};
+use deft_needle_audio::units::{Duration, SampleRate};
+use deft_needle_audio::{Clip, Edits, Facts, Plan};
 use serde::Serialize;
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -30,6 +32,8 @@ pub struct Swap<'a> {
     pub root: Option<&'a Path>,
     /// The ledger's folder, where it was named.
     pub ledger: Option<&'a Path>,
+    /// What is done to the clip before it is fitted.
+    pub edits: &'a Edits,
     /// What the slot asks for where no stock tells it.
     pub demand: Option<Demand>,
     /// What the user asks beside what the stock tells, which wins.
@@ -83,6 +87,51 @@ pub enum Warning {
         /// How many.
         samples: u64,
     },
+    /// Samples that were no numbers became silence.
+    NotNumbers {
+        /// How many.
+        samples: u64,
+    },
+    /// Much of left and right cancels in the mono fold.
+    Cancels {
+        /// How alike they are: 1 is equal, −1 opposite.
+        correlation: f64,
+    },
+    /// The limiter worked.
+    Limited {
+        /// By so many dB at most.
+        most: f64,
+        /// For so long, in seconds.
+        seconds: f64,
+    },
+}
+
+/// Below this correlation a mono fold loses most of what it is made of.
+const OPPOSED: f64 = -0.3;
+
+impl Warning {
+    /// What rendering found that the user should know.
+    pub fn of_outcome(outcome: &Outcome, rate: SampleRate) -> Vec<Self> {
+        let mut all = Vec::new();
+        if outcome.overs > 0 {
+            let samples = outcome.overs;
+            all.push(Self::Overs { samples });
+        }
+        if outcome.not_numbers > 0 {
+            let samples = outcome.not_numbers;
+            all.push(Self::NotNumbers { samples });
+        }
+        if let Some(correlation) = outcome.correlation.filter(|c| *c < OPPOSED) {
+            all.push(Self::Cancels { correlation });
+        }
+        if outcome.limited.frames > 0 {
+            all.push(Self::Limited {
+                most: outcome.limited.most,
+                seconds: outcome.limited.seconds(rate),
+            });
+        }
+        all
+    }
 }
 
 impl fmt::Display for Warning {
@@ -100,6 +149,19 @@ impl fmt::Display for Warning {
             Self::ChangedSince { kept } => write!(
                 f,
                 "the file was changed since the last swap; it counts as the stock now, and all {kept} generations are kept"
+            ),
+            Self::NotNumbers { samples } => {
+                write!(f, "{samples} samples are no numbers and became silence")
+            }
+            Self::Cancels { correlation } => write!(
+                f,
+                "left and right are opposed (correlation {correlation:.2}) and cancel in mono: \
+                 --route L takes the left channel alone"
+            ),
+            Self::Limited { most, seconds } => write!(
+                f,
+                "the limiter took up to {most:.1} dB off, for {} in all",
+                Duration(*seconds)
             ),
             Self::Overs { samples } => write!(
                 f,
@@ -158,7 +220,7 @@ impl Swap<'_> {
     /// # Errors
     /// [`Error::Refused`] where the slot does not exist (naming near ones), is a link or a folder,
     /// or is the clip itself; the errors of planning.
-    pub fn prepare(&self, disk: Option<&dyn Disk>) -> Result<Prepared> {
+    pub fn prepare(&self, disk: Option<&dyn Disk>, observer: &dyn Observer) -> Result<Prepared> {
         let root = find_root(self.slot, self.root, self.ledger)?;
         let path = std::path::absolute(self.slot).map_err(Error::read(self.slot))?;
         let slot = slot_name(&root.path, &path)?;
@@ -197,10 +259,13 @@ impl Swap<'_> {
         };
         (self.adjust)(&mut demand);
         let generations = known.map_or(0, |known| known.stock.len());
+        let reference = Reference {
+            stock: stock.as_deref(),
+        };
         Ok(Prepared {
             root,
             slot,
-            plan: plan(self.clip.facts(), &demand)?,
+            plan: plan_clip(self.clip, &demand, self.edits, reference, observer)?,
             stock,
             generations,
             changed_since,
@@ -233,7 +298,8 @@ impl Swap<'_> {
         let installed = self.describe(plan, &written.facts, &after)?;
         change.install(slot, Hash::of_file(&part)?, installed)?;
         change.finish()?;
-        let mut warnings = warnings(before.as_ref(), &after, &written.outcome);
+        let mut warnings = Warning::of_outcome(&written.outcome, plan.to.format.rate);
+        warnings.extend(warnings_of(before.as_ref(), &after));
         warnings.extend(self.variants_left(&prepared, ledger.state()));
         if prepared.changed_since {
             let kept = prepared.generations + 1;
@@ -392,13 +458,8 @@ fn side(clip: &Clip, observer: &dyn Observer) -> Result<Side> {
     })
 }
 
-fn warnings(before: Option<&Side>, after: &Side, outcome: &Outcome) -> Vec<Warning> {
+fn warnings_of(before: Option<&Side>, after: &Side) -> Vec<Warning> {
     let mut warnings = Vec::new();
-    if outcome.overs > 0 {
-        warnings.push(Warning::Overs {
-            samples: outcome.overs,
-        });
-    }
     let Some(before) = before else {
         return warnings;
     };

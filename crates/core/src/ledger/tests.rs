@@ -6,13 +6,13 @@ use crate::disk::RealDisk;
 use crate::disk::faulty::{Fault, FaultyDisk, ForgetfulDisk, Loss};
 use crate::install::{Changed, Condition, Swap, find_root_above, restore, status};
 use crate::tree::files_below;
-use deft_needle_audio::Clip;
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{Format, Header};
+use deft_needle_audio::{Clip, Edits};
 use std::collections::BTreeMap;
 use std::fs;
 use std::sync::Arc;
@@ -97,9 +97,10 @@ impl World {
                     .into()
             }),
             adjust: &|_| {},
+            edits: &Edits::default(),
             new: slot.starts_with("NEW"),
         };
-        let prepared = swap.prepare(Some(disk))?;
+        let prepared = swap.prepare(Some(disk), &Unobserved)?;
         swap.carry_out(prepared, disk, &Unobserved).map(drop)
     }
 

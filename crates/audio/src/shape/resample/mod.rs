@@ -14,6 +14,7 @@ use crate::error::Result;
 use crate::num::{common_divisor, count, scaled, size};
 use crate::units::SampleRate;
 use fine::Fine;
+pub(super) use prototype::{kaiser, kaiser_beta, sinc};
 use spectral::Spectral;
 
 /// Reduced terms beyond this make blocks too long to be worth it.
@@ -27,6 +28,10 @@ const STEEPEST: u64 = 32;
 pub struct Resampler<S> {
     source: S,
     out_rate: SampleRate,
+    /// So many frames in …
+    from: u64,
+    /// … give so many out.
+    to: u64,
     stages: Stages,
     pulled: Block,
     taken: u64,
@@ -44,26 +49,30 @@ struct Stages {
 impl<S: Source> Resampler<S> {
     /// Converts to `out_rate`; the same rate again only costs time.
     pub fn new(source: S, out_rate: SampleRate) -> Self {
-        let (a, b) = (
-            u64::from(source.rate().hertz()),
-            u64::from(out_rate.hertz()),
-        );
+        let (from, to) = (source.rate().hertz().into(), out_rate.hertz().into());
+        Self::by(source, from, to, out_rate)
+    }
+
+    /// Makes `to` frames of every `from`, whatever the rates say: what comes out is called
+    /// `out_rate`, and so plays faster or slower. Both must be above 0.
+    pub fn by(source: S, from: u64, to: u64, out_rate: SampleRate) -> Self {
         let channels = source.channels();
         Self {
             pulled: Block::new(channels),
-            stages: Stages::plan(a, b, channels),
+            stages: Stages::plan(from, to, channels),
             source,
             out_rate,
+            from,
+            to,
             taken: 0,
             given: 0,
             ended: false,
         }
     }
 
-    /// Frames that are due once the source has ended: `round(n · out / in)`.
+    /// Frames that are due once the source has ended: `round(n · to / from)`.
     fn total(&self) -> u64 {
-        let (a, b) = (self.source.rate().hertz(), self.out_rate.hertz());
-        scaled(self.taken, b.into(), a.into())
+        scaled(self.taken, self.to, self.from)
     }
 }
 

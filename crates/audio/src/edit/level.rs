@@ -1,0 +1,136 @@
+//! Gains and levels as people write them: a level's unit names its measure.
+
+use serde::{Serialize, Serializer};
+use std::fmt;
+use std::path::PathBuf;
+use std::str::FromStr;
+
+/// Louder or quieter, in decibels.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[serde(transparent)]
+pub struct Gain(pub f64);
+
+/// A level to reach.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Level {
+    /// The greatest sample, in dBFS.
+    Peak(f64),
+    /// The greatest value between samples too, in dBTP.
+    TruePeak(f64),
+    /// Loudness, in LUFS.
+    Loudness(f64),
+    /// As loud as the file that is replaced.
+    Stock,
+    /// As loud as another file.
+    Like(PathBuf),
+}
+
+/// A level in figures.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum LevelGoal {
+    /// In dBFS.
+    Peak(f64),
+    /// In dBTP.
+    TruePeak(f64),
+    /// In LUFS.
+    Loudness(f64),
+}
+
+/// Levels and gains beyond this are typing mistakes.
+const MOST: f64 = 120.0;
+
+fn number(text: &str) -> Option<f64> {
+    let text = text.strip_prefix('+').unwrap_or(text);
+    let plain = text
+        .bytes()
+        .all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'-'));
+    text.parse().ok().filter(|v: &f64| plain && v.abs() <= MOST)
+}
+
+impl FromStr for Gain {
+    type Err = String;
+
+    /// Reads `+7dB`, `-3dB`, `0.5`.
+    fn from_str(text: &str) -> Result<Self, String> {
+        let digits = text.strip_suffix("dB").unwrap_or(text);
+        number(digits)
+            .map(Self)
+            .ok_or_else(|| format!("\"{text}\" is no gain: write +7dB or -3dB"))
+    }
+}
+
+impl FromStr for Level {
+    type Err = String;
+
+    /// Reads `-1dBFS`, `-1dBTP`, `-16LUFS`, `stock` and `like:FILE`.
+    fn from_str(text: &str) -> Result<Self, String> {
+        if text == "stock" {
+            return Ok(Self::Stock);
+        }
+        if let Some(file) = text.strip_prefix("like:").filter(|file| !file.is_empty()) {
+            return Ok(Self::Like(file.into()));
+        }
+        let in_unit = |unit: &str| text.strip_suffix(unit).and_then(number);
+        let level = in_unit("dBFS")
+            .map(Self::Peak)
+            .or_else(|| in_unit("dBTP").map(Self::TruePeak))
+            .or_else(|| in_unit("LUFS").map(Self::Loudness));
+        level.ok_or_else(|| {
+            format!(
+                "\"{text}\" is no level: write -1dBFS (sample peak), -1dBTP (true peak), -16LUFS \
+             (loudness), stock or like:FILE"
+            )
+        })
+    }
+}
+
+impl fmt::Display for Level {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Peak(db) => LevelGoal::Peak(*db).fmt(f),
+            Self::TruePeak(db) => LevelGoal::TruePeak(*db).fmt(f),
+            Self::Loudness(lufs) => LevelGoal::Loudness(*lufs).fmt(f),
+            Self::Stock => f.write_str("stock"),
+            Self::Like(file) => write!(f, "like:{}", file.display()),
+        }
+    }
+}
+
+impl fmt::Display for LevelGoal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Peak(db) => write!(f, "{db:.1} dBFS"),
+            Self::TruePeak(db) => write!(f, "{db:.1} dBTP"),
+            Self::Loudness(lufs) => write!(f, "{lufs:.1} LUFS"),
+        }
+    }
+}
+
+impl Serialize for Level {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn units_name_the_measure() {
+        for (text, level) in [
+            ("-1dBFS", Level::Peak(-1.0)),
+            ("-1.5dBTP", Level::TruePeak(-1.5)),
+            ("-16LUFS", Level::Loudness(-16.0)),
+            ("stock", Level::Stock),
+            ("like:a b.wav", Level::Like("a b.wav".into())),
+        ] {
+            assert_eq!(text.parse(), Ok(level));
+        }
+        for text in ["-1", "-1dB", "like:", "loud", "nanLUFS", "-999LUFS"] {
+            assert!(text.parse::<Level>().is_err(), "{text}");
+        }
+        assert_eq!("+7dB".parse(), Ok(Gain(7.0)));
+        assert!("7dBFS".parse::<Gain>().is_err());
+    }
+}

@@ -1,0 +1,184 @@
+//! What a user asks to be done to a clip, as it was typed: nothing here looks at the clip.
+
+mod level;
+mod route;
+mod time;
+
+pub use level::{Gain, Level, LevelGoal};
+pub use time::{Moment, Span, SpanEnd, Time};
+
+use crate::shape::fade::Curve;
+use crate::shape::route::Route;
+use serde::Serialize;
+
+/// Everything that can be asked. The default asks for nothing.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Edits {
+    /// Which part of the clip; all of it where nothing is said.
+    pub cut: Option<Span>,
+    /// Which of the sounds between silences, counted from 1.
+    pub piece: Option<u32>,
+    /// Move the ends of the cut to the nearest zero crossing.
+    pub snap: bool,
+    /// Take silence off the ends.
+    pub trim: Option<Trim>,
+    /// Fades where the cut is not at silence; 2 ms where nothing is said, 0 for none.
+    pub edge_fade: Option<Time>,
+    /// The longest that the result may be.
+    pub longest: Option<Time>,
+    /// What to do where it is longer.
+    pub too_long: TooLong,
+    /// Which source channels feed each output channel.
+    pub route: Option<Route>,
+    /// Play faster (above 1) or slower, pitch and all.
+    pub speed: Option<Speed>,
+    /// Louder or quieter by so much.
+    pub gain: Option<Gain>,
+    /// As loud as this.
+    pub level: Option<Level>,
+    /// The highest that peaks may go, in dB; 0 dBFS for PCM, −1 dBTP for lossy encodings.
+    pub ceiling: Option<Gain>,
+    /// Let samples beyond full scale clip instead of limiting them.
+    pub allow_clipping: bool,
+    /// A fade at the start.
+    pub fade_in: Option<Time>,
+    /// A fade at the end.
+    pub fade_out: Option<Time>,
+    /// The form of both.
+    pub fade_curve: Curve,
+    /// Silence to add before and after.
+    pub pad: Option<Pad>,
+}
+
+/// Taking silence off.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Trim {
+    /// What is silence: below this, in dBFS RMS of 5 ms.
+    pub below: f64,
+    /// At which ends.
+    pub ends: Ends,
+    /// How much is left before the sound.
+    pub head: Time,
+    /// How much is left after it.
+    pub tail: Time,
+}
+
+/// One end or both.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[expect(missing_docs, reason = "the names say it")]
+pub enum Ends {
+    Head,
+    Tail,
+    #[default]
+    Both,
+}
+
+/// What to do with a result that is too long.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TooLong {
+    /// Say so, and do nothing.
+    #[default]
+    Refuse,
+    /// Cut its end off, with a fade.
+    Cut,
+    /// Keep its loudest passage of that length.
+    Loudest,
+}
+
+/// Silence to add.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Pad {
+    /// Before.
+    pub head: Time,
+    /// After.
+    pub tail: Time,
+}
+
+/// A speed as a ratio of two whole numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Speed {
+    /// Frames in …
+    pub num: u32,
+    /// … for every so many frames out.
+    pub den: u32,
+}
+
+impl Edits {
+    /// Whether nothing is asked.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+impl std::str::FromStr for Speed {
+    type Err = String;
+
+    /// Reads `1.25`, `0.5` or `3/2`, from 1/16 to 16.
+    fn from_str(text: &str) -> Result<Self, String> {
+        let bad = || format!("\"{text}\" is no speed from 1/16 to 16, as in 1.25 or 3/2");
+        let (num, den) = match text.split_once('/') {
+            Some((a, b)) => (
+                a.parse::<u32>().map_err(|_| bad())?,
+                b.parse::<u32>().map_err(|_| bad())?,
+            ),
+            None => {
+                let (whole, part) = text.split_once('.').unwrap_or((text, ""));
+                let digits = u32::try_from(part.len())
+                    .ok()
+                    .filter(|n| *n <= 4)
+                    .ok_or_else(bad)?;
+                let num = format!("{whole}{part}").parse::<u32>().map_err(|_| bad())?;
+                (num, 10u32.pow(digits))
+            }
+        };
+        let fine = den > 0 && num > 0 && num <= 160_000 && den <= 160_000;
+        let within = fine && num <= 16 * den && den <= 16 * num;
+        within.then_some(Self { num, den }).ok_or_else(bad)
+    }
+}
+
+impl std::fmt::Display for Speed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}", f64::from(self.num) / f64::from(self.den))
+    }
+}
+
+impl std::str::FromStr for Pad {
+    type Err = String;
+
+    /// Reads `0.5s` (both ends) or `0.1s,0.5s` (before, after).
+    fn from_str(text: &str) -> Result<Self, String> {
+        let (head, tail) = text.split_once(',').unwrap_or((text, text));
+        Ok(Self {
+            head: head.parse()?,
+            tail: tail.parse()?,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn speeds_and_pads() {
+        for (text, num, den) in [
+            ("1.25", 125, 100),
+            ("3/2", 3, 2),
+            ("2", 2, 1),
+            ("0.5", 5, 10),
+        ] {
+            assert_eq!(text.parse::<Speed>(), Ok(Speed { num, den }));
+        }
+        for text in ["0", "17", "1/0", "1.23456", "-1", "fast", ""] {
+            assert!(text.parse::<Speed>().is_err(), "{text}");
+        }
+        let pad: Pad = "100ms,2".parse().unwrap();
+        assert_eq!(
+            (pad.head.to_string(), pad.tail.to_string()),
+            ("0.1s".into(), "2s".into())
+        );
+    }
+}

@@ -1,0 +1,168 @@
+//! How much louder or quieter, and whether a limiter is needed.
+
+use super::{Decision, Plan, Step, Work};
+use crate::edit::{Edits, Level, LevelGoal};
+use crate::error::{Error, Result};
+use crate::observe::Observer;
+use crate::read::Clip;
+use crate::render::shaped;
+use crate::spec::Kind;
+use crate::survey::{Ask, Measure, Survey, survey, survey_source};
+use std::path::Path;
+
+/// The file that `stock` means.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Reference<'a> {
+    /// `None` where nothing is replaced.
+    pub stock: Option<&'a Path>,
+}
+
+/// What was decided about the level.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Levelled {
+    /// Gain and limiter, as far as needed.
+    pub steps: Vec<Step>,
+    /// Every decision, with its reason.
+    pub decisions: Vec<Decision>,
+}
+
+/// Ceilings where nothing is said: lossy encodings overshoot when they are decoded.
+const LOSSY_CEILING: f64 = -1.0;
+const CEILING: f64 = 0.0;
+
+/// Measures the shaped signal where a level or a gain is asked for, and decides.
+///
+/// # Errors
+/// [`Error::CannotMeet`] for silence, and for `stock` where there is none; those of reading.
+pub fn measure(
+    clip: &Clip,
+    plain: &Plan,
+    edits: &Edits,
+    reference: Reference<'_>,
+    observer: &dyn Observer,
+) -> Result<Levelled> {
+    if edits.gain.is_none() && edits.level.is_none() {
+        return Ok(Levelled::default());
+    }
+    let later = |step: &Step| {
+        matches!(
+            step,
+            Step::Fade { .. } | Step::Pad { .. } | Step::Quantise { .. }
+        )
+    };
+    let steps: Vec<Step> = match &plain.work {
+        Work::Render(steps) => steps.iter().filter(|step| !later(step)).cloned().collect(),
+        Work::Nothing | Work::Rewrap => Vec::new(),
+    };
+    let mut source = shaped(clip.frames()?, &steps);
+    let found = survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)?;
+    let goal = match &edits.level {
+        Some(level) => Some(goal_of(level, reference, observer)?),
+        None => None,
+    };
+    decide(edits, goal, &found, plain.to.format.encoding.codec.kind())
+}
+
+/// A level in figures.
+fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> Result<LevelGoal> {
+    let like = |path: &Path| {
+        let found = survey(&Clip::open(path)?, Ask::LOUDNESS, observer)?;
+        match found.loudness.lufs.is_finite() {
+            true => Ok(LevelGoal::Loudness(found.loudness.lufs)),
+            false => Err(Error::CannotMeet {
+                what: format!("{} is silent: nothing can be as loud", path.display()),
+                instead: "name a level, as in --level -16LUFS".to_owned(),
+            }),
+        }
+    };
+    match (level, reference.stock) {
+        (Level::Peak(db), _) => Ok(LevelGoal::Peak(*db)),
+        (Level::TruePeak(db), _) => Ok(LevelGoal::TruePeak(*db)),
+        (Level::Loudness(lufs), _) => Ok(LevelGoal::Loudness(*lufs)),
+        (Level::Like(path), _) => like(path),
+        (Level::Stock, Some(path)) => like(path),
+        (Level::Stock, None) => Err(Error::CannotMeet {
+            what: "there is no stock whose level could be taken".to_owned(),
+            instead: "name a file, as in --level like:FILE, or a level, as in -16LUFS".to_owned(),
+        }),
+    }
+}
+
+/// A pure function of what was measured.
+fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) -> Result<Levelled> {
+    let mut levelled = Levelled::default();
+    let mut say = |what: String, why: String| {
+        levelled.decisions.push(Decision {
+            about: "level",
+            what,
+            why,
+        });
+    };
+    let mut gain = edits.gain.map_or(0.0, |gain| gain.0);
+    if let Some(goal) = goal {
+        let (now, wanted) = match goal {
+            LevelGoal::Peak(db) => (found.peak_dbfs, db),
+            LevelGoal::TruePeak(db) => (found.true_peak_dbtp, db),
+            LevelGoal::Loudness(lufs) => (found.loudness.lufs, lufs),
+        };
+        if !now.is_finite() {
+            return Err(Error::CannotMeet {
+                what: "the clip is silent: it has no level".to_owned(),
+                instead: "leave --level out, or choose another part of the clip".to_owned(),
+            });
+        }
+        gain += wanted - now;
+        let how = match (goal, found.loudness.measure) {
+            (LevelGoal::Loudness(_), Measure::Momentary) => {
+                ", measured at its loudest 0.4 s since it is shorter than 3 s"
+            }
+            (LevelGoal::Loudness(_), Measure::Padded) => {
+                ", with silence added since it is shorter than 0.4 s"
+            }
+            _ => "",
+        };
+        let unit = match goal {
+            LevelGoal::Peak(_) => "dBFS",
+            LevelGoal::TruePeak(_) => "dBTP",
+            LevelGoal::Loudness(_) => "LUFS",
+        };
+        say(
+            format!("{gain:+.1} dB: from {now:.1} {unit} to {goal}{how}"),
+            match &edits.level {
+                Some(Level::Stock) => "as loud as the stock".to_owned(),
+                Some(level) => format!("{level} was asked for"),
+                None => String::new(),
+            },
+        );
+    } else {
+        say(format!("{gain:+.1} dB"), "it was asked for".to_owned());
+    }
+    let lossy = kind == Kind::Lossy;
+    let usual = if lossy { LOSSY_CEILING } else { CEILING };
+    let ceiling = edits.ceiling.map_or(usual, |ceiling| ceiling.0);
+    let now = if lossy || edits.ceiling.is_some() {
+        found.true_peak_dbtp
+    } else {
+        found.peak_dbfs
+    };
+    let peak = now + gain;
+    let over = peak > ceiling + 1e-6;
+    if over && !edits.allow_clipping {
+        say(
+            format!("a limiter holds true peaks at {ceiling:.1} dBTP"),
+            format!("peaks would reach {peak:.1} dB"),
+        );
+    } else if over {
+        say(
+            format!("peaks of {peak:.1} dB are clipped"),
+            "clipping was allowed".to_owned(),
+        );
+    }
+    if gain != 0.0 {
+        levelled.steps.push(Step::Gain { decibels: gain });
+    }
+    if over && !edits.allow_clipping {
+        levelled.steps.push(Step::Limit { ceiling });
+    }
+    Ok(levelled)
+}

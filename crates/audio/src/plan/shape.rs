@@ -1,0 +1,170 @@
+//! The steps that edits ask for, before and after routing and resampling.
+
+use super::level::Levelled;
+use super::{Carried, Decision, Step};
+use crate::clip::Facts;
+use crate::edit::{Edits, Time, TooLong};
+use crate::error::{Error, Result};
+use crate::num::scaled;
+use crate::spec::Format;
+use crate::survey::selection::Selection;
+use crate::units::{Duration, FrameRange, SampleRate};
+
+/// Fades where a cut goes through sound, and nothing else is said.
+const EDGE_FADE: Time = Time::Seconds(0.002);
+/// The fade at the end of a clip that was cut to its longest, in seconds.
+const SHORTENED_FADE: f64 = 0.03;
+
+/// How many frames come out of the rate step.
+pub fn frames_out(frames: u64, resample: Option<&Step>) -> u64 {
+    match resample {
+        Some(Step::Resample { from, to, .. }) => scaled(frames, *to, *from),
+        _ => frames,
+    }
+}
+
+/// The part of the clip that is used: what was selected, or less where that is too long.
+pub fn length(
+    facts: &Facts,
+    to: Format,
+    edits: &Edits,
+    selection: &Selection,
+    decisions: &mut Vec<Decision>,
+) -> Result<FrameRange> {
+    let mut range = selection.range;
+    let Some(longest) = edits.longest else {
+        return Ok(range);
+    };
+    let (own, speed) = (facts.format.rate, edits.speed);
+    let (num, den) = speed.map_or((1, 1), |s| (u64::from(s.num), u64::from(s.den)));
+    let seconds = |frames: u64| own.seconds(frames) * crate::num::real(den) / crate::num::real(num);
+    let padding = edits
+        .pad
+        .map_or(0.0, |pad| pad.head.seconds(own) + pad.tail.seconds(own));
+    let limit = longest.seconds(own);
+    let now = seconds(range.len()) + padding;
+    // To the frame of the output: rounding must not refuse what fits.
+    if now * to.rate.real() < limit * to.rate.real() + 1.0 {
+        return Ok(range);
+    }
+    if edits.too_long == TooLong::Refuse || limit <= padding {
+        return Err(Error::CannotMeet {
+            what: format!(
+                "the result would last {}, and {} is the longest that is allowed",
+                Duration(now),
+                Duration(limit)
+            ),
+            instead: "say --too-long cut or --too-long loudest, or choose a part with --cut"
+                .to_owned(),
+        });
+    }
+    let frames = own.frames((limit - padding) * crate::num::real(num) / crate::num::real(den));
+    range.end = range.start + frames.min(range.len());
+    decisions.push(Decision {
+        about: "length",
+        what: format!("cut to {} with a fade", Duration(limit)),
+        why: format!("it would last {}", Duration(now)),
+    });
+    Ok(range)
+}
+
+/// Steps on the clip's own frames: offset, cut, fades at cut edges.
+pub fn before(edits: &Edits, selection: &Selection, range: FrameRange, facts: &Facts) -> Vec<Step> {
+    let rate = facts.format.rate;
+    let mut steps = Vec::new();
+    if let Some(offsets) = selection.dc.clone() {
+        steps.push(Step::Dc { offsets });
+    }
+    if range.start > 0 || range.end < facts.frames {
+        steps.push(Step::Cut { range });
+    }
+    let edge = edits.edge_fade.unwrap_or(EDGE_FADE).frames(rate);
+    let shortened = range.end < selection.range.end;
+    let head = match selection.through_sound[0] || (edits.trim.is_some() && range.start > 0) {
+        true => edge,
+        false => 0,
+    };
+    let trimmed = edits.trim.is_some() && range.end < facts.frames;
+    let tail = match selection.through_sound[1] || trimmed {
+        _ if shortened => rate.frames(SHORTENED_FADE),
+        true => edge,
+        false => 0,
+    };
+    if head > 0 || tail > 0 {
+        steps.push(Step::EdgeFade {
+            frames: range.len(),
+            head,
+            tail,
+        });
+    }
+    steps
+}
+
+/// Steps behind the rate: level, limit, fades, silence.
+pub struct After {
+    pub steps: Vec<Step>,
+    /// Frames that silence adds.
+    pub padding: u64,
+    /// Whether samples take other values than before.
+    pub changes: bool,
+}
+
+/// Decides them for `frames` frames at the target's rate.
+pub fn after(
+    edits: &Edits,
+    levelled: &Levelled,
+    frames: u64,
+    rate: SampleRate,
+    decisions: &mut Vec<Decision>,
+) -> After {
+    let mut steps = levelled.steps.clone();
+    decisions.extend(levelled.decisions.iter().cloned());
+    let fades = [edits.fade_in, edits.fade_out].map(|time| time.map_or(0, |t| t.frames(rate)));
+    if fades != [0, 0] {
+        let [head, tail] = fades;
+        steps.push(Step::Fade {
+            frames,
+            head,
+            tail,
+            curve: edits.fade_curve,
+        });
+        let [a, b] = fades.map(|frames| Duration(rate.seconds(frames)));
+        decisions.push(Decision {
+            about: "fades",
+            what: format!("in over {a}, out over {b}"),
+            why: "they were asked for".to_owned(),
+        });
+    }
+    let changes = !steps.is_empty();
+    let pads = edits
+        .pad
+        .map_or([0, 0], |pad| [pad.head, pad.tail].map(|t| t.frames(rate)));
+    if pads != [0, 0] {
+        let [head, tail] = pads;
+        steps.push(Step::Pad { head, tail });
+        let [a, b] = pads.map(|frames| Duration(rate.seconds(frames)));
+        decisions.push(Decision {
+            about: "silence",
+            what: format!("{a} added before, {b} after"),
+            why: "it was asked for".to_owned(),
+        });
+    }
+    After {
+        steps,
+        padding: pads[0] + pads[1],
+        changes,
+    }
+}
+
+/// Loop points and markers speak of places that have moved.
+pub fn drop_places(carried: &mut Vec<Carried>, decisions: &mut Vec<Decision>) {
+    let before = carried.len();
+    carried.retain(|c| !matches!(c.extra.id.as_str(), "smpl" | "cue " | "LIST"));
+    if carried.len() < before {
+        decisions.push(Decision {
+            about: "chunks",
+            what: "loop points and markers are left out".to_owned(),
+            why: "the places that they name have moved".to_owned(),
+        });
+    }
+}

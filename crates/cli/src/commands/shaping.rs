@@ -1,0 +1,48 @@
+//! The shaping options as edits.
+
+use crate::args::{FadeCurve, Shaping, TooLongChoice, TrimEnds};
+use deft_needle_audio::Edits;
+use deft_needle_audio::edit::{Ends, TooLong, Trim};
+use deft_needle_audio::shape::fade::Curve;
+
+impl Shaping {
+    /// What was typed, as the library knows it.
+    pub fn edits(&self) -> Edits {
+        let ends = match self.trim_ends {
+            Some(TrimEnds::Head) => Ends::Head,
+            Some(TrimEnds::Tail) => Ends::Tail,
+            Some(TrimEnds::Both) | None => Ends::Both,
+        };
+        Edits {
+            cut: self.cut,
+            piece: self.piece,
+            snap: self.snap,
+            trim: self.trim_silence.map(|below| Trim {
+                below,
+                ends,
+                head: self.breath.head,
+                tail: self.breath.tail,
+            }),
+            edge_fade: self.edge_fade,
+            longest: self.longest,
+            too_long: match self.too_long {
+                Some(TooLongChoice::Cut) => TooLong::Cut,
+                Some(TooLongChoice::Loudest) => TooLong::Loudest,
+                Some(TooLongChoice::Refuse) | None => TooLong::Refuse,
+            },
+            route: self.route.clone(),
+            speed: self.speed,
+            gain: self.gain,
+            level: self.level.clone(),
+            ceiling: self.ceiling,
+            allow_clipping: self.allow_clipping,
+            fade_in: self.fade_in,
+            fade_out: self.fade_out,
+            fade_curve: match self.fade_curve {
+                Some(FadeCurve::EqualPower) => Curve::EqualPower,
+                Some(FadeCurve::Linear) | None => Curve::Linear,
+            },
+            pad: self.pad,
+        }
+    }
+}
