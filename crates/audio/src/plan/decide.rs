@@ -386,7 +386,10 @@ fn plan_depth(
         };
         decisions.push(Decision {
             about: "bit depth",
-            what: format!("{} to {} {how}", own.facts().word, codec.facts().word),
+            what: match own == codec {
+                true => format!("rounded to {} again {how}", codec.facts().word),
+                false => format!("{} to {} {how}", own.facts().word, codec.facts().word),
+            },
             why: why.to_owned(),
         });
     }
