@@ -17,6 +17,8 @@ use crate::shape::pad::Padded;
 use crate::shape::quantise::{Dither, Quantiser};
 use crate::shape::resample::Resampler;
 use crate::shape::route::{Phase, Router};
+use crate::shape::separate::Separated;
+use crate::shape::voicing::Voiced;
 use crate::write::wav::{WavWriter, frame_bytes};
 use crate::write::{CarriedBytes, Writer as _, writer};
 use serde::Serialize;
@@ -188,6 +190,8 @@ fn chain<'a>(
                     Box::new(Resampler::by(source, *from, *to, *rate))
                 }
                 Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
+                Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
+                Step::Voice { voicing } => Box::new(Voiced::new(source, voicing)),
                 Step::Cut { range } => Box::new(Cut::new(source, *range)),
                 Step::EdgeFade { frames, head, tail } => {
                     Box::new(Faded::new(source, *frames, *head, *tail, Curve::Linear))

@@ -3,6 +3,7 @@
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use deft_needle_audio::edit::{Gain, Level, Pad, Span, Speed, Time};
 use deft_needle_audio::shape::route::Route;
+use deft_needle_audio::shape::voicing::Voicing;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -182,6 +183,12 @@ pub struct Shaping {
     /// What to do where it is longer
     #[arg(long, value_name = "WHAT", requires = "longest")]
     pub too_long: Option<TooLongChoice>,
+    /// Keep what both channels share (a voice in the middle), or what they do not
+    #[arg(long, value_name = "PART")]
+    pub keep: Option<KeepChoice>,
+    /// Colour a voice: quayside (a horn across a harbour), dispatch (a two-way radio), tin-bear (a toy)
+    #[arg(long, value_name = "NAME")]
+    pub voicing: Option<Voicing>,
     /// Which channels feed each output channel: "L R R L", "0.7L+0.3R", "1 0"
     #[arg(long, value_name = "CHANNELS", allow_hyphen_values = true)]
     pub route: Option<Route>,
@@ -232,6 +239,12 @@ pub enum TooLongChoice {
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum KeepChoice {
+    Shared,
+    Different,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
 pub enum FadeCurve {
     Linear,
     EqualPower,
@@ -270,6 +283,9 @@ pub struct Fit {
     pub wanted: Wanted,
     #[command(flatten)]
     pub shaping: Shaping,
+    /// Write what --keep keeps (what is shared, where it is not given) here, and the full clip to OUT
+    #[arg(long, value_name = "GUIDE")]
+    pub guide: Option<PathBuf>,
     /// Replace existing files
     #[arg(long)]
     pub overwrite: bool,

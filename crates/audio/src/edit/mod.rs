@@ -9,6 +9,8 @@ pub use time::{Moment, Span, SpanEnd, Time};
 
 use crate::shape::fade::Curve;
 use crate::shape::route::Route;
+use crate::shape::separate::Keep;
+use crate::shape::voicing::Voicing;
 use serde::Serialize;
 
 /// Everything that can be asked. The default asks for nothing.
@@ -28,6 +30,10 @@ pub struct Edits {
     pub longest: Option<Time>,
     /// What to do where it is longer.
     pub too_long: TooLong,
+    /// Keep only what both channels share, or what they do not.
+    pub keep: Option<Keep>,
+    /// Give it the colour of a loudspeaker.
+    pub voicing: Option<Voicing>,
     /// Which source channels feed each output channel.
     pub route: Option<Route>,
     /// Play faster (above 1) or slower, pitch and all.

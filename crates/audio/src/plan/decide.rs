@@ -94,9 +94,13 @@ fn decide(
     let route = plan_route(own, format, edits, &mut decisions)?;
     let resample = plan_rate(facts, format, edits, &mut decisions)?;
     let frames = shape::frames_out(selected.len(), resample.as_ref());
-    let early = shape::before(edits, selection, selected, facts);
+    let mut early = shape::before(edits, selection, selected, facts);
+    let moved = !early.is_empty() || edits.speed.is_some() || edits.pad.is_some();
+    early.extend(shape::separate(edits, own, &mut decisions)?);
+    let voice = shape::voice(edits, &mut decisions);
     let late = shape::after(edits, levelled, frames, format.rate, &mut decisions);
-    let shaped = late.changes || selection.dc.is_some();
+    let coloured = edits.keep.is_some() || edits.voicing.is_some();
+    let shaped = late.changes || coloured || selection.dc.is_some();
     let quantised = plan_depth(
         facts,
         format,
@@ -104,14 +108,13 @@ fn decide(
         resample.is_some() || shaped,
         &mut decisions,
     );
-    let changes = !early.is_empty() || !late.steps.is_empty();
+    let changes = !early.is_empty() || voice.is_some() || !late.steps.is_empty();
     let renders = changes
         || route.is_some()
         || resample.is_some()
         || format.encoding.codec != own.encoding.codec;
 
     let header = plan_header(facts, demand, format, &shortfalls, &mut decisions);
-    let moved = !early.is_empty() || edits.speed.is_some() || edits.pad.is_some();
     let (mut carried, left_out) = carry::choose(facts, demand.chunks, format.rate, renders);
     if moved {
         shape::drop_places(&mut carried, &mut decisions);
@@ -125,6 +128,7 @@ fn decide(
         }
         steps.extend(early);
         steps.extend(route.map(|law| Step::Route { route: law.route }));
+        steps.extend(voice);
         steps.extend(resample);
         steps.extend(late.steps);
         steps.extend(quantised);

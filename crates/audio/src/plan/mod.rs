@@ -17,6 +17,8 @@ use crate::clip::Loop;
 use crate::shape::fade::Curve;
 use crate::shape::quantise::Dither;
 use crate::shape::route::Route;
+use crate::shape::separate::Keep;
+use crate::shape::voicing::Voicing;
 use crate::spec::{Codec, Format, Header};
 use crate::units::{Duration, FrameRange, SampleRate};
 use serde::{Serialize, Serializer};
@@ -117,6 +119,16 @@ pub enum Step {
         /// Frames after.
         tail: u64,
     },
+    /// What two channels share, or do not, is kept.
+    Separate {
+        /// Which part.
+        keep: Keep,
+    },
+    /// It gets the colour of a loudspeaker.
+    Voice {
+        /// Which.
+        voicing: Voicing,
+    },
     /// Channels are routed.
     Route {
         /// The gains.
@@ -160,6 +172,16 @@ impl Output {
     /// How long it will play, in seconds.
     pub fn seconds(&self) -> f64 {
         self.format.rate.seconds(self.frames)
+    }
+}
+
+impl Plan {
+    /// The steps of rendering; none where nothing is rendered.
+    pub fn steps(&self) -> &[Step] {
+        match &self.work {
+            Work::Render(steps) => steps,
+            Work::Nothing | Work::Rewrap => &[],
+        }
     }
 }
 

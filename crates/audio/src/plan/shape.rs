@@ -6,6 +6,7 @@ use crate::clip::Facts;
 use crate::edit::{Edits, Time, TooLong};
 use crate::error::{Error, Result};
 use crate::num::scaled;
+use crate::shape::separate::Keep;
 use crate::spec::Format;
 use crate::survey::selection::Selection;
 use crate::units::{Duration, FrameRange, SampleRate};
@@ -98,6 +99,43 @@ pub fn before(edits: &Edits, selection: &Selection, range: FrameRange, facts: &F
         });
     }
     steps
+}
+
+/// What two channels share, or do not.
+pub fn separate(edits: &Edits, own: Format, decisions: &mut Vec<Decision>) -> Result<Option<Step>> {
+    let Some(keep) = edits.keep else {
+        return Ok(None);
+    };
+    if own.channels.count() != 2 {
+        return Err(Error::CannotMeet {
+            what: format!(
+                "only stereo can be separated, and the clip is {}",
+                own.channels
+            ),
+            instead: "leave --keep out, or start from the stereo mix".to_owned(),
+        });
+    }
+    decisions.push(Decision {
+        about: "separate",
+        what: match keep {
+            Keep::Shared => "what left and right share is kept: a guide, not the clip",
+            Keep::Different => "what left and right do not share is kept",
+        }
+        .to_owned(),
+        why: "it was asked for".to_owned(),
+    });
+    Ok(Some(Step::Separate { keep }))
+}
+
+/// The colour of a loudspeaker.
+pub fn voice(edits: &Edits, decisions: &mut Vec<Decision>) -> Option<Step> {
+    let voicing = edits.voicing?;
+    decisions.push(Decision {
+        about: "voicing",
+        what: format!("{}: {}", voicing.name, voicing.about),
+        why: "it was asked for".to_owned(),
+    });
+    Some(Step::Voice { voicing })
 }
 
 /// Steps behind the rate: level, limit, fades, silence.

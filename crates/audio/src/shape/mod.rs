@@ -10,6 +10,9 @@ pub mod pad;
 pub mod quantise;
 pub mod resample;
 pub mod route;
+pub mod separate;
+pub mod voicing;
 
+pub mod biquad;
 mod noise;
 mod oversample;

@@ -9,10 +9,11 @@ use crate::paths::{expand, extension, is_stream, means_folder, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::plan::{Reference, Step, Work, plan_clip};
 use deft_needle_audio::render::Outcome;
+use deft_needle_audio::shape::separate::Keep;
 use deft_needle_audio::spec::{Choice, Container, Demand};
 use deft_needle_audio::survey::{Ask, Survey, survey};
 use deft_needle_audio::units::Duration;
-use deft_needle_audio::{Clip, Plan, Spec};
+use deft_needle_audio::{Clip, Edits, Plan, Spec};
 use deft_needle_core::disk::{Disk, RealDisk};
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, fit_to_file, refuse_existing, write_verified};
@@ -51,10 +52,10 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         _ => by_extension(args, into_folder)?,
     };
     let outs = outputs(&clips, args, into_folder, &demand)?;
-    let jobs: Vec<_> = clips.iter().zip(outs).collect();
+    let jobs = jobs(&clips, outs, args)?;
     let fitted: Vec<_> = jobs
         .into_par_iter()
-        .map(|(clip, out)| fit(clip, &out, args, &demand, console))
+        .map(|job| fit(&job, args, &demand, console))
         .collect();
     let mut exit = Exit::Done;
     let mut done = Vec::new();
@@ -144,17 +145,54 @@ fn outputs(
     Ok(outs)
 }
 
-fn fit(
-    path: &Path,
-    out: &Path,
-    args: &Fit,
-    demand: &Demand,
-    console: &Console,
-) -> Result<Fitted, Failure> {
-    let clip = open_clip(path)?;
-    let progress = Progress::new(console, clip.facts().frames);
+/// One clip on its way to one file.
+struct Job<'a> {
+    clip: &'a Path,
+    out: PathBuf,
+    edits: Edits,
+}
+
+/// A clip goes to its output, and with `--guide` what it keeps to another one.
+fn jobs<'a>(clips: &'a [PathBuf], outs: Vec<PathBuf>, args: &Fit) -> Result<Vec<Job<'a>>, Failure> {
     let edits = args.shaping.edits();
-    let plan = plan_clip(&clip, demand, &edits, Reference::default(), &progress)?;
+    let job = |clip: &'a PathBuf, out: PathBuf, keep| Job {
+        clip,
+        out,
+        edits: Edits {
+            keep,
+            ..edits.clone()
+        },
+    };
+    let Some(guide) = &args.guide else {
+        let pairs = clips.iter().zip(outs);
+        return Ok(pairs
+            .map(|(clip, out)| job(clip, out, edits.keep))
+            .collect());
+    };
+    let ([clip], [out]) = (clips, outs.as_slice()) else {
+        return Err(Failure::usage(
+            "--guide goes with one clip",
+            "fit the clips one by one",
+        ));
+    };
+    if out == guide || is_stream(guide) || is_stream(clip) {
+        return Err(Failure::usage(
+            "the guide needs a file of its own, and a clip that is a file",
+            "name another file with --guide",
+        ));
+    }
+    let keep = edits.keep.or(Some(Keep::Shared));
+    Ok(vec![
+        job(clip, out.clone(), None),
+        job(clip, guide.clone(), keep),
+    ])
+}
+
+fn fit(job: &Job<'_>, args: &Fit, demand: &Demand, console: &Console) -> Result<Fitted, Failure> {
+    let out = job.out.as_path();
+    let clip = open_clip(job.clip)?;
+    let progress = Progress::new(console, clip.facts().frames);
+    let plan = plan_clip(&clip, demand, &job.edits, Reference::default(), &progress)?;
     let fitted = |outcome, levels| Fitted {
         clip: clip.input().name().to_owned(),
         out: out.to_owned(),
@@ -188,12 +226,8 @@ fn fit(
 }
 
 fn changes_level(plan: &Plan) -> bool {
-    match &plan.work {
-        Work::Render(steps) => steps
-            .iter()
-            .any(|step| matches!(step, Step::Gain { .. } | Step::Limit { .. })),
-        Work::Nothing | Work::Rewrap => false,
-    }
+    let changes = |step: &Step| matches!(step, Step::Gain { .. } | Step::Limit { .. });
+    plan.steps().iter().any(changes)
 }
 
 /// Writes to a private file, and sends it once it is verified.

@@ -1,9 +1,10 @@
 //! The shaping options as edits.
 
-use crate::args::{FadeCurve, Shaping, TooLongChoice, TrimEnds};
+use crate::args::{FadeCurve, KeepChoice, Shaping, TooLongChoice, TrimEnds};
 use deft_needle_audio::Edits;
 use deft_needle_audio::edit::{Ends, TooLong, Trim};
 use deft_needle_audio::shape::fade::Curve;
+use deft_needle_audio::shape::separate::Keep;
 
 impl Shaping {
     /// What was typed, as the library knows it.
@@ -30,6 +31,11 @@ impl Shaping {
                 Some(TooLongChoice::Loudest) => TooLong::Loudest,
                 Some(TooLongChoice::Refuse) | None => TooLong::Refuse,
             },
+            keep: self.keep.map(|part| match part {
+                KeepChoice::Shared => Keep::Shared,
+                KeepChoice::Different => Keep::Different,
+            }),
+            voicing: self.voicing,
             route: self.route.clone(),
             speed: self.speed,
             gain: self.gain,

@@ -54,6 +54,10 @@ fn table(slots: &[SlotStatus]) -> String {
     for (line, one) in lines.zip(slots) {
         text.push(line.to_owned());
         text.extend(one.installed.edits.iter().map(|edit| format!("    {edit}")));
+        if one.installed.guide {
+            let reminder = "    this is a guide: swap the full clip in once it has served";
+            text.push(paint(WARN, reminder));
+        }
         if one.generations > 1 {
             let kept = format!("    {} generations of stock are kept", one.generations);
             text.push(paint(WARN, kept));

@@ -11,7 +11,7 @@ use crate::ledger::{Ledger, Recovered, kept_in, state::State};
 use crate::names::{Difference, did_you_mean, family_of, nearest};
 use crate::tree::{names_in, slot_name};
 use deft_needle_audio::observe::Observer;
-use deft_needle_audio::plan::{Reference, plan_clip};
+use deft_needle_audio::plan::{Reference, Step, plan_clip};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::survey::{Ask, Survey, survey};
@@ -328,6 +328,10 @@ impl Swap<'_> {
             spec: facts.format.to_string(),
             seconds: facts.seconds(),
             lufs: Some(after.survey.loudness.lufs).filter(|lufs| lufs.is_finite()),
+            guide: plan
+                .steps()
+                .iter()
+                .any(|step| matches!(step, Step::Separate { .. })),
             at: now.map_or(0, |since| since.as_secs()),
         })
     }

@@ -28,6 +28,9 @@ pub struct Installed {
     pub seconds: f64,
     /// Its loudness in LUFS, where it has one.
     pub lufs: Option<f64>,
+    /// Whether it is only a separated part of the clip, there to guide something else.
+    #[serde(default)]
+    pub guide: bool,
     /// When, in seconds since 1970.
     pub at: u64,
 }
