@@ -7,8 +7,13 @@ use deft_needle_audio::block::{Block, Samples, Source};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
+use deft_needle_audio::shape::fade::{Curve, Faded};
+use deft_needle_audio::shape::gain::Amplified;
+use deft_needle_audio::shape::limit::{Limited, Limiter};
 use deft_needle_audio::shape::quantise::{Dither, Quantiser};
 use deft_needle_audio::shape::resample::Resampler;
+use deft_needle_audio::shape::separate::{Keep, Separated};
+use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
 use deft_needle_audio::spec::{Format, Header, Kind};
 use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::SampleRate;
@@ -70,6 +75,33 @@ fn shaping(c: &mut Criterion) {
                     Arc::default(),
                 ));
             });
+        });
+    }
+    let peaks = || Arc::new(std::sync::Mutex::new(Limited::default()));
+    type Step = fn(Samples, Arc<std::sync::Mutex<Limited>>) -> Box<dyn Source>;
+    let steps: [(&str, Step); 6] = [
+        ("gain", |s, _| Box::new(Amplified::new(s, 6.0))),
+        ("fade", |s, _| {
+            Box::new(Faded::new(
+                s,
+                2_880_000,
+                1_000_000,
+                1_000_000,
+                Curve::EqualPower,
+            ))
+        }),
+        ("limit, never at work", |s, l| {
+            Box::new(Limiter::new(s, 20.0, l))
+        }),
+        ("limit, always at work", |s, l| {
+            Box::new(Limiter::new(s, -12.0, l))
+        }),
+        ("separate", |s, _| Box::new(Separated::new(s, Keep::Shared))),
+        ("voicing", |s, _| Box::new(Voiced::new(s, &VOICINGS[0]))),
+    ];
+    for (name, step) in steps {
+        group.bench_function(name, |b| {
+            b.iter_with_setup(source, |s| drain(step(s, peaks())))
         });
     }
     group.finish();

@@ -80,11 +80,18 @@ pub enum Command {
 #[command(after_help = "Examples:
   deft-needle inspect kettle.wav          one file in full
   deft-needle inspect takes/*.wav         several in one table
-  deft-needle inspect --json kettle.wav   everything, for a program")]
+  deft-needle inspect --json kettle.wav   everything, for a program
+  deft-needle inspect kettle.wav --plot kettle.png --plot-rate 18900")]
 pub struct Inspect {
     /// Files to look at; - is standard input
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
+    /// Draw one file's wave and spectrum
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
+    /// Mark in the spectrum what this sample rate can hold
+    #[arg(long, value_name = "HERTZ", requires = "plot")]
+    pub plot_rate: Option<u32>,
 }
 
 /// Turn anything readable into a plain WAV to listen to
@@ -283,6 +290,9 @@ pub struct Fit {
     pub wanted: Wanted,
     #[command(flatten)]
     pub shaping: Shaping,
+    /// Draw the clip and the result, one above the other
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
     /// Write what --keep keeps (what is shared, where it is not given) here, and the full clip to OUT
     #[arg(long, value_name = "GUIDE")]
     pub guide: Option<PathBuf>,

@@ -8,6 +8,7 @@ mod demo;
 mod exit;
 mod failure;
 mod paths;
+mod plot;
 mod progress;
 mod table;
 

@@ -697,6 +697,8 @@ fn the_demo_tells_its_story() {
         "TICK02.PRM    refused: encoding 0x0003",
         "TICK01.PRM    plays 1.600 s at 18900 Hz",
         "HOUR01.PRM    refused: it is longer than 6 s",
+        "HOUR01.PRM    plays 6.000 s",
+        "left and right are opposed (correlation -1.00)",
         "the card is as it was, byte for byte",
     ] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);

@@ -2,6 +2,7 @@
 
 mod clipping;
 mod loudness;
+pub mod picture;
 pub mod selection;
 mod silence;
 
@@ -291,6 +292,18 @@ mod tests {
             let found = measure(vec![tone.clone(), tone]).loudness;
             assert_eq!(found.measure, Measure::Integrated);
             assert!((found.lufs - level).abs() < 0.1, "{found:?}");
+        }
+    }
+
+    /// EBU Tech 3341, minimum requirements test signals 3 and 4: quiet parts are gated out.
+    #[test]
+    fn quiet_parts_do_not_count() {
+        let at = |level: f64, seconds| sine(1000.0, 10f64.powf(level / 20.0), seconds);
+        let third = [at(-36.0, 10.0), at(-23.0, 60.0), at(-36.0, 10.0)].concat();
+        let fourth = [at(-72.0, 10.0), third.clone(), at(-72.0, 10.0)].concat();
+        for clip in [third, fourth] {
+            let found = measure(vec![clip.clone(), clip]).loudness;
+            assert!((found.lufs + 23.0).abs() < 0.1, "{found:?}");
         }
     }
 

@@ -52,6 +52,12 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         _ => by_extension(args, into_folder)?,
     };
     let outs = outputs(&clips, args, into_folder, &demand)?;
+    if args.plot.is_some() && (outs.len() > 1 || is_stream(&clips[0]) || is_stream(&args.out)) {
+        return Err(Failure::usage(
+            "--plot draws one clip, from a file to a file",
+            "fit the clips one by one",
+        ));
+    }
     let jobs = jobs(&clips, outs, args)?;
     let fitted: Vec<_> = jobs
         .into_par_iter()
@@ -70,6 +76,9 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     }
     for fitted in &done {
         report(fitted, console);
+    }
+    if let (Some(plot), Some(first), false) = (&args.plot, done.first(), args.dry_run) {
+        super::draw::fitted(&first.clip, &first.out, plot, console)?;
     }
     console.object(&json!({ "files": done, "dry_run": args.dry_run }));
     Ok(exit)

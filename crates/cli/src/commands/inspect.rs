@@ -39,6 +39,15 @@ struct Inspection {
 /// Inspects every file; what cannot be read is reported, and the rest goes on.
 pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
     let files = expand(&args.files)?;
+    if let Some(plot) = &args.plot {
+        let [file] = files.as_slice() else {
+            return Err(Failure::usage(
+                "--plot draws one file",
+                "inspect the files one by one",
+            ));
+        };
+        super::draw::inspected(file, plot, args.plot_rate, console)?;
+    }
     let found: Vec<_> = files
         .par_iter()
         .map(|file| inspect(file, console))

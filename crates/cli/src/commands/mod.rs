@@ -8,6 +8,7 @@ pub mod restore;
 pub mod status;
 pub mod swap;
 
+mod draw;
 mod shaping;
 mod wanted;
 

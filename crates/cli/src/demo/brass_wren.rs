@@ -41,7 +41,7 @@ pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
     mistakes(&mut stage)?;
     done_right(&mut stage)?;
 
-    stage.tell("7. And out again: every byte of the stock is back.");
+    stage.tell("8. And out again: every byte of the stock is back.");
     stage.run("restore card/SAY/HOUR01.PRM", Exit::Done)?;
     stage.run("restore card", Exit::Done)?;
     if fingerprint(&stage)? == before {
@@ -103,6 +103,7 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("\"takes/music box.wav\"", "CHIME"),
         ("takes/whisper.wav", "GREET"),
         ("takes/story.wav", "HOUR01"),
+        ("takes/flipped.wav", "HOUR02"),
     ] {
         stage.run(
             &format!("swap {take} card/SAY/{slot}.PRM --root card"),
@@ -113,7 +114,38 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         "swap takes/horn.wav card/SAY/NIGHT.PRM --root card",
         Exit::Unreadable,
     )?;
-    stage.tell("6. What is in, is it right, and what does the clock say?");
+    switch_on(stage);
+    stage.by_hand(
+        "it plays, but: the whisper is hardly heard, the story too long, the flipped one gone",
+    );
+    stage.tell(
+        "6. Not good enough yet: shape the clips, and swap again. The stock stays the stock.",
+    );
+    for (take, slot, options) in [
+        ("takes/whisper.wav", "GREET", "--trim-silence --level stock"),
+        (
+            "takes/story.wav",
+            "HOUR01",
+            "--trim-silence --longest 6s --too-long loudest --level stock",
+        ),
+        ("takes/flipped.wav", "HOUR02", "--route L --level stock"),
+        (
+            "\"takes/harbour call.wav\"",
+            "NIGHT",
+            "--keep shared --voicing quayside --level stock",
+        ),
+        ("\"takes/three knocks.wav\"", "TICK02", "--piece 2"),
+    ] {
+        stage.run(
+            &format!("swap {take} card/SAY/{slot}.PRM {options}"),
+            Exit::Done,
+        )?;
+    }
+    stage.run(
+        "inspect takes/story.wav --plot story.png --plot-rate 18900 -q",
+        Exit::Done,
+    )?;
+    stage.tell("7. What is in, is it right, and what does the clock say?");
     stage.run("status card", Exit::Done)?;
     stage.run(
         "check card/SAY --spec \"wav pcm8|imaadpcm 18900|9450 mono\"",
@@ -124,7 +156,6 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         Exit::Done,
     )?;
     switch_on(stage);
-    stage.by_hand("the story is too long for the clock: its slot gets its stock back below");
     Ok(())
 }
 

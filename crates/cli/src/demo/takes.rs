@@ -17,6 +17,12 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
         "wav pcm16 32000 mono",
         vec![knocks()],
     )?;
+    stage.save_sound(
+        "takes/harbour call.wav",
+        "wav pcm16 44100 stereo",
+        harbour_call(),
+    )?;
+    stage.save_sound("takes/flipped.wav", "wav pcm16 44100 stereo", flipped())?;
     stage.save("takes/horn.wav", &horn_as_aiff())
 }
 
@@ -83,6 +89,37 @@ fn knocks() -> Vec<f64> {
         sound.bell(start, hertz, 0.25);
     }
     sound.at_peak(0.7).samples
+}
+
+/// A voice in the middle of a band: different tunes left and right.
+fn harbour_call() -> Vec<Vec<f64>> {
+    let mut voice = Sound::silence(44_100.0, 4.0);
+    voice.voice(0.4, 3.2, 122.0);
+    let voice = voice.at_peak(0.5).samples;
+    let side = |tune: [i32; 8]| {
+        let mut sound = Sound::silence(44_100.0, 4.0);
+        for (index, step) in (0..).zip(tune) {
+            let hertz = 261.6 * 2f64.powf(f64::from(step) / 12.0);
+            sound.pluck(0.5 * f64::from(index), hertz, 0.5);
+        }
+        sound.at_peak(0.4).samples
+    };
+    [
+        side([0, 4, 7, 4, 0, 5, 9, 5]),
+        side([14, 11, 17, 11, 14, 16, 12, 16]),
+    ]
+    .map(|side| side.iter().zip(&voice).map(|(a, b)| a + b).collect())
+    .to_vec()
+}
+
+/// A recording with one cable the wrong way round: right is left turned over.
+fn flipped() -> Vec<Vec<f64>> {
+    let mut sound = Sound::silence(44_100.0, 1.5);
+    sound.pipe(0.1, 392.0, 0.5);
+    sound.pipe(0.7, 329.6, 0.6);
+    let left = sound.at_peak(0.5).samples;
+    let right = left.iter().map(|sample| -0.97 * sample).collect();
+    vec![left, right]
 }
 
 /// A horn that somebody renamed from `.aiff` to `.wav` instead of converting it.

@@ -1,0 +1,96 @@
+//! Pictures of what was inspected or fitted.
+
+use crate::console::BOLD;
+use crate::console::{Console, paint, safe};
+use crate::failure::Failure;
+use crate::paths::open_clip;
+use crate::plot::{COLUMNS, Panel, Wave, draw};
+use crate::progress::Progress;
+use deft_needle_audio::Clip;
+use deft_needle_audio::survey::picture::{Picture, picture};
+use deft_needle_audio::survey::{Ask, Survey, survey};
+use deft_needle_audio::units::FrameRange;
+use deft_needle_core::disk::RealDisk;
+use deft_needle_core::fit::put_file;
+use std::io::Write;
+use std::path::Path;
+
+/// The wave with all that was found, above the spectrum.
+pub fn inspected(
+    file: &Path,
+    out: &Path,
+    rate: Option<u32>,
+    console: &Console,
+) -> Result<(), Failure> {
+    let (clip, seen, found) = look(file, console)?;
+    let wave = wave(&clip, &seen, &found, clip.facts().seconds(), "");
+    let spectrum = Panel::Spectrum {
+        title: "Mean spectrum".to_owned(),
+        picture: &seen,
+        rates: rate.into_iter().collect(),
+    };
+    save(out, &[Panel::Wave(wave), spectrum], console)
+}
+
+/// The clip above the result, on one time axis.
+pub fn fitted(clip: &Path, result: &Path, out: &Path, console: &Console) -> Result<(), Failure> {
+    let before = look(clip, console)?;
+    let after = look(result, console)?;
+    let axis = before.0.facts().seconds().max(after.0.facts().seconds());
+    let panels = [(&before, "before: "), (&after, "after: ")]
+        .map(|((clip, seen, found), name)| Panel::Wave(wave(clip, seen, found, axis, name)));
+    save(out, &panels, console)
+}
+
+fn look(file: &Path, console: &Console) -> Result<(Clip, Picture, Survey), Failure> {
+    let clip = open_clip(file)?;
+    let progress = Progress::new(console, 2 * clip.facts().frames);
+    let seen = picture(&clip, COLUMNS, &progress)?;
+    let found = survey(&clip, Ask::default(), &progress)?;
+    Ok((clip, seen, found))
+}
+
+fn wave<'a>(clip: &Clip, seen: &'a Picture, found: &Survey, axis: f64, name: &str) -> Wave<'a> {
+    let (facts, rate) = (clip.facts(), clip.facts().format.rate);
+    let seconds = |range: FrameRange| (rate.seconds(range.start), rate.seconds(range.end));
+    // Silence is what lies between the sounds.
+    let mut silence = Vec::new();
+    let mut at = 0;
+    let end = FrameRange {
+        start: facts.frames,
+        end: facts.frames,
+    };
+    for sound in found.silence.sounds.iter().chain([&end]) {
+        if sound.start > at {
+            let start = at;
+            silence.push(seconds(FrameRange {
+                start,
+                end: sound.start,
+            }));
+        }
+        at = sound.end;
+    }
+    let file = clip.input().name().file_name().unwrap_or_default();
+    Wave {
+        title: format!("{name}{}, {}", file.to_string_lossy(), facts.format),
+        picture: seen,
+        seconds: facts.seconds(),
+        axis,
+        silence,
+        loops: facts.loops.iter().map(|l| seconds(l.range)).collect(),
+        clipped: found.clipped.first.iter().map(|r| seconds(*r).0).collect(),
+    }
+}
+
+/// A picture may replace an older one: it can always be drawn again.
+fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failure> {
+    let png = draw(panels)?;
+    let write = |file: &mut dyn Write| {
+        file.write_all(&png)
+            .map_err(deft_needle_audio::Error::Write)
+    };
+    put_file(out, &RealDisk::default(), write, |_, ()| Ok(()))?;
+    let name = safe(&out.display().to_string());
+    console.warn(format!("drawn: {}", paint(BOLD, name)));
+    Ok(())
+}
