@@ -66,6 +66,26 @@ pub fn plan_clip(
     Ok(plan)
 }
 
+/// Decisions are told in the order in which a clip meets them.
+const ORDER: &[&str] = &[
+    "samples",
+    "DC",
+    "cut",
+    "silence",
+    "length",
+    "separate",
+    "channels",
+    "voicing",
+    "speed",
+    "sample rate",
+    "level",
+    "fades",
+    "bit depth",
+    "header",
+    "loop",
+    "chunks",
+];
+
 fn refuse_too_large_work(plan: &Plan) -> Result<()> {
     // What is not touched cannot become too large.
     match plan.work {
@@ -92,7 +112,7 @@ fn decide(
     let format = target_format(own, demand, edits)?;
     let selected = shape::length(facts, format, edits, selection, &mut decisions)?;
     let route = plan_route(own, format, edits, &mut decisions)?;
-    let resample = plan_rate(facts, format, edits, &mut decisions)?;
+    let resample = plan_rate(facts, format, edits, selected.len(), &mut decisions)?;
     let frames = shape::frames_out(selected.len(), resample.as_ref());
     let mut early = shape::before(edits, selection, selected, facts);
     let moved = !early.is_empty() || edits.speed.is_some() || edits.pad.is_some();
@@ -146,6 +166,7 @@ fn decide(
         );
         Work::Rewrap
     };
+    decisions.sort_by_key(|decision| ORDER.iter().position(|about| *about == decision.about));
     Ok(Plan {
         from: own,
         from_frames: facts.frames,
@@ -290,6 +311,7 @@ fn plan_rate(
     facts: &Facts,
     to: Format,
     edits: &Edits,
+    frames: u64,
     decisions: &mut Vec<Decision>,
 ) -> Result<Option<Step>> {
     let own = facts.format;
@@ -321,14 +343,13 @@ fn plan_rate(
         return Ok(Some(step));
     }
     let divisor = common_divisor(a, b);
-    let frames = rescaled(facts.frames, own.rate, to.rate);
+    let after = shape::frames_out(frames, Some(&step));
     decisions.push(Decision {
         about: "sample rate",
         what: format!(
-            "{a} to {b} Hz (by {}/{}): {} frames become {frames}",
+            "{a} to {b} Hz (by {}/{}): {frames} frames become {after}",
             b / divisor,
             a / divisor,
-            facts.frames
         ),
         why: if b < a {
             format!(

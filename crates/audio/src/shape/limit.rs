@@ -4,6 +4,7 @@
 //! rises again slowly, and is smoothed by a window as long as the look-ahead, so that it has arrived
 //! when the peak comes and never steps.
 
+use super::dot::dot;
 use super::oversample::{PeakFinder, TAPS};
 use crate::block::{Block, Source};
 use crate::error::Result;
@@ -44,8 +45,12 @@ pub struct Limiter<S> {
     waiting: Vec<Vec<f64>>,
     /// Gains that peaks allow, with their frames, rising: the sliding minimum.
     minima: VecDeque<(u64, f64)>,
-    /// The last `look` gains after the release, for smoothing.
-    recent: VecDeque<f64>,
+    /// The last `look` gains after the release, for smoothing: a ring that is kept twice, so that
+    /// they always lie in one piece.
+    recent: Vec<f64>,
+    turn: usize,
+    /// How many frames have passed since a gain was below 1.
+    resting: usize,
     released: f64,
     judged: u64,
     given: u64,
@@ -70,7 +75,9 @@ impl<S: Source> Limiter<S> {
             release: 1.0 - (-1.0 / (RELEASE * source.rate().real())).exp(),
             waiting: vec![vec![0.0; TAPS / 2 - 1]; channels],
             minima: VecDeque::new(),
-            recent: std::iter::repeat_n(1.0, look).collect(),
+            recent: vec![1.0; 2 * look],
+            turn: 0,
+            resting: look,
             released: 1.0,
             judged: 0,
             given: 0,
@@ -106,7 +113,7 @@ impl<S: Source> Limiter<S> {
             // Between small samples there is nothing to find: an interpolated value is at most a few
             // times its neighbours.
             let near = window.iter().fold(0.0f64, |a, s| a.max(s.abs()));
-            if near > self.ceiling / 4.0 {
+            if near > self.ceiling / 2.5 {
                 peak = peak.max(self.finder.peak(window));
             }
         }
@@ -132,15 +139,21 @@ impl<S: Source> Limiter<S> {
         }
         let smallest = self.minima.front().map_or(1.0, |(_, gain)| *gain);
         let risen = self.released + (1.0 - self.released) * self.release;
+        // What nobody hears is nothing: it lets the limiter rest.
+        let risen = if risen > 1.0 - 1e-7 { 1.0 } else { risen };
         self.released = smallest.min(risen);
-        self.recent.pop_front();
-        self.recent.push_back(self.released);
+        self.recent[self.turn] = self.released;
+        self.recent[self.turn + self.look] = self.released;
+        self.turn = (self.turn + 1) % self.look;
         self.judged += 1;
-        self.recent
-            .iter()
-            .zip(&self.window)
-            .map(|(g, w)| g * w)
-            .sum()
+        self.resting = match self.released < 1.0 {
+            true => 0,
+            false => self.resting + 1,
+        };
+        if self.resting >= self.look {
+            return 1.0;
+        }
+        dot(&self.recent[self.turn..self.turn + self.look], &self.window)
     }
 }
 

@@ -14,5 +14,6 @@ pub mod separate;
 pub mod voicing;
 
 pub mod biquad;
+mod dot;
 mod noise;
 mod oversample;

@@ -1,5 +1,6 @@
 //! Peaks between samples: short interpolation to eight times the rate.
 
+use super::dot::dot;
 use super::resample::{kaiser, kaiser_beta, sinc};
 use crate::num::real_size;
 
@@ -36,10 +37,7 @@ impl PeakFinder {
     /// The greatest value from sample `TAPS / 2 - 1` of the window up to the one after it.
     pub fn peak(&self, window: &[f64]) -> f64 {
         let sample = window[TAPS / 2 - 1].abs();
-        let between = self.phases.iter().map(|taps| {
-            let value: f64 = window.iter().zip(taps).map(|(s, t)| s * t).sum();
-            value.abs()
-        });
+        let between = self.phases.iter().map(|taps| dot(window, taps).abs());
         between.fold(sample, f64::max)
     }
 }

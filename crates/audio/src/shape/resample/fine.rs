@@ -1,5 +1,6 @@
 //! Picking frames at any rational step from a signal that fills only half of its band.
 
+use super::super::dot::dot;
 use super::prototype::{kaiser, kaiser_beta, kaiser_length, sinc};
 use crate::block::{BLOCK_FRAMES, Block};
 use crate::num::{real, real_size, size};
@@ -114,15 +115,4 @@ fn table() -> Vec<[f64; TAPS]> {
             taps.map(|tap| tap / sum)
         })
         .collect()
-}
-
-fn dot(samples: &[f64], taps: &[f64; TAPS]) -> f64 {
-    const LANES: usize = 4;
-    let mut sums = [0.0; LANES];
-    for (s, t) in samples.chunks_exact(LANES).zip(taps.chunks_exact(LANES)) {
-        for lane in 0..LANES {
-            sums[lane] += s[lane] * t[lane];
-        }
-    }
-    sums.iter().sum()
 }
