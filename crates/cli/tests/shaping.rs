@@ -342,3 +342,56 @@ fn opposed_channels_are_told() {
         "{said}"
     );
 }
+
+#[test]
+fn guides_voicings_and_pictures() {
+    let bench = Bench::new();
+    let (middle, side) = (tone(440.0, 0.4, 2.0), tone(1_760.0, 0.4, 2.0));
+    let left: Vec<f64> = middle.iter().zip(&side).map(|(a, b)| a + b).collect();
+    bench.clip(&[left.clone(), middle.clone()]);
+    let full = bench.fit(&["--guide", "guide.wav", "--plot", "both.png"]);
+    assert_eq!(full[0], as_floats(&left), "the full clip is whole");
+    let power = |file: &str, hertz: f64| {
+        let mut reader = hound::WavReader::open(bench.path(file)).unwrap();
+        let samples: Vec<f64> = reader
+            .samples::<f32>()
+            .step_by(2)
+            .map(|s| f64::from(s.unwrap()))
+            .collect();
+        let part = |f: fn(f64) -> f64| {
+            let products = samples
+                .iter()
+                .enumerate()
+                .map(|(i, s)| s * f(TAU * hertz * i as f64 / f64::from(RATE)));
+            products.sum::<f64>()
+        };
+        part(f64::sin).hypot(part(f64::cos)) / samples.len() as f64 * 2.0
+    };
+    assert!((power("guide.wav", 440.0) - 0.4).abs() < 0.02 && power("guide.wav", 1_760.0) < 0.02);
+    let png = std::fs::read(bench.path("both.png")).unwrap();
+    assert!(png.starts_with(b"\x89PNG") && png.len() > 4_000);
+    let ran = bench.run(&[
+        "inspect",
+        "clip.wav",
+        "--plot",
+        "one.png",
+        "--plot-rate",
+        "8000",
+    ]);
+    assert!(ran.status.success() && bench.path("one.png").exists());
+
+    let horn = bench.fit(&["--voicing", "quayside", "--route", "L"]);
+    assert_eq!(horn[0].len(), left.len());
+    assert_ne!(horn[0], as_floats(&left));
+    assert!(
+        bench
+            .refused(&["--voicing", "gramophone"], 2)
+            .contains("quayside, dispatch, tin-bear")
+    );
+    bench.clip(&[middle]);
+    assert!(
+        bench
+            .refused(&["--keep", "shared"], 4)
+            .contains("only stereo")
+    );
+}
