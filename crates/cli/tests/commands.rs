@@ -647,6 +647,25 @@ fn warnings_of_a_swap() {
     }
 }
 
+#[test]
+fn a_loop_of_the_stock_is_missed() {
+    let bench = Bench::new();
+    let mut stock = wav(18_900, 1, 8, 4_000, 0.4);
+    let words = [0u32, 0, 52_910, 60, 0, 0, 0, 1, 0, 0, 0, 100, 3_999, 0, 0];
+    stock.extend(b"smpl\x3C\0\0\0");
+    stock.extend(words.iter().flat_map(|w| w.to_le_bytes()));
+    let size = stock.len() as u32 - 8;
+    stock[4..8].copy_from_slice(&size.to_le_bytes());
+    bench.put("card/SAY/HUM.PRM", &stock);
+    let inspected = bench.run(&["card/SAY/HUM.PRM"]).out;
+    assert!(inspected.contains("frames 100 up to 4000"), "{inspected}");
+    let ran = bench.run(&["swap", "clip.wav", "card/SAY/HUM.PRM"]);
+    let said = "the stock loops, this clip has no loop points";
+    assert!(ran.out.contains(said), "{}{}", ran.out, ran.err);
+    assert_eq!(bench.run(&["restore", "card/SAY/HUM.PRM"]).code, 0);
+    assert_eq!(fs::read(bench.path("card/SAY/HUM.PRM")).unwrap(), stock);
+}
+
 /// Whenever the program is killed, the output is the old file or the new one.
 #[cfg(unix)]
 #[test]

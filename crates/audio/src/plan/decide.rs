@@ -298,7 +298,10 @@ fn route_as_asked(own: Format, route: &Route, decisions: &mut Vec<Decision>) -> 
     let about = route.to_string();
     decisions.push(Decision {
         about: "channels",
-        what: format!("{} to {} channels: {about}", own.channels, route.0.len()),
+        what: match route.0.len() {
+            1 => format!("{} to mono: {about}", own.channels),
+            count => format!("{} to {count} channels: {about}", own.channels),
+        },
         why: "the route was asked for".to_owned(),
     });
     Ok(Law {

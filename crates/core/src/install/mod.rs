@@ -4,8 +4,10 @@ mod restore;
 mod root;
 mod status;
 mod swap;
+mod warning;
 
 pub use restore::{Changed, Restored, restore};
 pub use root::{Found, Root, find_root, find_root_above};
 pub use status::{Condition, SlotStatus, status};
-pub use swap::{Prepared, Side, Swap, Swapped, Warning};
+pub use swap::{Prepared, Side, Swap, Swapped};
+pub use warning::Warning;
