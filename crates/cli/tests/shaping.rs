@@ -380,6 +380,14 @@ fn guides_voicings_and_pictures() {
     ]);
     assert!(ran.status.success() && bench.path("one.png").exists());
 
+    // A picture replaces a picture, and never a clip.
+    let clip = std::fs::read(bench.path("clip.wav")).unwrap();
+    for (plot, code) in [("one.png", 0), ("clip.wav", 5)] {
+        let ran = bench.run(&["inspect", "clip.wav", "--plot", plot]);
+        assert_eq!(ran.status.code(), Some(code), "{plot}");
+    }
+    assert_eq!(std::fs::read(bench.path("clip.wav")).unwrap(), clip);
+
     let horn = bench.fit(&["--voicing", "quayside", "--route", "L"]);
     assert_eq!(horn[0].len(), left.len());
     assert_ne!(horn[0], as_floats(&left));

@@ -11,8 +11,9 @@ use deft_needle_audio::survey::picture::{Picture, picture};
 use deft_needle_audio::survey::{Ask, Survey, survey};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_core::disk::RealDisk;
+use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::put_file;
-use std::io::Write;
+use std::io::{Read, Write};
 use std::path::Path;
 
 /// The wave with all that was found, above the spectrum.
@@ -82,8 +83,14 @@ fn wave<'a>(clip: &Clip, seen: &'a Picture, found: &Survey, axis: f64, name: &st
     }
 }
 
-/// A picture may replace an older one: it can always be drawn again.
+/// A picture may replace an older one, which can always be drawn again, but nothing else.
 fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failure> {
+    if out.exists() && !is_picture(out) {
+        return Err(Failure::Core(CoreError::refused(
+            format!("{} exists already and is no PNG picture", out.display()),
+            "choose another name for the picture",
+        )));
+    }
     let png = draw(panels)?;
     let write = |file: &mut dyn Write| {
         file.write_all(&png)
@@ -93,4 +100,10 @@ fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failu
     let name = safe(&out.display().to_string());
     console.warn(format!("drawn: {}", paint(BOLD, name)));
     Ok(())
+}
+
+fn is_picture(path: &Path) -> bool {
+    let mut head = Vec::new();
+    let read = std::fs::File::open(path).and_then(|file| file.take(4).read_to_end(&mut head));
+    read.is_ok() && head == b"\x89PNG"
 }
