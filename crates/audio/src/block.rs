@@ -54,6 +54,24 @@ impl Block {
         }
     }
 
+    /// Cuts every channel to the length of the shortest; what decoders of broken blocks leave.
+    pub fn level_out(&mut self) {
+        let shortest = self.channels.iter().map(Vec::len).min().unwrap_or(0);
+        self.truncate(shortest);
+    }
+
+    /// Keeps only the first `frames` frames.
+    pub fn truncate(&mut self, frames: usize) {
+        self.channels.iter_mut().for_each(|c| c.truncate(frames));
+    }
+
+    /// Takes the first `frames` frames away.
+    pub fn skip(&mut self, frames: usize) {
+        for channel in &mut self.channels {
+            channel.drain(..frames.min(channel.len()));
+        }
+    }
+
     /// Empties it; the memory stays.
     pub fn clear(&mut self) {
         self.channels.iter_mut().for_each(Vec::clear);

@@ -24,6 +24,16 @@ pub struct Marker {
     pub name: String,
 }
 
+/// A text about the clip, such as its title.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Tag {
+    /// Its name, as Vorbis comments name it: `TITLE`, `ARTIST` …; a container's own word where it has
+    /// no such name.
+    pub name: String,
+    /// The text.
+    pub value: String,
+}
+
 /// Something in the file that is neither samples nor what they need to be played.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Extra {
@@ -64,6 +74,11 @@ pub enum Note {
         /// Which field, what it says, and what it was taken for.
         what: String,
     },
+    /// More sound than is read here, such as further tracks.
+    LeftAside {
+        /// What.
+        what: String,
+    },
 }
 
 impl fmt::Display for Note {
@@ -80,7 +95,7 @@ impl fmt::Display for Note {
                 write!(f, "the odd chunk \"{chunk}\" lacks its pad byte")
             }
             Self::TrailingBytes { bytes } => write!(f, "{bytes} bytes behind the last chunk"),
-            Self::Corrected { what } => f.write_str(what),
+            Self::Corrected { what } | Self::LeftAside { what } => f.write_str(what),
         }
     }
 }
@@ -100,10 +115,14 @@ pub struct Facts {
     pub file_bytes: u64,
     /// The encoded samples alone, in bytes.
     pub audio_bytes: u64,
+    /// Bytes of one block, where the encoding has blocks whose size a writer may choose (ADPCM).
+    pub block_bytes: Option<u32>,
     /// Loop points.
     pub loops: Vec<Loop>,
     /// Markers.
     pub markers: Vec<Marker>,
+    /// Texts.
+    pub tags: Vec<Tag>,
     /// Every other chunk.
     pub extras: Vec<Extra>,
     /// What is not as it should be.
@@ -111,6 +130,24 @@ pub struct Facts {
 }
 
 impl Facts {
+    /// A file of which only this is known yet: no frames, nothing beside them.
+    pub fn new(format: Format, file_bytes: u64) -> Self {
+        Self {
+            format,
+            header: None,
+            frames: 0,
+            valid_bits: None,
+            file_bytes,
+            audio_bytes: 0,
+            block_bytes: None,
+            loops: Vec::new(),
+            markers: Vec::new(),
+            tags: Vec::new(),
+            extras: Vec::new(),
+            notes: Vec::new(),
+        }
+    }
+
     /// How long it plays, in seconds.
     pub fn seconds(&self) -> f64 {
         self.format.rate.seconds(self.frames)

@@ -9,9 +9,10 @@ use crate::plan::{Output, Plan, Step, Work, plan_of_any_size, refuse_too_large};
 use crate::read::Clip;
 use crate::render::{Outcome, render_source};
 use crate::shape::quantise::Dither;
-use crate::spec::{Channels, Choice, Codec, Container, Encoding, Format, Header, Kind, Spec};
+use crate::spec::{Channels, Choice, Codec, Container, Encoding, Format, Kind, Spec};
 use crate::units::{FrameRange, SampleRate};
-use std::io::Write;
+use crate::write::Out;
+
 
 /// The gap between two clips, in seconds.
 const GAP: f64 = 0.5;
@@ -68,6 +69,8 @@ impl Programme {
             facts.frames = stretches.iter().map(|s| s.len()).sum();
             facts.loops.clear();
             facts.extras.clear();
+            facts.markers.clear();
+            facts.tags.clear();
             let plan = plan_of_any_size(&facts, &spec.clone().into())?;
             let start = if parts.is_empty() { 0 } else { at + gap };
             at = start + plan.to.frames;
@@ -78,13 +81,7 @@ impl Programme {
                 plan,
             });
         }
-        let to = Output {
-            format,
-            header: Some(Header::Plain),
-            frames: at,
-            loops: Vec::new(),
-            carried: Vec::new(),
-        };
+        let to = Output::plain(format, at);
         refuse_too_large(&to)?;
         let plan = Plan {
             from: format,
@@ -108,7 +105,7 @@ impl Programme {
     pub fn write(
         &self,
         clips: &[Clip],
-        out: &mut dyn Write,
+        out: &mut dyn Out,
         observer: &dyn Observer,
     ) -> Result<Outcome> {
         let join = Join {

@@ -6,10 +6,12 @@
 
 pub mod block;
 pub mod clip;
+mod crc;
 pub mod digest;
 pub mod edit;
 pub mod error;
 pub mod hear;
+pub mod likeness;
 pub mod num;
 pub mod observe;
 pub mod plan;
@@ -18,6 +20,7 @@ pub mod render;
 pub mod shape;
 pub mod spec;
 pub mod survey;
+mod tags;
 pub mod units;
 pub mod verify;
 pub mod write;

@@ -51,6 +51,16 @@ pub const fn single(x: f64) -> f32 {
     x as f32
 }
 
+/// An integer held within 16 bits.
+pub fn saturated16(x: i32) -> i16 {
+    low_half(x.clamp(-32_768, 32_767))
+}
+
+/// The nearest 16-bit integer of an already whole number; saturates, NaN gives 0.
+pub const fn int16(x: f64) -> i16 {
+    x as i16
+}
+
 /// The low byte of each 32-bit integer is what PCM of 8 bits stores.
 pub const fn low_byte(x: i32) -> u8 {
     x as u8

@@ -3,7 +3,8 @@
 use crate::block::{BLOCK_FRAMES, Block, Source};
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
-use crate::num::{count, size};
+use crate::likeness::Likeness;
+use crate::num::{count, scaled};
 use crate::observe::Observer;
 use crate::plan::{Output, Plan, Step, Work};
 use crate::read::Clip;
@@ -19,10 +20,10 @@ use crate::shape::resample::Resampler;
 use crate::shape::route::{Phase, Router};
 use crate::shape::separate::Separated;
 use crate::shape::voicing::Voiced;
-use crate::write::wav::{WavWriter, frame_bytes};
-use crate::write::{CarriedBytes, Writer as _, writer};
+use crate::spec::Kind;
+use crate::write::{Along, Out, Writer, writer};
 use serde::Serialize;
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
@@ -43,7 +44,7 @@ pub struct Outcome {
 }
 
 /// What the written file is held against.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Proof {
     /// The clip's own bytes.
     SameFile,
@@ -51,6 +52,8 @@ pub enum Proof {
     SameAudio,
     /// These samples.
     Samples(SampleDigest),
+    /// What a lossy encoding makes of this.
+    Like(Likeness),
 }
 
 /// Counts that the steps add to while they run.
@@ -69,31 +72,27 @@ struct Counts {
 pub fn render(
     clip: &Clip,
     plan: &Plan,
-    out: &mut dyn Write,
+    out: &mut dyn Out,
     observer: &dyn Observer,
 ) -> Result<Outcome> {
     let counts = Counts::default();
     let proof = match &plan.work {
         Work::Nothing => {
-            let bytes = clip.input().open()?;
-            copy(clip, bytes, observer, &mut |piece| {
-                out.write_all(piece).map_err(Error::Write)
-            })?;
+            copy_file(clip, out, observer)?;
             Proof::SameFile
         }
         Work::Rewrap => {
-            let carried = CarriedBytes::load(clip, &plan.to.carried)?;
-            let mut writer = WavWriter::new(out, &plan.to, carried)?;
-            copy(clip, clip.audio_bytes()?, observer, &mut |piece| {
-                writer.copy(piece)
-            })?;
-            writer.finish()?;
+            let along = Along {
+                stream: Some(clip.stream()),
+                ..Along::load(clip, &plan.to.carried)?
+            };
+            copy_packets(clip, &mut *writer(out, &plan.to, along)?, observer)?;
             Proof::SameAudio
         }
         Work::Render(steps) => {
-            let carried = CarriedBytes::load(clip, &plan.to.carried)?;
+            let along = Along::load(clip, &plan.to.carried)?;
             let mut chain = chain(clip.frames()?, steps, &counts);
-            encode(&mut *chain, &plan.to, carried, out, observer)?
+            encode(&mut *chain, &plan.to, along, out, observer)?
         }
     };
     Ok(counts.outcome(proof))
@@ -107,15 +106,14 @@ pub fn render_source(
     source: impl Source,
     output: &Output,
     dither: Dither,
-    out: &mut dyn Write,
+    out: &mut dyn Out,
     observer: &dyn Observer,
 ) -> Result<Outcome> {
     let counts = Counts::default();
-    let kind = output.format.encoding.codec.kind();
+    let kind = output.format.encoding.codec.grid();
     let overs = Arc::clone(&counts.overs);
     let mut source = Quantiser::new(source, kind, dither, overs);
-    let carried = CarriedBytes(Vec::new());
-    let proof = encode(&mut source, output, carried, out, observer)?;
+    let proof = encode(&mut source, output, Along::default(), out, observer)?;
     Ok(counts.outcome(proof))
 }
 
@@ -123,12 +121,15 @@ pub fn render_source(
 fn encode(
     source: &mut dyn Source,
     output: &Output,
-    carried: CarriedBytes,
-    out: &mut dyn Write,
+    along: Along,
+    out: &mut dyn Out,
     observer: &dyn Observer,
 ) -> Result<Proof> {
-    let mut digest = SampleDigest::new(source.channels());
-    let mut writer = writer(out, output, carried)?;
+    let mut proof = match output.format.encoding.codec.kind() {
+        Kind::Lossy => Proof::Like(Likeness::new(output.frames)),
+        _ => Proof::Samples(SampleDigest::new(source.channels())),
+    };
+    let mut writer = writer(out, output, along)?;
     let mut block = Block::new(source.channels());
     loop {
         if observer.stopped() {
@@ -137,9 +138,13 @@ fn encode(
         source.next(&mut block)?;
         if block.is_empty() {
             writer.finish()?;
-            return Ok(Proof::Samples(digest));
+            return Ok(proof);
         }
-        digest.update(&block);
+        match &mut proof {
+            Proof::Samples(digest) => digest.update(&block),
+            Proof::Like(likeness) => likeness.update(&block),
+            Proof::SameFile | Proof::SameAudio => {}
+        }
         writer.write(&block)?;
         observer.advance(count(block.frames()));
     }
@@ -209,21 +214,18 @@ fn chain<'a>(
                 Step::Pad { head, tail } => Box::new(Padded::new(source, *head, *tail)),
                 Step::Quantise { codec, dither } => {
                     let overs = Arc::clone(&counts.overs);
-                    Box::new(Quantiser::new(source, codec.kind(), *dither, overs))
+                    Box::new(Quantiser::new(source, codec.grid(), *dither, overs))
                 }
             }
         })
 }
 
-/// Hands on bytes in pieces of whole frames.
-fn copy(
-    clip: &Clip,
-    mut bytes: impl Read,
-    observer: &dyn Observer,
-    put: &mut dyn FnMut(&[u8]) -> Result<()>,
-) -> Result<()> {
-    let frame = size(frame_bytes(clip.facts().format).max(1));
-    let mut piece = vec![0; 4 * BLOCK_FRAMES * frame];
+/// The clip's own bytes.
+fn copy_file(clip: &Clip, out: &mut dyn Out, observer: &dyn Observer) -> Result<()> {
+    let mut bytes = clip.input().open()?;
+    let facts = clip.facts();
+    let mut piece = vec![0; 16 * BLOCK_FRAMES];
+    let mut copied = 0;
     loop {
         if observer.stopped() {
             return Err(Error::Stopped);
@@ -235,9 +237,28 @@ fn copy(
         if filled == 0 {
             return Ok(());
         }
-        put(&piece[..filled])?;
-        observer.advance(count(filled / frame));
+        out.write_all(&piece[..filled]).map_err(Error::Write)?;
+        let before = scaled(facts.frames, copied, facts.file_bytes);
+        copied += count(filled);
+        observer.advance(scaled(facts.frames, copied, facts.file_bytes).saturating_sub(before));
     }
+}
+
+/// The clip's own packets.
+fn copy_packets(clip: &Clip, writer: &mut dyn Writer, observer: &dyn Observer) -> Result<()> {
+    let mut packets = clip.packets()?;
+    let facts = clip.facts();
+    let (mut packet, mut copied) = (Vec::new(), 0);
+    while packets.next(&mut packet)? {
+        if observer.stopped() {
+            return Err(Error::Stopped);
+        }
+        writer.copy(&packet)?;
+        let before = scaled(facts.frames, copied, facts.audio_bytes);
+        copied += count(packet.len());
+        observer.advance(scaled(facts.frames, copied, facts.audio_bytes).saturating_sub(before));
+    }
+    writer.finish()
 }
 
 /// Reads until the buffer is full or the end is reached.

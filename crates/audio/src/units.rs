@@ -14,6 +14,9 @@ impl SampleRate {
         if hertz == 0 { None } else { Some(Self(hertz)) }
     }
 
+    /// 48,000 Hz.
+    pub const STUDIO: Self = Self(48_000);
+
     /// In hertz, never 0.
     pub const fn hertz(self) -> u32 {
         self.0

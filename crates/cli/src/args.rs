@@ -1,9 +1,12 @@
 //! What can be typed.
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use deft_needle_audio::Error;
+use deft_needle_audio::clip::Tag;
 use deft_needle_audio::edit::{Gain, Level, Pad, Span, Speed, Time};
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::shape::voicing::Voicing;
+use deft_needle_audio::spec::{Container, Format, LoopTags};
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -86,6 +89,8 @@ pub struct Inspect {
     /// Files to look at; - is standard input
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub reading: Reading,
     /// Draw one file's wave and spectrum
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
@@ -104,6 +109,8 @@ pub struct Hear {
     /// Files to hear, one after another
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub reading: Reading,
     /// The WAV to write; - is standard output
     #[arg(short, long = "out", value_name = "OUT.wav")]
     pub out: PathBuf,
@@ -121,6 +128,23 @@ pub struct Hear {
     pub overwrite: bool,
 }
 
+/// What the content of a file cannot tell.
+#[derive(Debug, Args)]
+pub struct Reading {
+    /// Take the clip for samples without a header, as in "raw pcm16le 24000 mono"
+    #[arg(long, value_name = "SPEC", value_parser = raw_format)]
+    pub read_as: Option<Format>,
+}
+
+fn raw_format(text: &str) -> Result<Format, String> {
+    let format: Format = text.parse().map_err(|error: Error| error.to_string())?;
+    let samples = format.encoding.codec.sample_bytes().is_some();
+    match format.container == Container::Raw && samples {
+        true => Ok(format),
+        false => Err("name samples without a header, as in \"raw pcm16le 24000 mono\"".to_owned()),
+    }
+}
+
 /// What a file must be.
 #[derive(Debug, Args)]
 pub struct Wanted {
@@ -136,6 +160,12 @@ pub struct Wanted {
     /// Whether loop points, markers and tags come along
     #[arg(long, value_name = "WHAT")]
     pub tags: Option<Tags>,
+    /// The size of IMA ADPCM blocks [default: the clip's own, or 256 a channel at 11025 Hz and more above]
+    #[arg(long, value_name = "BYTES")]
+    pub block_bytes: Option<u32>,
+    /// Names of a loop's tags [default: start=LOOPSTART,length=LOOPLENGTH]; also end=NAME, in=seconds
+    #[arg(long, value_name = "NAMES")]
+    pub loop_tags: Option<LoopTags>,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -226,6 +256,18 @@ pub struct Shaping {
     /// Add silence: both ends, or before,after
     #[arg(long, value_name = "TIMES")]
     pub pad: Option<Pad>,
+    /// Set a text, as in TITLE=Kettle; an empty one takes it away; again for each
+    #[arg(long = "tag", value_name = "NAME=TEXT", value_parser = tag)]
+    pub tag: Vec<Tag>,
+}
+
+fn tag(text: &str) -> Result<Tag, String> {
+    match text.split_once('=') {
+        Some((name, value)) if !name.is_empty() && name.bytes().all(|b| (0x20..0x7E).contains(&b)) => {
+            Ok(Tag::new(&name.to_uppercase(), value))
+        }
+        _ => Err("write NAME=TEXT, as in TITLE=Kettle; names are plain letters".to_owned()),
+    }
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -278,6 +320,8 @@ fn edge_fade(text: &str) -> Result<Time, String> {
   deft-needle fit kettle.wav -o kettle-24.wav --spec \"wav pcm16 24000 mono\" --dry-run
   deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
   deft-needle fit kettle.wav -o short.wav --cut 0.2s..1s --trim-silence --level -16LUFS
+  deft-needle fit kettle.wav -o kettle.ogg --spec \"ogg vorbis:q6 44100 stereo\" --tag TITLE=Kettle
+  deft-needle fit dump.bin -o dump.flac --read-as \"raw pcm16be 22050 mono\"
   deft-needle fit - -o - --spec \"wav pcm16 24000 mono\" < in.wav > out.wav")]
 pub struct Fit {
     /// Clips; - is standard input
@@ -286,6 +330,8 @@ pub struct Fit {
     /// The file to write, or a folder for several; - is standard output
     #[arg(short, long = "out", value_name = "OUT")]
     pub out: PathBuf,
+    #[command(flatten)]
+    pub reading: Reading,
     #[command(flatten)]
     pub wanted: Wanted,
     #[command(flatten)]
@@ -315,6 +361,8 @@ pub struct Check {
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
+    pub reading: Reading,
+    #[command(flatten)]
     pub wanted: Wanted,
 }
 
@@ -343,6 +391,8 @@ pub struct Swap {
     /// The file to replace
     #[arg(value_name = "SLOT-FILE")]
     pub slot: PathBuf,
+    #[command(flatten)]
+    pub reading: Reading,
     #[command(flatten)]
     pub place: RootOptions,
     #[command(flatten)]

@@ -1,7 +1,8 @@
 //! What was typed, as files: wildcards, folders, standard input, output names.
 
 use crate::failure::Failure;
-use deft_needle_audio::{Clip, read::Input};
+use deft_needle_audio::Clip;
+use deft_needle_audio::read::{Hints, Input};
 use std::path::{Path, PathBuf, is_separator};
 
 /// Whether a path stands for standard input or output.
@@ -10,12 +11,12 @@ pub fn is_stream(path: &Path) -> bool {
 }
 
 /// Opens a clip; `-` is standard input.
-pub fn open_clip(path: &Path) -> Result<Clip, Failure> {
-    if !is_stream(path) {
-        return Ok(Clip::open(path)?);
-    }
-    let input = Input::spool(&mut std::io::stdin().lock(), "standard input")?;
-    Ok(Clip::from_input(input)?)
+pub fn open_clip(path: &Path, hints: &Hints) -> Result<Clip, Failure> {
+    let input = match is_stream(path) {
+        true => Input::spool(&mut std::io::stdin().lock(), "standard input")?,
+        false => Input::file(path),
+    };
+    Ok(Clip::from_input(input, hints)?)
 }
 
 /// Expands wildcards where the shell has not. A name that exists is never a pattern.

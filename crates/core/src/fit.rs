@@ -6,8 +6,9 @@ use crate::tree::part_of;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::render::{Outcome, render};
 use deft_needle_audio::verify::verify;
+use deft_needle_audio::write::Out;
 use deft_needle_audio::{Clip, Error as AudioError, Facts, Plan};
-use std::io::{BufWriter, Write};
+use std::io::{BufWriter, Write as _};
 use std::path::Path;
 
 /// What was written.
@@ -44,7 +45,7 @@ pub fn write_verified(
     disk: &dyn Disk,
     observer: &dyn Observer,
 ) -> Result<Written> {
-    let make = |out: &mut dyn Write| render(clip, plan, out, observer);
+    let make = |out: &mut dyn Out| render(clip, plan, out, observer);
     let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
     let (outcome, facts) = make_file(path, durable, disk, make, prove)?;
     Ok(Written { outcome, facts })
@@ -58,7 +59,7 @@ pub fn make_file<T, P>(
     path: &Path,
     durable: Durable,
     disk: &dyn Disk,
-    make: impl FnOnce(&mut dyn Write) -> Result<T, AudioError>,
+    make: impl FnOnce(&mut dyn Out) -> Result<T, AudioError>,
     prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
 ) -> Result<(T, P)> {
     let made = || {
@@ -93,7 +94,7 @@ fn finish(mut buffer: BufWriter<Box<dyn OutFile>>, durable: Durable) -> std::io:
 pub fn put_file<T, P>(
     out: &Path,
     disk: &dyn Disk,
-    make: impl FnOnce(&mut dyn Write) -> Result<T, AudioError>,
+    make: impl FnOnce(&mut dyn Out) -> Result<T, AudioError>,
     prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
 ) -> Result<(T, P)> {
     let part = part_of(out);
@@ -123,7 +124,7 @@ pub fn fit_to_file(
     observer: &dyn Observer,
 ) -> Result<Written> {
     refuse_existing(&[clip], out, overwrite)?;
-    let make = |file: &mut dyn Write| render(clip, plan, file, observer);
+    let make = |file: &mut dyn Out| render(clip, plan, file, observer);
     let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
     let (outcome, facts) = put_file(out, disk, make, prove)?;
     Ok(Written { outcome, facts })

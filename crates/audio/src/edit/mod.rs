@@ -7,6 +7,7 @@ mod time;
 pub use level::{Gain, Level, LevelGoal};
 pub use time::{Moment, Span, SpanEnd, Time};
 
+use crate::clip::Tag;
 use crate::shape::fade::Curve;
 use crate::shape::route::Route;
 use crate::shape::separate::Keep;
@@ -54,6 +55,8 @@ pub struct Edits {
     pub fade_curve: Curve,
     /// Silence to add before and after.
     pub pad: Option<Pad>,
+    /// Texts to set; an empty one takes a text away.
+    pub tags: Vec<Tag>,
 }
 
 /// Taking silence off.

@@ -1,9 +1,10 @@
 //! Which chunks come along from the clip, and what changes in them.
 
 use super::Decision;
-use crate::clip::{Extra, Facts};
+use super::beside::Known;
+use crate::clip::Extra;
 use crate::num::scaled;
-use crate::spec::Chunks;
+use crate::spec::{Chunks, Container};
 use crate::units::SampleRate;
 use serde::Serialize;
 
@@ -38,46 +39,75 @@ pub enum Patch {
     },
 }
 
-/// Chunks that mark places in the samples; they come along unless forbidden.
-const PLACES: &[&str] = &["smpl", "cue "];
+/// Chunks of a WAV that mark places in the samples, and the names of those places.
+const PLACES: &[&str] = &["smpl", "cue ", "LIST adtl"];
+/// Chunks that hold texts, which are read and written anew where they change.
+const TEXTS: &[&str] = &[
+    "LIST INFO",
+    "VORBIS_COMMENT",
+    "comments",
+    "udta",
+    "NAME",
+    "AUTH",
+    "ANNO",
+    "(c) ",
+    "info",
+];
 /// Chunks that hold nothing, or what is made anew or no longer true.
 const DROPPED: &[&str] = &["JUNK", "junk", "PAD ", "FLLR", "fact", "PEAK"];
 /// What is carried of one chunk at most, so that memory stays bounded.
 const LARGEST: u64 = 4 << 20;
 
-/// Chooses; `changed` says whether the samples become others.
-pub fn choose(
-    facts: &Facts,
-    wanted: Option<Chunks>,
-    to: SampleRate,
-    changed: bool,
-) -> (Vec<Carried>, Option<Decision>) {
-    let from = facts.format.rate;
+/// Whether chunks of one container make sense in the other.
+fn kin(from: Container, to: Container) -> bool {
+    let family = |container| match container {
+        Container::Rf64 => Container::Wav,
+        Container::Aifc => Container::Aiff,
+        Container::Mp4 => Container::M4a,
+        other => other,
+    };
+    family(from) == family(to)
+}
+
+/// Chooses; `places` and `texts` say whether those come along in whatever form.
+pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Option<Decision>) {
+    let facts = known.facts;
+    let (from, to) = (facts.format.rate, known.to.rate);
     let patch = |id: &str| match id {
         "smpl" if from != to => Patch::Loops { from, to },
         "cue " if from != to => Patch::Cues { from, to },
         _ => Patch::Same,
     };
-    // Names of markers lie in a LIST, which only its contents tell from tags.
-    let names_markers = |extra: &Extra| extra.id == "LIST" && !facts.markers.is_empty();
-    let comes = |extra: &Extra| match wanted {
-        _ if DROPPED.contains(&extra.id.as_str()) || extra.id.len() != 4 => false,
-        _ if extra.bytes > LARGEST => false,
-        Some(Chunks::Bare) => false,
-        Some(Chunks::Kept) => true,
-        None => !changed || PLACES.contains(&extra.id.as_str()) || names_markers(extra),
+    let same = kin(facts.format.container, known.to.container);
+    // Ogg's texts are a packet that is always made anew; so are those of AIFF and FLAC.
+    let raw_texts = matches!(known.to.container, Container::Wav | Container::M4a);
+    let comes = |extra: &Extra| {
+        let id = extra.id.as_str();
+        let fits = same && extra.bytes <= LARGEST && !DROPPED.contains(&id);
+        match id {
+            _ if !fits => false,
+            "SEEKTABLE" => texts && !known.changed,
+            _ if PLACES.contains(&id) => places,
+            _ if TEXTS.contains(&id) => texts && raw_texts && known.set.is_empty(),
+            _ => texts,
+        }
     };
     let (carried, left): (Vec<&Extra>, Vec<&Extra>) = facts.extras.iter().partition(|e| comes(e));
-    let ids = |extras: &[&Extra]| {
-        let names: Vec<_> = extras.iter().map(|e| e.id.trim_end()).collect();
-        names.join(", ")
+    // What comes along in another form is not left out.
+    let told = |extra: &&&Extra| match extra.id.as_str() {
+        id if PLACES.contains(&id) => !places,
+        id if TEXTS.contains(&id) || id == "ID3" => !texts || facts.tags.is_empty(),
+        _ => true,
     };
-    let decision = (!left.is_empty()).then(|| Decision {
+    let names: Vec<_> = left.iter().filter(told).map(|e| e.id.trim_end()).collect();
+    let decision = (!names.is_empty()).then(|| Decision {
         about: "chunks",
-        what: format!("left out: {}", ids(&left)),
-        why: match wanted {
+        what: format!("left out: {}", names.join(", ")),
+        why: match known.wanted {
             Some(Chunks::Bare) => "nothing beside the samples is wanted".to_owned(),
+            _ if !same => format!("they belong to {}", facts.format.container),
             Some(Chunks::Kept) => "they are fillers, made anew, or larger than 4 MiB".to_owned(),
+            None if known.moved => "they describe the clip as it was".to_owned(),
             None => "they describe the clip as it was; --tags keep takes them along".to_owned(),
         },
     });

@@ -1,9 +1,10 @@
 //! Making a plan.
 
-use super::carry::{self, rescaled};
+use super::beside::{self, Known};
 use super::level::{self, Levelled, Reference};
-use super::{Carried, Decision, Output, Plan, Step, Work, shape};
-use crate::clip::{Facts, Loop};
+use super::target::{refuse_unencodable, target_format};
+use super::{Decision, Output, Plan, Step, Work, shape};
+use crate::clip::Facts;
 use crate::edit::Edits;
 use crate::error::{Error, Result};
 use crate::num::{common_divisor, scaled};
@@ -12,11 +13,11 @@ use crate::read::Clip;
 use crate::shape::quantise::Dither;
 use crate::shape::route::{Law, Route};
 use crate::spec::{
-    Channels, Codec, Container, Demand, Encoding, Format, Header, Kind, Shortfall, convertible,
-    usual_header,
+    Channels, Codec, Container, Demand, Format, Header, Kind, Shortfall, convertible, usual_header,
 };
 use crate::survey::selection::{Selection, select};
-use crate::units::{Duration, FrameRange};
+use crate::units::Duration;
+use crate::write::codec::usual_block;
 use crate::write::wav;
 
 /// Decides what turns a clip with these facts into a file that meets the demand, with no edits.
@@ -81,6 +82,7 @@ const ORDER: &[&str] = &[
     "level",
     "fades",
     "bit depth",
+    "encoding",
     "header",
     "loop",
     "chunks",
@@ -129,18 +131,30 @@ fn decide(
         &mut decisions,
     );
     let changes = !early.is_empty() || voice.is_some() || !late.steps.is_empty();
-    let renders = changes
-        || route.is_some()
-        || resample.is_some()
-        || format.encoding.codec != own.encoding.codec;
+    let renders =
+        changes || route.is_some() || resample.is_some() || !same_packets(own, format, demand, facts);
+    if renders {
+        refuse_unencodable(format)?;
+    }
 
     let header = plan_header(facts, demand, format, &shortfalls, &mut decisions);
-    let (mut carried, left_out) = carry::choose(facts, demand.chunks, format.rate, renders);
-    if moved {
-        shape::drop_places(&mut carried, &mut decisions);
-    }
-    let loops = plan_loops(facts, format, &carried, resample.is_some(), &mut decisions);
-    decisions.extend(left_out);
+    let mut output = Output {
+        header,
+        block_bytes: plan_block(facts, demand, format, renders)?,
+        loop_tags: demand.loop_tags.clone().unwrap_or_default(),
+        ..Output::plain(format, frames + late.padding)
+    };
+    let known = Known {
+        facts,
+        wanted: demand.chunks,
+        set: &edits.tags,
+        to: format,
+        changed: renders,
+        moved,
+        resampled: resample.is_some(),
+    };
+    beside::fill(&mut output, &known, &mut decisions);
+    let tagged = output.tags != facts.tags && !edits.tags.is_empty();
     let work = if renders {
         let mut steps = Vec::new();
         if matches!(own.encoding.codec.kind(), Kind::Float(_)) {
@@ -153,7 +167,7 @@ fn decide(
         steps.extend(late.steps);
         steps.extend(quantised);
         Work::Render(steps)
-    } else if shortfalls.is_empty() {
+    } else if shortfalls.is_empty() && !tagged {
         return Ok(nothing_to_do(facts));
     } else {
         decisions.insert(
@@ -170,15 +184,45 @@ fn decide(
     Ok(Plan {
         from: own,
         from_frames: facts.frames,
-        to: Output {
-            format,
-            header,
-            frames: frames + late.padding,
-            loops,
-            carried,
-        },
+        to: output,
         work,
         decisions,
+    })
+}
+
+/// Whether the encoded samples can be copied as they are: the same encoding, in a container that
+/// stores it alike.
+fn same_packets(own: Format, to: Format, demand: &Demand, facts: &Facts) -> bool {
+    let alike = match (own.container, to.container) {
+        (a, b) if a == b => true,
+        (Container::Rf64, Container::Wav) | (Container::Mp4, Container::M4a) => true,
+        _ => false,
+    };
+    let blocks = demand.block_bytes.is_none() || demand.block_bytes == facts.block_bytes;
+    let (a, b) = (own.encoding, to.encoding);
+    alike && blocks && a.codec == b.codec && a.order == b.order
+}
+
+/// The size of ADPCM blocks: as asked, as the clip has it, or as usual for the rate.
+fn plan_block(facts: &Facts, demand: &Demand, to: Format, renders: bool) -> Result<Option<u32>> {
+    if !renders {
+        return Ok(facts.block_bytes);
+    }
+    if to.encoding.codec != Codec::ImaAdpcm {
+        return Ok(None);
+    }
+    let channels = to.channels.count();
+    let bytes = demand
+        .block_bytes
+        .unwrap_or_else(|| usual_block(to.rate.hertz(), channels));
+    let group = 4 * u32::from(channels);
+    let sound = bytes.is_multiple_of(group) && bytes > group && bytes <= u32::from(u16::MAX);
+    if sound {
+        return Ok(Some(bytes));
+    }
+    Err(Error::CannotMeet {
+        what: format!("blocks of {bytes} bytes cannot hold IMA ADPCM of {channels} channels"),
+        instead: format!("ask for a multiple of {group} bytes from {} to 65532", 2 * group),
     })
 }
 
@@ -187,11 +231,12 @@ fn nothing_to_do(facts: &Facts) -> Plan {
         from: facts.format,
         from_frames: facts.frames,
         to: Output {
-            format: facts.format,
             header: facts.header,
-            frames: facts.frames,
+            block_bytes: facts.block_bytes,
             loops: facts.loops.clone(),
-            carried: Vec::new(),
+            markers: facts.markers.clone(),
+            tags: facts.tags.clone(),
+            ..Output::plain(facts.format, facts.frames)
         },
         work: Work::Nothing,
         decisions: vec![Decision {
@@ -200,52 +245,6 @@ fn nothing_to_do(facts: &Facts) -> Plan {
             why: "it meets the spec already".to_owned(),
         }],
     }
-}
-
-/// The clip's own values where they are accepted, else the first alternatives; what cannot be
-/// written gives way to the nearest that can.
-fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Format> {
-    let spec = demand.spec_for(own);
-    let mut format = spec.pick(own);
-    if let Some(route) = &edits.route {
-        let routed = u16::try_from(route.0.len()).ok().and_then(Channels::new);
-        let routed = routed.ok_or_else(|| Error::CannotMeet {
-            what: "a route has 1 to 32 channels".to_owned(),
-            instead: "write one expression for each output channel".to_owned(),
-        })?;
-        if !spec.channels.accepts(routed, Channels::accepts) {
-            return Err(Error::CannotMeet {
-                what: format!(
-                    "the route makes {routed}, and the target wants {}",
-                    spec.channels
-                ),
-                instead: "write one expression for each channel that the target wants".to_owned(),
-            });
-        }
-        if format.channels.count() != routed.count() {
-            format.channels = routed;
-        }
-    }
-    if !format.container.facts().written {
-        format.container = Container::Wav;
-    }
-    let encodings = match &spec.encoding {
-        crate::spec::Choice::OneOf(all) => all.as_slice(),
-        crate::spec::Choice::Any => &[],
-    };
-    if !format.encoding.codec.facts().here {
-        let able = encodings.iter().find(|e| e.codec.facts().here);
-        format.encoding = able.copied().unwrap_or(Encoding::plain(Codec::Pcm16));
-    }
-    let little_endian = format.encoding.order != Some(crate::spec::ByteOrder::Big);
-    if format.container == Container::Wav && !little_endian {
-        return Err(Error::BadSpec {
-            line: spec.to_string(),
-            what: "samples in a WAV are little-endian".to_owned(),
-        });
-    }
-    format.encoding.order = None;
-    Ok(format)
 }
 
 fn plan_route(
@@ -368,9 +367,7 @@ fn plan_rate(
 
 /// How many bits the samples fill after routing; `None` where every bit may count.
 fn bits_in_use(facts: &Facts, route: Option<&Law>, resampled: bool) -> Option<u32> {
-    let Kind::Integer(stored) = facts.format.encoding.codec.kind() else {
-        return None;
-    };
+    let stored = facts.format.encoding.codec.facts().decoded_bits?;
     if resampled {
         return None;
     }
@@ -393,30 +390,39 @@ fn plan_depth(
     decisions: &mut Vec<Decision>,
 ) -> Option<Step> {
     let (own, codec) = (facts.format.encoding.codec, to.encoding.codec);
-    let kind = codec.kind();
+    let kind = codec.grid();
+    // Noise beneath the steps of a coarse codec does no good; AAC hides less than a bit of 16.
+    let coarse = codec.kind() == Kind::Lossy && codec != Codec::Aac;
     let dither = match kind {
         Kind::Integer(bits) => match bits_in_use(facts, route, resampled) {
             Some(used) if used <= bits => Dither::None,
+            _ if coarse => Dither::None,
             _ if bits <= 8 => Dither::Shaped,
             _ => Dither::Triangular,
         },
         Kind::Float(_) | Kind::Lossy => Dither::None,
     };
+    let lossy = codec.kind() == Kind::Lossy;
     if own != codec || dither != Dither::None {
         let (how, why) = match (dither, kind) {
-            (Dither::Triangular, _) => ("with triangular dither", "bits are lost"),
+            _ if lossy && coarse => ("", "the target wants it"),
+            (Dither::Triangular, _) if lossy => (" with triangular dither", "it is encoded from 16 bits"),
+            _ if lossy => ("", "the target wants it"),
+            (Dither::Triangular, _) => (" with triangular dither", "bits are lost"),
             (Dither::Shaped, _) => (
-                "with triangular dither, its noise moved to where it is least heard",
+                " with triangular dither, its noise moved to where it is least heard",
                 "bits are lost, and 8 are few",
             ),
-            (Dither::None, Kind::Integer(_)) => ("without dither", "no bits are lost"),
-            (Dither::None, _) => ("without dither", "floating point needs none"),
+            (Dither::None, Kind::Integer(_)) => (" without dither", "no bits are lost"),
+            (Dither::None, _) => (" without dither", "floating point needs none"),
         };
         decisions.push(Decision {
-            about: "bit depth",
+            about: if lossy { "encoding" } else { "bit depth" },
             what: match own == codec {
-                true => format!("rounded to {} again {how}", codec.facts().word),
-                false => format!("{} to {} {how}", own.facts().word, codec.facts().word),
+                true if lossy => format!("encoded as {} again{how}", to.encoding),
+                true => format!("rounded to {} again{how}", codec.facts().word),
+                false if lossy => format!("{} to {}{how}", own.facts().word, to.encoding),
+                false => format!("{} to {}{how}", own.facts().word, codec.facts().word),
             },
             why: why.to_owned(),
         });
@@ -431,6 +437,13 @@ fn plan_header(
     shortfalls: &[Shortfall],
     decisions: &mut Vec<Decision>,
 ) -> Option<Header> {
+    if shortfalls.iter().any(|s| s.what == "whole") {
+        decisions.push(Decision {
+            about: "length",
+            what: format!("{} frames, as many as there are", facts.frames),
+            why: "the clip is cut short: its header promises more".to_owned(),
+        });
+    }
     let usual = usual_header(to)?;
     let same_form = facts.format.encoding == to.encoding
         && facts.format.channels == to.channels
@@ -454,66 +467,27 @@ fn plan_header(
             why: why.to_owned(),
         });
     }
-    if shortfalls.iter().any(|s| s.what == "whole") {
-        decisions.push(Decision {
-            about: "length",
-            what: format!("{} frames, as many as there are", facts.frames),
-            why: "the clip is cut short: its header promises more".to_owned(),
-        });
-    }
     Some(header)
 }
 
-/// Loop points come along with their chunk, moved to the new rate.
-fn plan_loops(
-    facts: &Facts,
-    to: Format,
-    carried: &[Carried],
-    resampled: bool,
-    decisions: &mut Vec<Decision>,
-) -> Vec<Loop> {
-    if facts.loops.is_empty() {
-        return Vec::new();
-    }
-    if !carried.iter().any(|c| c.extra.id == "smpl") {
-        decisions.push(Decision {
-            about: "loop",
-            what: "the clip's loop points are left out".to_owned(),
-            why: "nothing beside the samples is wanted".to_owned(),
-        });
-        return Vec::new();
-    }
-    let place = |frame| rescaled(frame, facts.format.rate, to.rate);
-    let moved = |l: &Loop| Loop {
-        range: FrameRange {
-            start: place(l.range.start),
-            end: place(l.range.end),
-        },
-        plays: l.plays,
-    };
-    if resampled {
-        decisions.push(Decision {
-            about: "loop",
-            what: "loop points move to the nearest frames of the new rate".to_owned(),
-            why: "the sample rate changes".to_owned(),
-        });
-        return facts.loops.iter().map(moved).collect();
-    }
-    facts.loops.clone()
-}
-
-/// RIFF counts in 32 bits.
+/// RIFF and IFF count in 32 bits, and so does QOA.
 pub(crate) fn refuse_too_large(to: &Output) -> Result<()> {
     let bytes = wav::file_bytes(to);
-    if bytes <= wav::LARGEST_FILE {
+    let container = to.format.container;
+    let most = match container {
+        Container::Wav | Container::Aiff | Container::Aifc => wav::LARGEST_FILE,
+        Container::Qoa if to.frames > u64::from(u32::MAX) => 0,
+        _ => u64::MAX,
+    };
+    if bytes <= most {
         return Ok(());
     }
-    let frame_bytes = wav::frame_bytes(to.format);
-    let longest = Duration(to.format.rate.seconds(wav::LARGEST_FILE / frame_bytes));
+    let longest = crate::num::scaled(to.frames, most, bytes.max(1)).min(u32::MAX.into());
+    let longest = Duration(to.format.rate.seconds(longest));
     let gib = |bytes: u64| crate::num::real(bytes) / f64::from(1 << 30);
     Err(Error::CannotMeet {
         what: format!(
-            "{} would take {:.2} GiB; a WAV holds at most 4 GiB",
+            "{} would take {:.2} GiB; {container} holds at most 4 GiB",
             to.format,
             gib(bytes)
         ),

@@ -3,23 +3,25 @@
 //! A plan is a pure function of the clip's facts and what is demanded. It prints as text and
 //! serialises; nothing is decided later.
 
+mod beside;
 mod carry;
 mod decide;
 mod level;
 mod shape;
+mod target;
 
 pub use carry::{Carried, Patch};
 pub use decide::{plan, plan_clip};
 pub(crate) use decide::{plan_of_any_size, refuse_too_large};
 pub use level::Reference;
 
-use crate::clip::Loop;
+use crate::clip::{Loop, Marker, Tag};
 use crate::shape::fade::Curve;
 use crate::shape::quantise::Dither;
 use crate::shape::route::Route;
 use crate::shape::separate::Keep;
 use crate::shape::voicing::Voicing;
-use crate::spec::{Codec, Format, Header};
+use crate::spec::{Codec, Format, Header, LoopTags, usual_header};
 use crate::units::{Duration, FrameRange, SampleRate};
 use serde::{Serialize, Serializer};
 use std::fmt;
@@ -48,8 +50,16 @@ pub struct Output {
     pub header: Option<Header>,
     /// How many frames it will hold.
     pub frames: u64,
+    /// Bytes of a block, where the encoding leaves that open (ADPCM).
+    pub block_bytes: Option<u32>,
     /// Loop points that it will have.
     pub loops: Vec<Loop>,
+    /// Markers that it will have.
+    pub markers: Vec<Marker>,
+    /// Texts that it will have.
+    pub tags: Vec<Tag>,
+    /// Under which names a loop is written among texts.
+    pub loop_tags: LoopTags,
     /// Chunks that come along from the clip.
     pub carried: Vec<Carried>,
 }
@@ -169,6 +179,21 @@ pub struct Decision {
 }
 
 impl Output {
+    /// So many frames of this format, with the usual header and nothing beside them.
+    pub fn plain(format: Format, frames: u64) -> Self {
+        Self {
+            format,
+            header: usual_header(format),
+            frames,
+            block_bytes: None,
+            loops: Vec::new(),
+            markers: Vec::new(),
+            tags: Vec::new(),
+            loop_tags: LoopTags::default(),
+            carried: Vec::new(),
+        }
+    }
+
     /// How long it will play, in seconds.
     pub fn seconds(&self) -> f64 {
         self.format.rate.seconds(self.frames)

@@ -1,7 +1,7 @@
 //! The steps that edits ask for, before and after routing and resampling.
 
 use super::level::Levelled;
-use super::{Carried, Decision, Step};
+use super::{Decision, Step};
 use crate::clip::Facts;
 use crate::edit::{Edits, Time, TooLong};
 use crate::error::{Error, Result};
@@ -191,18 +191,5 @@ pub fn after(
         steps,
         padding: pads[0] + pads[1],
         changes,
-    }
-}
-
-/// Loop points and markers speak of places that have moved.
-pub fn drop_places(carried: &mut Vec<Carried>, decisions: &mut Vec<Decision>) {
-    let before = carried.len();
-    carried.retain(|c| !matches!(c.extra.id.as_str(), "smpl" | "cue " | "LIST"));
-    if carried.len() < before {
-        decisions.push(Decision {
-            about: "chunks",
-            what: "loop points and markers are left out".to_owned(),
-            why: "the places that they name have moved".to_owned(),
-        });
     }
 }

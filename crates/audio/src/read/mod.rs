@@ -2,17 +2,36 @@
 //!
 //! Nothing here imports from `write`: what is written is proved by these readers.
 
+mod aiff;
+mod au;
+mod bytes;
+mod caf;
+mod chunks;
+pub mod codec;
+mod comments;
+mod flac;
 mod input;
-mod pcm;
+mod mkv;
+mod mp3;
+mod mp4;
+pub mod ogg;
+mod packets;
+mod plain;
+mod qoa;
+mod raw;
 pub mod sniff;
-pub mod wav;
+mod wav;
 
 pub use input::Input;
 
 use crate::block::Source;
 use crate::clip::{Extra, Facts};
 use crate::error::{Error, Result};
+use crate::spec::{Container, Format, LoopTags};
+use packets::Joined;
 use sniff::Sniffed;
+use std::fmt::Debug;
+use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
 
@@ -20,12 +39,73 @@ use std::path::Path;
 pub trait ReadSeek: Read + Seek + Send {}
 impl<T: Read + Seek + Send> ReadSeek for T {}
 
+/// What the user says of a file that its content cannot tell.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Hints {
+    /// Samples without a header, of this format.
+    pub raw: Option<Format>,
+    /// Names of loop tags beside the usual ones.
+    pub loop_tags: Option<LoopTags>,
+}
+
+/// How the samples of an opened file are reached.
+trait Body: Debug + Send + Sync {
+    /// The frames from the start.
+    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>>;
+
+    /// The encoded samples, to copy.
+    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>>;
+
+    /// What a decoder must know before the first packet.
+    fn stream(&self) -> Stream {
+        Stream::default()
+    }
+}
+
+/// Encoded samples in pieces of the codec's own size, or of many frames where it has none.
+pub trait Packets: Send {
+    /// Fills `packet` with the next one; `false` at the end.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    fn next(&mut self, packet: &mut Vec<u8>) -> Result<bool>;
+}
+
+/// What is needed beside packets to put them into another file.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Stream {
+    /// The codec's own headers: Vorbis' identification and setup packets, the sample description of
+    /// MP4, FLAC's STREAMINFO.
+    pub headers: Vec<Vec<u8>>,
+    /// Frames that decoders give before the first that counts.
+    pub delay: u64,
+    /// Frames of a packet, where all have the same.
+    pub packet_frames: u32,
+    /// How many packets there are, where that is known.
+    pub packets: u64,
+}
+
+/// What a reader found.
+struct Opened {
+    facts: Facts,
+    body: Box<dyn Body>,
+}
+
+impl Opened {
+    fn new(facts: Facts, body: impl Body + 'static) -> Self {
+        Self {
+            facts,
+            body: Box::new(body),
+        }
+    }
+}
+
 /// An opened clip: its facts, and its frames as often as they are asked for.
 #[derive(Debug)]
 pub struct Clip {
     input: Input,
     facts: Facts,
-    layout: wav::Layout,
+    body: Box<dyn Body>,
 }
 
 impl Clip {
@@ -34,33 +114,21 @@ impl Clip {
     /// # Errors
     /// [`Error::Read`], [`Error::Malformed`], [`Error::Unsupported`] or [`Error::Unknown`].
     pub fn open(path: &Path) -> Result<Self> {
-        Self::from_input(Input::file(path))
+        Self::from_input(Input::file(path), &Hints::default())
     }
 
     /// Opens an input, such as spooled standard input.
     ///
     /// # Errors
     /// As [`Clip::open`].
-    pub fn from_input(input: Input) -> Result<Self> {
+    pub fn from_input(input: Input, hints: &Hints) -> Result<Self> {
         let mut file = input.open()?;
-        match sniff::sniff(&mut file, input.name())? {
-            Sniffed::Wav => {
-                let (facts, layout) = wav::read_header(&mut file, input.name())?;
-                Ok(Self {
-                    input,
-                    facts,
-                    layout,
-                })
-            }
-            Sniffed::Other { about, .. } => Err(Error::Unsupported {
-                path: input.name().to_owned(),
-                what: about.to_owned(),
-            }),
-            Sniffed::Unknown { looks } => Err(Error::Unknown {
-                path: input.name().to_owned(),
-                what: looks,
-            }),
-        }
+        let path = input.name().to_owned();
+        let Opened { facts, body } = match hints.raw {
+            Some(format) => raw::open(&mut file, &path, format)?,
+            None => open(&mut file, &path, hints)?,
+        };
+        Ok(Self { input, facts, body })
     }
 
     /// Where it comes from.
@@ -79,12 +147,7 @@ impl Clip {
     /// [`Error::Read`] where it can no longer be opened.
     pub fn frames(&self) -> Result<Box<dyn Source>> {
         let file = self.input.open()?;
-        Ok(Box::new(wav::Frames::new(
-            file,
-            self.input.name(),
-            &self.facts,
-            &self.layout,
-        )?))
+        self.body.frames(file, self.input.name(), &self.facts)
     }
 
     /// The contents of one of its extra chunks.
@@ -103,17 +166,52 @@ impl Clip {
         Ok(bytes)
     }
 
-    /// Its encoded samples as they lie in the file, for copying.
+    /// Its encoded samples, for copying.
     ///
     /// # Errors
     /// [`Error::Read`] where it can no longer be opened.
+    pub fn packets(&self) -> Result<Box<dyn Packets>> {
+        self.body.packets(self.input.open()?, self.input.name())
+    }
+
+    /// The same in one, to compare.
+    ///
+    /// # Errors
+    /// As [`Clip::packets`].
     pub fn audio_bytes(&self) -> Result<impl Read + use<>> {
-        let mut file = self.input.open()?;
-        file.seek(SeekFrom::Start(self.layout.data_offset))
-            .map_err(|source| Error::Read {
-                path: self.input.name().to_owned(),
-                source,
-            })?;
-        Ok(file.take(self.layout.data_bytes))
+        Ok(Joined::new(self.packets()?))
+    }
+
+    /// What is needed beside its packets.
+    pub fn stream(&self) -> Stream {
+        self.body.stream()
+    }
+}
+
+/// By content: a reader a container.
+fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened> {
+    let unsupported = |what: &str| Error::Unsupported {
+        path: path.to_owned(),
+        what: what.to_owned(),
+    };
+    match sniff::sniff(file, path)? {
+        Sniffed::Known { container, about } => match container {
+            Container::Wav | Container::Rf64 => wav::open(file, path),
+            Container::Aiff | Container::Aifc => aiff::open(file, path),
+            Container::Au => au::open(file, path),
+            Container::Caf => caf::open(file, path),
+            Container::Flac => flac::open(file, path, hints),
+            Container::Mp3 => mp3::open(file, path),
+            Container::M4a | Container::Mp4 => mp4::open(file, path),
+            Container::Mkv => mkv::open(file, path),
+            Container::Ogg => ogg::open(file, path, hints),
+            Container::Qoa => qoa::open(file, path),
+            Container::Raw => Err(unsupported(about)),
+        },
+        Sniffed::Named { about } => Err(unsupported(about)),
+        Sniffed::Unknown { looks } => Err(Error::Unknown {
+            path: path.to_owned(),
+            what: looks,
+        }),
     }
 }

@@ -9,12 +9,15 @@ use std::path::Path;
 /// What the first bytes tell.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Sniffed {
-    /// RIFF WAVE, or RF64.
-    Wav,
-    /// Another known container.
-    Other {
+    /// A container that is read here.
+    Known {
         /// Which.
         container: Container,
+        /// What it is, in words.
+        about: &'static str,
+    },
+    /// Sound of a kind that is not read here.
+    Named {
         /// What it is, in words.
         about: &'static str,
     },
@@ -26,12 +29,11 @@ pub enum Sniffed {
 }
 
 impl Sniffed {
-    /// The container, where it is known; RF64 counts as WAV.
+    /// The container, where it is read here; RF64 counts as WAV.
     pub fn container(&self) -> Option<Container> {
         match self {
-            Self::Wav => Some(Container::Wav),
-            Self::Other { container, .. } => Some(*container),
-            Self::Unknown { .. } => None,
+            Self::Known { container, .. } => Some(*container),
+            Self::Named { .. } | Self::Unknown { .. } => None,
         }
     }
 }
@@ -67,7 +69,15 @@ const MARKS: &[Mark] = &[
     mark(0, b"caff", Container::Caf, "CAF"),
     mark(0, b".snd", Container::Au, "AU"),
     mark(0, b"\x1A\x45\xDF\xA3", Container::Mkv, "Matroska or WebM"),
-    mark(0, b"ID3", Container::Mp3, "MP3"),
+];
+
+/// Sound that is not read here.
+const NAMED: &[(&[u8], &str)] = &[
+    (b"\x30\x26\xB2\x75\x8E\x66\xCF\x11", "Windows Media"),
+    (b"#!AMR", "AMR"),
+    (b"\x0B\x77", "AC-3"),
+    (b"FLV\x01", "Flash video"),
+    (b"RIFX", "a big-endian WAV (RIFX)"),
 ];
 
 /// Files that people mistake for sounds.
@@ -86,10 +96,11 @@ const STRANGERS: &[(&[u8], &str)] = &[
 /// # Errors
 /// [`Error::Read`].
 pub fn sniff(file: &mut dyn ReadSeek, path: &Path) -> Result<Sniffed> {
-    let mut head = Vec::with_capacity(64);
+    const ENOUGH: u64 = 1 << 16;
+    let mut head = Vec::new();
     let read = |file: &mut dyn ReadSeek, head: &mut Vec<u8>| {
         file.seek(SeekFrom::Start(0))?;
-        Read::take(&mut *file, 64).read_to_end(head)?;
+        Read::take(&mut *file, ENOUGH).read_to_end(head)?;
         file.seek(SeekFrom::Start(0))
     };
     read(file, &mut head).map_err(|source| Error::Read {
@@ -99,31 +110,40 @@ pub fn sniff(file: &mut dyn ReadSeek, path: &Path) -> Result<Sniffed> {
     Ok(by_first_bytes(&head))
 }
 
-/// What a file is whose first bytes are these; 64 are enough.
+/// What a file is whose first bytes are these; 64 are enough where no tags come first.
 pub fn by_first_bytes(head: &[u8]) -> Sniffed {
     let at = |offset: usize, bytes: &[u8]| head.get(offset..).is_some_and(|h| h.starts_with(bytes));
     if (at(0, b"RIFF") || at(0, b"RF64")) && at(8, b"WAVE") {
-        return Sniffed::Wav;
+        return known(Container::Wav, "WAV");
     }
     for mark in MARKS {
         let framed = mark.at != 8 || at(0, b"FORM");
         if framed && at(mark.at, mark.bytes) {
-            return Sniffed::Other {
-                container: mark.container,
-                about: mark.about,
-            };
+            return known(mark.container, mark.about);
         }
     }
-    if is_mpeg_frame(head) {
-        return Sniffed::Other {
-            container: Container::Mp3,
-            about: "MP3",
+    // Tags stand before MP3 and, by some writers' mistake, before FLAC.
+    if let Some(length) = super::mp3::id3_bytes(head) {
+        let behind = head.get(crate::num::size(length)..).unwrap_or_default();
+        return match behind.starts_with(b"fLaC") {
+            true => known(Container::Flac, "FLAC"),
+            false => known(Container::Mp3, "MP3"),
         };
+    }
+    if let Some((_, about)) = NAMED.iter().find(|(bytes, _)| at(0, bytes)) {
+        return Sniffed::Named { about };
+    }
+    if is_adts(head) {
+        return Sniffed::Named {
+            about: "an AAC stream without a container (ADTS)",
+        };
+    }
+    if super::mp3::Head::parse(head).is_some() {
+        return known(Container::Mp3, "MP3");
     }
     let looks = match STRANGERS.iter().find(|(bytes, _)| at(0, bytes)) {
         Some((_, name)) => format!("it looks like {name}"),
         None if head.is_empty() => "it is empty".to_owned(),
-        None if at(0, b"RIFX") => "it is a big-endian WAV (RIFX)".to_owned(),
         None if at(0, b"RIFF") => "it is a RIFF file, but not a WAV".to_owned(),
         None => {
             let bytes: Vec<_> = head.iter().take(8).map(|b| format!("{b:02X}")).collect();
@@ -133,15 +153,13 @@ pub fn by_first_bytes(head: &[u8]) -> Sniffed {
     Sniffed::Unknown { looks }
 }
 
-/// ISO/IEC 11172-3, 2.4.1.3: eleven set bits, then version, layer, bit rate and sampling frequency,
-/// none of them reserved.
-fn is_mpeg_frame(head: &[u8]) -> bool {
-    let &[0xFF, second, third, ..] = head else {
-        return false;
-    };
-    let layer_three = second & 0xE6 == 0xE2;
-    let version = (second >> 3) & 3;
-    layer_three && version != 1 && third >> 4 != 0xF && third >> 4 != 0 && (third >> 2) & 3 != 3
+fn known(container: Container, about: &'static str) -> Sniffed {
+    Sniffed::Known { container, about }
+}
+
+/// ISO/IEC 13818-7, 6.2: twelve set bits, layer 0, a sampling frequency that there is.
+fn is_adts(head: &[u8]) -> bool {
+    matches!(head, &[0xFF, second, third, ..] if second & 0xF6 == 0xF0 && third >> 2 & 15 < 13)
 }
 
 #[cfg(test)]

@@ -109,6 +109,19 @@ impl Channels {
     }
 }
 
+/// For each channel of WAV's order, which it is in that of Vorbis and Opus ("Vorbis I specification",
+/// 4.3.9; RFC 7845, 5.1.1.2), for 1 to 8 channels.
+pub fn vorbis_order(count: usize) -> &'static [usize] {
+    match count {
+        3 => &[0, 2, 1],
+        5 => &[0, 2, 1, 3, 4],
+        6 => &[0, 2, 1, 5, 3, 4],
+        7 => &[0, 2, 1, 6, 5, 3, 4],
+        8 => &[0, 2, 1, 7, 5, 6, 3, 4],
+        n => &[0, 1, 2, 3][..n.min(4)],
+    }
+}
+
 impl fmt::Display for Channels {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match LAYOUTS.iter().find(|row| Some(row.0) == self.layout) {

@@ -1,5 +1,6 @@
 //! The containers that specs can name, in one table.
 
+use super::Codec;
 use std::fmt;
 
 /// What wraps the audio.
@@ -33,10 +34,8 @@ pub struct ContainerFacts {
     pub about: &'static str,
     /// The usual file extensions, the first one first choice.
     pub extensions: &'static [&'static str],
-    /// Whether it is read here.
-    pub read: bool,
-    /// Whether it is written here.
-    pub written: bool,
+    /// What is written into it here; the first where nothing tells. None: it is only read.
+    pub writes: &'static [Codec],
 }
 
 const fn row(
@@ -44,80 +43,65 @@ const fn row(
     word: &'static str,
     about: &'static str,
     extensions: &'static [&'static str],
-    (read, written): (bool, bool),
+    writes: &'static [Codec],
 ) -> ContainerFacts {
     ContainerFacts {
         container,
         word,
         about,
         extensions,
-        read,
-        written,
+        writes,
     }
 }
 
-const BOTH: (bool, bool) = (true, true);
-const READ: (bool, bool) = (true, false);
-const NAMED: (bool, bool) = (false, false);
+/// Samples in units of one frame, in the order in which a clip of more bits finds its place.
+const WAV: &[Codec] = &[
+    Codec::Pcm16,
+    Codec::Pcm8,
+    Codec::Pcm24,
+    Codec::Pcm32,
+    Codec::F32,
+    Codec::F64,
+    Codec::MuLaw,
+    Codec::ALaw,
+    Codec::ImaAdpcm,
+];
+const AIFF: &[Codec] = &[Codec::Pcm16, Codec::Pcm8, Codec::Pcm24, Codec::Pcm32];
+const AIFC: &[Codec] = &[
+    Codec::Pcm16,
+    Codec::Pcm8,
+    Codec::Pcm24,
+    Codec::Pcm32,
+    Codec::F32,
+    Codec::F64,
+    Codec::MuLaw,
+    Codec::ALaw,
+];
+#[cfg(feature = "aac")]
+const M4A: &[Codec] = &[Codec::Aac, Codec::Alac16, Codec::Alac24];
+#[cfg(not(feature = "aac"))]
+const M4A: &[Codec] = &[Codec::Alac16, Codec::Alac24];
+#[cfg(feature = "mp3")]
+const MP3: &[Codec] = &[Codec::Mp3];
+#[cfg(not(feature = "mp3"))]
+const MP3: &[Codec] = &[];
 
 /// Every container that has a word.
 pub const CONTAINERS: &[ContainerFacts] = &[
-    row(Container::Wav, "wav", "RIFF WAVE", &["wav", "wave"], BOTH),
-    row(
-        Container::Rf64,
-        "rf64",
-        "WAV with 64-bit sizes",
-        &["rf64", "wav"],
-        READ,
-    ),
-    row(Container::Aiff, "aiff", "AIFF", &["aiff", "aif"], NAMED),
-    row(
-        Container::Aifc,
-        "aifc",
-        "AIFF-C",
-        &["aifc", "aiff", "aif"],
-        NAMED,
-    ),
-    row(Container::Ogg, "ogg", "Ogg", &["ogg", "oga", "opus"], NAMED),
-    row(
-        Container::M4a,
-        "m4a",
-        "MPEG-4 audio file",
-        &["m4a", "m4b", "m4r"],
-        NAMED,
-    ),
-    row(Container::Flac, "flac", "native FLAC", &["flac"], NAMED),
-    row(Container::Qoa, "qoa", "QOA", &["qoa"], NAMED),
-    row(
-        Container::Raw,
-        "raw",
-        "samples without a header",
-        &["raw", "pcm"],
-        NAMED,
-    ),
-    row(
-        Container::Mp3,
-        "mp3",
-        "MPEG audio layer III stream",
-        &["mp3"],
-        NAMED,
-    ),
-    row(Container::Au, "au", "AU", &["au", "snd"], NAMED),
-    row(Container::Caf, "caf", "Core Audio format", &["caf"], NAMED),
-    row(
-        Container::Mp4,
-        "mp4",
-        "MPEG-4 or QuickTime file",
-        &["mp4", "mov"],
-        NAMED,
-    ),
-    row(
-        Container::Mkv,
-        "mkv",
-        "Matroska or WebM",
-        &["mkv", "mka", "webm"],
-        NAMED,
-    ),
+    row(Container::Wav, "wav", "RIFF WAVE", &["wav", "wave"], WAV),
+    row(Container::Rf64, "rf64", "WAV with 64-bit sizes", &["rf64", "wav"], &[]),
+    row(Container::Aiff, "aiff", "AIFF", &["aiff", "aif"], AIFF),
+    row(Container::Aifc, "aifc", "AIFF-C", &["aifc", "aiff", "aif"], AIFC),
+    row(Container::Ogg, "ogg", "Ogg", &["ogg", "oga", "opus"], &[Codec::Vorbis]),
+    row(Container::M4a, "m4a", "MPEG-4 audio file", &["m4a", "m4b", "m4r", "mp4"], M4A),
+    row(Container::Flac, "flac", "native FLAC", &["flac"], &[Codec::Flac16, Codec::Flac24]),
+    row(Container::Qoa, "qoa", "QOA", &["qoa"], &[Codec::Qoa]),
+    row(Container::Raw, "raw", "samples without a header", &["raw", "pcm"], AIFC),
+    row(Container::Mp3, "mp3", "MPEG audio layer III stream", &["mp3"], MP3),
+    row(Container::Au, "au", "AU", &["au", "snd"], &[]),
+    row(Container::Caf, "caf", "Core Audio format", &["caf"], &[]),
+    row(Container::Mp4, "mp4", "MPEG-4 or QuickTime file", &["mp4", "mov", "m4a"], &[]),
+    row(Container::Mkv, "mkv", "Matroska or WebM", &["mkv", "mka", "webm"], &[]),
 ];
 
 impl Container {
@@ -173,7 +157,8 @@ mod tests {
         for row in CONTAINERS {
             assert_eq!(row.container.facts().word, row.word);
             assert!(!row.extensions.is_empty() && !row.about.is_empty());
-            assert!(row.read || !row.written, "{} is written unread", row.word);
+            let twice = |codec| row.writes.iter().filter(|c| *c == codec).count() > 1;
+            assert!(!row.writes.iter().any(twice), "{}", row.word);
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Everything that a slot asks of its file, and what a file falls short of.
 
-use super::{Container, Format, Spec};
+use super::{Container, Format, LoopTags, Spec};
 use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::units::SampleRate;
@@ -45,12 +45,17 @@ pub struct Demand {
     pub header: Option<Header>,
     /// Whether other chunks may be in it.
     pub chunks: Option<Chunks>,
+    /// Bytes of an ADPCM block.
+    pub block_bytes: Option<u32>,
+    /// Under which names a loop is written among texts; the usual ones where nothing is said.
+    pub loop_tags: Option<LoopTags>,
 }
 
 /// One thing in which a file is not what is asked.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Shortfall {
-    /// Which property: `container`, `encoding`, `sample rate`, `channels`, `header`, `chunks`, `whole`.
+    /// Which property: `container`, `encoding`, `sample rate`, `channels`, `header`,
+    /// `block size`, `chunks`, `whole`.
     pub what: &'static str,
     /// What was asked.
     pub expected: String,
@@ -75,6 +80,8 @@ impl From<Spec> for Demand {
             specs: vec![spec],
             header: None,
             chunks: None,
+            block_bytes: None,
+            loop_tags: None,
         }
     }
 }
@@ -91,6 +98,8 @@ impl Demand {
             } else {
                 Chunks::Kept
             }),
+            block_bytes: facts.block_bytes,
+            loop_tags: None,
         }
     }
 
@@ -149,6 +158,14 @@ impl Demand {
                 found.to_string(),
             );
         }
+        if let (Some(wanted), Some(found)) = (self.block_bytes, facts.block_bytes) {
+            note(
+                wanted == found,
+                "block size",
+                format!("{wanted} bytes"),
+                format!("{found} bytes"),
+            );
+        }
         let beside = facts.beside_samples();
         note(
             self.chunks != Some(Chunks::Bare) || beside.is_empty(),
@@ -178,12 +195,12 @@ impl Demand {
                 what,
             };
             if let super::Choice::OneOf(containers) = &spec.container
-                && !containers.iter().any(|c| c.facts().written)
+                && containers.iter().all(|c| c.facts().writes.is_empty())
             {
                 return Err(bad(format!("{} is not written here", spec.container)));
             }
             if let super::Choice::OneOf(encodings) = &spec.encoding
-                && !encodings.iter().any(|e| e.codec.facts().here)
+                && !encodings.iter().any(|e| e.codec.is_written())
             {
                 return Err(bad(format!("{} is not encoded here", spec.encoding)));
             }

@@ -49,8 +49,8 @@ pub struct CodecFacts {
     pub about: &'static str,
     /// What it keeps.
     pub kind: Kind,
-    /// Whether it is decoded and encoded here.
-    pub here: bool,
+    /// How much of what it gives counts, in bits, where that is known.
+    pub decoded_bits: Option<u32>,
 }
 
 const fn row(
@@ -58,86 +58,51 @@ const fn row(
     word: &'static str,
     about: &'static str,
     kind: Kind,
-    here: bool,
+    decoded_bits: Option<u32>,
 ) -> CodecFacts {
     CodecFacts {
         codec,
         word,
         about,
         kind,
-        here,
+        decoded_bits,
     }
+}
+
+const fn integer(codec: Codec, word: &'static str, about: &'static str, bits: u32) -> CodecFacts {
+    row(codec, word, about, Kind::Integer(bits), Some(bits))
+}
+
+const fn lossy(codec: Codec, word: &'static str, about: &'static str) -> CodecFacts {
+    row(codec, word, about, Kind::Lossy, None)
+}
+
+/// Lossy, though what comes out are whole numbers of 16 bits.
+const fn sixteen(codec: Codec, word: &'static str, about: &'static str) -> CodecFacts {
+    row(codec, word, about, Kind::Lossy, Some(16))
 }
 
 /// Every encoding that has a word.
 pub const ENCODINGS: &[CodecFacts] = &[
-    row(
-        Codec::Pcm8,
-        "pcm8",
-        "8-bit PCM (unsigned in WAV)",
-        Kind::Integer(8),
-        true,
-    ),
-    row(Codec::Pcm16, "pcm16", "16-bit PCM", Kind::Integer(16), true),
-    row(Codec::Pcm24, "pcm24", "24-bit PCM", Kind::Integer(24), true),
-    row(Codec::Pcm32, "pcm32", "32-bit PCM", Kind::Integer(32), true),
-    row(
-        Codec::F32,
-        "f32",
-        "32-bit floating point",
-        Kind::Float(32),
-        true,
-    ),
-    row(
-        Codec::F64,
-        "f64",
-        "64-bit floating point",
-        Kind::Float(64),
-        true,
-    ),
-    row(Codec::MuLaw, "mulaw", "G.711 mu-law", Kind::Lossy, false),
-    row(Codec::ALaw, "alaw", "G.711 A-law", Kind::Lossy, false),
-    row(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM", Kind::Lossy, false),
-    row(Codec::MsAdpcm, "msadpcm", "MS ADPCM", Kind::Lossy, false),
-    row(Codec::Vorbis, "vorbis", "Vorbis", Kind::Lossy, false),
-    row(Codec::Opus, "opus", "Opus", Kind::Lossy, false),
-    row(Codec::Aac, "aac", "AAC", Kind::Lossy, false),
-    row(
-        Codec::Alac16,
-        "alac16",
-        "16-bit ALAC",
-        Kind::Integer(16),
-        false,
-    ),
-    row(
-        Codec::Alac24,
-        "alac24",
-        "24-bit ALAC",
-        Kind::Integer(24),
-        false,
-    ),
-    row(
-        Codec::Flac16,
-        "flac16",
-        "16-bit FLAC",
-        Kind::Integer(16),
-        false,
-    ),
-    row(
-        Codec::Flac24,
-        "flac24",
-        "24-bit FLAC",
-        Kind::Integer(24),
-        false,
-    ),
-    row(Codec::Qoa, "qoa", "QOA", Kind::Lossy, false),
-    row(
-        Codec::Mp3,
-        "mp3",
-        "MPEG audio layer III",
-        Kind::Lossy,
-        false,
-    ),
+    integer(Codec::Pcm8, "pcm8", "8-bit PCM (unsigned in WAV)", 8),
+    integer(Codec::Pcm16, "pcm16", "16-bit PCM", 16),
+    integer(Codec::Pcm24, "pcm24", "24-bit PCM", 24),
+    integer(Codec::Pcm32, "pcm32", "32-bit PCM", 32),
+    row(Codec::F32, "f32", "32-bit floating point", Kind::Float(32), None),
+    row(Codec::F64, "f64", "64-bit floating point", Kind::Float(64), None),
+    sixteen(Codec::MuLaw, "mulaw", "G.711 mu-law"),
+    sixteen(Codec::ALaw, "alaw", "G.711 A-law"),
+    sixteen(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM"),
+    sixteen(Codec::MsAdpcm, "msadpcm", "MS ADPCM"),
+    lossy(Codec::Vorbis, "vorbis", "Vorbis"),
+    lossy(Codec::Opus, "opus", "Opus"),
+    lossy(Codec::Aac, "aac", "AAC"),
+    integer(Codec::Alac16, "alac16", "16-bit ALAC", 16),
+    integer(Codec::Alac24, "alac24", "24-bit ALAC", 24),
+    integer(Codec::Flac16, "flac16", "16-bit FLAC", 16),
+    integer(Codec::Flac24, "flac24", "24-bit FLAC", 24),
+    sixteen(Codec::Qoa, "qoa", "QOA"),
+    lossy(Codec::Mp3, "mp3", "MPEG audio layer III"),
 ];
 
 impl Codec {
@@ -152,6 +117,23 @@ impl Codec {
     /// What it keeps of the samples.
     pub fn kind(self) -> Kind {
         self.facts().kind
+    }
+
+    /// The grid that samples must lie on before they are encoded: encoders that count in 16 bits get
+    /// just those.
+    pub fn grid(self) -> Kind {
+        match self {
+            Self::MuLaw | Self::ALaw | Self::ImaAdpcm | Self::Qoa | Self::Aac | Self::Mp3 => {
+                Kind::Integer(16)
+            }
+            other if other.kind() == Kind::Lossy => Kind::Float(32),
+            other => other.kind(),
+        }
+    }
+
+    /// Whether it is encoded here, in whatever container.
+    pub fn is_written(self) -> bool {
+        super::CONTAINERS.iter().any(|row| row.writes.contains(&self))
     }
 
     /// Bytes of one sample where every sample takes the same.
@@ -222,7 +204,7 @@ impl Encoding {
             (find(name.strip_suffix("be")?)?, Some(ByteOrder::Big))
         };
         let ordered = order.is_none() || row.codec.sample_bytes().is_some_and(|bytes| bytes > 1);
-        let graded = quality.is_none() || row.kind == Kind::Lossy;
+        let graded = quality.is_none() || row.decoded_bits.is_none() && row.kind == Kind::Lossy;
         (ordered && graded).then_some(Self {
             codec: row.codec,
             order,
@@ -299,6 +281,7 @@ mod tests {
             "pcm8be",
             "pcm16:q5",
             "vorbis:q",
+            "mulaw:q5",
             "vorbis:0k",
             "aac:k",
             "vorbis:qnan",

@@ -4,13 +4,17 @@ mod channels;
 mod container;
 mod demand;
 mod encoding;
+mod limits;
 mod line;
+mod loop_tags;
 
-pub use channels::{Channels, Layout, MOST_CHANNELS};
+pub use channels::{Channels, Layout, MOST_CHANNELS, vorbis_order};
 pub use container::{CONTAINERS, Container, ContainerFacts};
 pub use demand::{Chunks, Demand, Header, Shortfall, convertible, usual_header};
 pub use encoding::{ByteOrder, Codec, CodecFacts, ENCODINGS, Encoding, Kind, Quality};
+pub use limits::{AAC_RATES, limit};
 pub use line::{Choice, RATES, Spec};
+pub use loop_tags::{LoopTags, LoopUnit, Second};
 
 use crate::error::Error;
 use crate::units::SampleRate;

@@ -1,13 +1,28 @@
 //! Writing files, with exact headers.
 
-mod pcm;
+mod aiff;
+pub mod codec;
+mod comments;
+mod flac;
+mod mp4;
+mod ogg;
+mod qoa;
+mod raw;
+mod texts;
 pub mod wav;
 
+pub(crate) use texts::info_id;
+
 use crate::block::Block;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::plan::{Carried, Output};
-use crate::read::Clip;
-use std::io::Write;
+use crate::read::{Clip, Stream};
+use crate::spec::Container;
+use std::io::{Seek, Write};
+
+/// What a writer needs of a file.
+pub trait Out: Write + Seek {}
+impl<T: Write + Seek> Out for T {}
 
 /// Takes blocks and turns them into one file.
 pub trait Writer {
@@ -17,6 +32,12 @@ pub trait Writer {
     /// [`crate::Error::Write`].
     fn write(&mut self, block: &Block) -> Result<()>;
 
+    /// Takes a packet over as it is; the writer must have been made with the clip's own stream.
+    ///
+    /// # Errors
+    /// [`crate::Error::Write`].
+    fn copy(&mut self, packet: &[u8]) -> Result<()>;
+
     /// Writes what comes after the samples.
     ///
     /// # Errors
@@ -24,34 +45,71 @@ pub trait Writer {
     fn finish(&mut self) -> Result<()>;
 }
 
-/// Chunks that come along, with their contents.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CarriedBytes(pub Vec<([u8; 4], Vec<u8>)>);
+/// What comes along from the clip.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Along {
+    /// Chunks, with their contents.
+    pub chunks: Vec<(String, Vec<u8>)>,
+    /// The clip's own stream, where its packets are copied.
+    pub stream: Option<Stream>,
+}
 
-impl CarriedBytes {
-    /// Reads them from the clip, and makes the planned changes.
+impl Along {
+    /// Reads chunks from the clip, and makes the planned changes.
     ///
     /// # Errors
     /// [`crate::Error::Read`].
     pub fn load(clip: &Clip, carried: &[Carried]) -> Result<Self> {
-        let mut all = Vec::new();
+        let mut chunks = Vec::new();
         for Carried { extra, patch } in carried {
-            if let &[a, b, c, d] = extra.id.as_bytes() {
-                all.push(([a, b, c, d], patch.apply(clip.extra_bytes(extra)?)));
-            }
+            chunks.push((extra.id.clone(), patch.apply(clip.extra_bytes(extra)?)));
         }
-        Ok(Self(all))
+        Ok(Self {
+            chunks,
+            stream: None,
+        })
+    }
+
+    /// Whether this chunk comes along.
+    pub fn has(&self, id: &str) -> bool {
+        self.chunks.iter().any(|(own, _)| own == id)
     }
 }
 
 /// A writer for the planned output.
 ///
 /// # Errors
-/// [`crate::Error::Write`].
+/// [`crate::Error::Write`]; [`crate::Error::CannotMeet`] where a codec refuses the format.
 pub fn writer<'a>(
-    out: &'a mut dyn Write,
+    out: &'a mut dyn Out,
     output: &'a Output,
-    carried: CarriedBytes,
+    along: Along,
 ) -> Result<Box<dyn Writer + 'a>> {
-    Ok(Box::new(wav::WavWriter::new(out, output, carried)?))
+    Ok(match output.format.container {
+        Container::Aiff | Container::Aifc => Box::new(aiff::AiffWriter::new(out, output, &along)?),
+        Container::Ogg => Box::new(ogg::OggWriter::new(out, output, along)?),
+        Container::M4a => mp4::writer(out, output, along)?,
+        Container::Flac => Box::new(flac::FlacWriter::new(out, output, along)?),
+        Container::Qoa => Box::new(qoa::QoaWriter::new(out, output)?),
+        Container::Raw => Box::new(raw::RawWriter::new(out, output)),
+        _ => Box::new(wav::WavWriter::new(out, output, along)?),
+    })
+}
+
+/// Refuses a file of another length than was planned.
+fn all_came(output: &Output, frames: u64) -> Result<()> {
+    if frames == output.frames {
+        return Ok(());
+    }
+    Err(Error::Verify {
+        what: format!("{} frames were planned, {frames} came", output.frames),
+    })
+}
+
+/// What a codec refuses.
+fn refused(output: &Output, what: &str) -> Error {
+    Error::CannotMeet {
+        what: format!("{} cannot be encoded: {what}", output.format),
+        instead: "ask for another quality, rate or number of channels".to_owned(),
+    }
 }

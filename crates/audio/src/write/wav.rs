@@ -3,72 +3,82 @@
 //! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991),
 //! "Multiple Channel Audio Data and WAVE Files" (Microsoft, 2007).
 
-use super::{CarriedBytes, Writer, pcm};
+use super::codec::plain::{Plain, data_bytes, unit};
+use super::{Along, Out, Writer, all_came, texts};
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::num::{count, count32};
 use crate::plan::Output;
-use crate::spec::{Format, Header, Kind, Layout};
-use std::io::Write;
+use crate::spec::{ByteOrder, Codec, Format, Header, Kind, Layout};
 
 /// RIFF counts what follows its first eight bytes in 32 bits.
 pub const LARGEST_FILE: u64 = 8 + 0xFFFF_FFFF;
 
-/// Bytes of one frame.
-pub fn frame_bytes(format: Format) -> u64 {
-    let sample = format.encoding.codec.sample_bytes().unwrap_or(0);
-    u64::from(sample) * u64::from(format.channels.count())
-}
-
-/// The whole file, in bytes.
+/// The whole file, in bytes, without what is made of loops, markers and texts.
 pub fn file_bytes(output: &Output) -> u64 {
     let padded = |bytes: u64| bytes + bytes % 2;
-    let data = output.frames.saturating_mul(frame_bytes(output.format));
+    let data = data_bytes(output);
     let carried = output.carried.iter().map(|c| 8 + padded(c.extra.bytes));
     12 + 8 + fmt_bytes(output) + fact_bytes(output) + 8 + padded(data) + carried.sum::<u64>()
 }
 
-fn is_float(output: &Output) -> bool {
-    matches!(output.format.encoding.codec.kind(), Kind::Float(_))
+/// The plain tag of an encoding ("Multimedia Registration Kit", WAVE form types).
+fn tag(codec: Codec) -> u16 {
+    match codec {
+        Codec::F32 | Codec::F64 => 3,
+        Codec::ALaw => 6,
+        Codec::MuLaw => 7,
+        Codec::ImaAdpcm => 0x11,
+        _ => 1,
+    }
 }
 
-/// The 16 bytes of old for PCM, two more that count nothing for other plain formats, or the 40 of
-/// the extensible form.
+fn is_integer(output: &Output) -> bool {
+    matches!(output.format.encoding.codec.kind(), Kind::Integer(_))
+}
+
+/// The 16 bytes of old for PCM, two more that count nothing for other plain formats, four with the
+/// length of a block, or the 40 of the extensible form.
 fn fmt_bytes(output: &Output) -> u64 {
     match output.header {
         Some(Header::Extensible) => 40,
-        _ if is_float(output) => 18,
-        _ => 16,
+        _ if output.block_bytes.is_some() => 20,
+        _ if is_integer(output) => 16,
+        _ => 18,
     }
 }
 
 /// Everything but integer PCM has a `fact` chunk (RIFF 1.0, "FACT Chunk").
 fn fact_bytes(output: &Output) -> u64 {
-    if is_float(output) { 12 } else { 0 }
+    if is_integer(output) { 0 } else { 12 }
 }
 
-/// Everything before the samples.
-fn head(output: &Output) -> Vec<u8> {
+/// Everything before the samples; `size` is the whole file's.
+fn head(output: &Output, size: u64) -> Vec<u8> {
     let format = output.format;
-    let float = is_float(output);
-    let tag: u16 = if float { 3 } else { 1 };
+    let codec = format.encoding.codec;
+    let tag = tag(codec);
     let extensible = output.header == Some(Header::Extensible);
-    let frame = frame_bytes(format);
-    let bits = 8 * format.encoding.codec.sample_bytes().unwrap_or(0);
+    let (unit_bytes, unit_frames) = unit(output);
+    let bits = match codec {
+        Codec::ImaAdpcm => 4,
+        codec => 8 * codec.sample_bytes().unwrap_or(0),
+    };
     let word = |n: u64| u32::try_from(n).unwrap_or(u32::MAX).to_le_bytes();
     let half = |n: u64| u16::try_from(n).unwrap_or(u16::MAX).to_le_bytes();
 
     let mut head = Vec::with_capacity(80);
     head.extend_from_slice(b"RIFF");
-    head.extend_from_slice(&word(file_bytes(output) - 8));
+    head.extend_from_slice(&word(size - 8));
     head.extend_from_slice(b"WAVEfmt ");
     head.extend_from_slice(&word(fmt_bytes(output)));
     let first = if extensible { 0xFFFE } else { tag };
     head.extend_from_slice(&first.to_le_bytes());
     head.extend_from_slice(&format.channels.count().to_le_bytes());
     head.extend_from_slice(&format.rate.hertz().to_le_bytes());
-    head.extend_from_slice(&word(u64::from(format.rate.hertz()) * frame));
-    head.extend_from_slice(&half(frame));
+    let a_second = u64::from(format.rate.hertz()) * unit_bytes / unit_frames;
+    head.extend_from_slice(&word(a_second));
+    head.extend_from_slice(&half(unit_bytes));
     head.extend_from_slice(&bits.to_le_bytes());
     if extensible {
         head.extend_from_slice(&22u16.to_le_bytes());
@@ -76,15 +86,18 @@ fn head(output: &Output) -> Vec<u8> {
         head.extend_from_slice(&mask(format).to_le_bytes());
         head.extend_from_slice(&tag.to_le_bytes());
         head.extend_from_slice(&SUBFORMAT_END);
-    } else if float {
+    } else if output.block_bytes.is_some() {
+        head.extend_from_slice(&2u16.to_le_bytes());
+        head.extend_from_slice(&half(unit_frames));
+    } else if !is_integer(output) {
         head.extend_from_slice(&0u16.to_le_bytes());
     }
-    if float {
+    if !is_integer(output) {
         head.extend_from_slice(b"fact\x04\0\0\0");
         head.extend_from_slice(&word(output.frames));
     }
     head.extend_from_slice(b"data");
-    head.extend_from_slice(&word(output.frames * frame));
+    head.extend_from_slice(&word(data_bytes(output)));
     head
 }
 
@@ -105,12 +118,29 @@ fn mask(format: Format) -> u32 {
     }
 }
 
+/// Chunks that are made of the plan's loops, markers and texts where none of that kind comes along.
+fn made(output: &Output, along: &Along) -> Vec<(&'static str, Vec<u8>)> {
+    let mut chunks = Vec::new();
+    if !output.loops.is_empty() && !along.has("smpl") {
+        chunks.push(("smpl", texts::smpl(&output.loops, output.format.rate)));
+    }
+    if !output.markers.is_empty() && !along.has("cue ") {
+        chunks.push(("cue ", texts::cue(&output.markers)));
+        chunks.extend(texts::names(&output.markers).map(|names| ("LIST adtl", names)));
+    }
+    if !along.has("LIST INFO") {
+        chunks.extend(texts::info(&output.tags).map(|info| ("LIST INFO", info)));
+    }
+    chunks
+}
+
 /// Everything behind the samples, the pad byte included.
-fn tail(output: &Output, carried: &CarriedBytes) -> Vec<u8> {
-    let data = output.frames * frame_bytes(output.format);
-    let mut tail = vec![0; usize::from(!data.is_multiple_of(2))];
-    for (id, bytes) in &carried.0 {
-        tail.extend_from_slice(id);
+fn tail(output: &Output, along: &Along) -> Vec<u8> {
+    let mut tail = vec![0; usize::from(!data_bytes(output).is_multiple_of(2))];
+    let made = made(output, along);
+    let carried = along.chunks.iter().map(|(id, bytes)| (id.as_str(), bytes));
+    for (id, bytes) in carried.chain(made.iter().map(|(id, bytes)| (*id, bytes))) {
+        tail.extend_from_slice(&id.as_bytes()[..4]);
         tail.extend_from_slice(&count32(bytes.len()).to_le_bytes());
         tail.extend_from_slice(bytes);
         if bytes.len() % 2 == 1 {
@@ -122,10 +152,12 @@ fn tail(output: &Output, carried: &CarriedBytes) -> Vec<u8> {
 
 /// Writes one file.
 pub struct WavWriter<'a> {
-    out: &'a mut dyn Write,
+    out: &'a mut dyn Out,
     output: &'a Output,
-    carried: CarriedBytes,
+    encoder: Plain,
+    tail: Vec<u8>,
     frames: u64,
+    copied: Option<u64>,
     bytes: Vec<u8>,
 }
 
@@ -134,45 +166,50 @@ impl<'a> WavWriter<'a> {
     ///
     /// # Errors
     /// [`Error::Write`].
-    pub fn new(out: &'a mut dyn Write, output: &'a Output, carried: CarriedBytes) -> Result<Self> {
-        out.write_all(&head(output)).map_err(Error::Write)?;
+    pub fn new(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Self> {
+        let tail = tail(output, &along);
+        let bare = 12 + 8 + fmt_bytes(output) + fact_bytes(output) + 8 + data_bytes(output);
+        let head = head(output, bare + count(tail.len()));
+        out.write_all(&head).map_err(Error::Write)?;
         Ok(Self {
             out,
             output,
-            carried,
+            encoder: Plain::new(output, ByteOrder::Little),
+            tail,
             frames: 0,
+            copied: None,
             bytes: Vec::new(),
         })
-    }
-
-    /// Copies samples that are encoded already.
-    ///
-    /// # Errors
-    /// [`Error::Write`].
-    pub fn copy(&mut self, encoded: &[u8]) -> Result<()> {
-        self.frames += count(encoded.len()) / frame_bytes(self.output.format).max(1);
-        self.out.write_all(encoded).map_err(Error::Write)
     }
 }
 
 impl Writer for WavWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
         self.bytes.clear();
-        pcm::encode(self.output.format.encoding.codec, block, &mut self.bytes);
+        self.encoder.encode(block, &mut self.bytes);
         self.frames += count(block.frames());
         self.out.write_all(&self.bytes).map_err(Error::Write)
     }
 
+    fn copy(&mut self, packet: &[u8]) -> Result<()> {
+        *self.copied.get_or_insert(0) += count(packet.len());
+        self.out.write_all(packet).map_err(Error::Write)
+    }
+
     fn finish(&mut self) -> Result<()> {
-        if self.frames != self.output.frames {
-            return Err(Error::Verify {
-                what: format!(
-                    "{} frames were planned, {} came",
-                    self.output.frames, self.frames
-                ),
-            });
+        match self.copied {
+            // A last block may be short, and a file of no frames has no packets.
+            Some(bytes) if bytes != data_bytes(self.output) => {
+                return Err(Error::Verify {
+                    what: format!("{} bytes of samples were planned, {bytes} came", data_bytes(self.output)),
+                });
+            }
+            Some(_) => {}
+            None => all_came(self.output, self.frames)?,
         }
-        let tail = tail(self.output, &self.carried);
-        self.out.write_all(&tail).map_err(Error::Write)
+        self.bytes.clear();
+        self.encoder.finish(&mut self.bytes);
+        self.out.write_all(&self.bytes).map_err(Error::Write)?;
+        self.out.write_all(&self.tail).map_err(Error::Write)
     }
 }

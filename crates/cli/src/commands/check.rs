@@ -6,6 +6,7 @@ use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::{expand, extension};
+use deft_needle_audio::read::Input;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::spec::{Container, Demand};
 use deft_needle_audio::{Clip, Error as AudioError};
@@ -37,7 +38,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
     }
     let found: Vec<_> = files
         .par_iter()
-        .map(|file| check(file, demand.as_ref()))
+        .map(|file| check(file, args, demand.as_ref()))
         .collect();
     let mut exit = Exit::Done;
     let mut checked = Vec::new();
@@ -104,13 +105,15 @@ fn seems_sound(file: &Path) -> bool {
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
 }
 
-fn check(file: &Path, demand: Option<&Demand>) -> Result<Checked, Failure> {
+fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<Checked, Failure> {
     let checked = |is: String, shortfalls| Checked {
         file: file.to_owned(),
         is,
         shortfalls,
     };
-    match Clip::open(file) {
+    let mut hints = args.reading.hints();
+    hints.loop_tags.clone_from(&args.wanted.loop_tags);
+    match Clip::from_input(Input::file(file), &hints) {
         Ok(clip) => {
             let facts = clip.facts();
             let mut shortfalls: Vec<String> = match demand {
@@ -146,10 +149,12 @@ fn what_else(
     })?;
     let sniffed = sniff::sniff(&mut open, file)?;
     let (is, container) = match (&sniffed, error) {
-        (Sniffed::Other { container, about }, _) => ((*about).to_owned(), Some(*container)),
-        (_, AudioError::Unsupported { what, .. }) => (what.clone(), Some(Container::Wav)),
+        (Sniffed::Known { container, .. }, AudioError::Unsupported { what, .. }) => {
+            (what.clone(), Some(*container))
+        }
+        (Sniffed::Known { container, about }, _) => ((*about).to_owned(), Some(*container)),
+        (Sniffed::Named { about }, _) => ((*about).to_owned(), None),
         (Sniffed::Unknown { looks }, _) => (format!("no sound: {looks}"), None),
-        (Sniffed::Wav, _) => ("WAV".to_owned(), Some(Container::Wav)),
     };
     let extension = extension(file);
     let named_right = container.is_some_and(|c| c.facts().has_extension(&extension));

@@ -3,27 +3,27 @@
 use crate::console::BOLD;
 use crate::console::{Console, paint, safe};
 use crate::failure::Failure;
-use crate::paths::open_clip;
 use crate::plot::{COLUMNS, Panel, Wave, draw};
 use crate::progress::Progress;
 use deft_needle_audio::Clip;
 use deft_needle_audio::survey::picture::{Picture, picture};
 use deft_needle_audio::survey::{Ask, Survey, survey};
 use deft_needle_audio::units::FrameRange;
+use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::put_file;
-use std::io::{Read, Write};
+use std::io::Read;
 use std::path::Path;
 
 /// The wave with all that was found, above the spectrum.
 pub fn inspected(
-    file: &Path,
+    clip: Clip,
     out: &Path,
     rate: Option<u32>,
     console: &Console,
 ) -> Result<(), Failure> {
-    let (clip, seen, found) = look(file, console)?;
+    let (clip, seen, found) = look(clip, console)?;
     let wave = wave(&clip, &seen, &found, clip.facts().seconds(), "");
     let spectrum = Panel::Spectrum {
         title: "Mean spectrum".to_owned(),
@@ -34,7 +34,7 @@ pub fn inspected(
 }
 
 /// The clip above the result, on one time axis.
-pub fn fitted(clip: &Path, result: &Path, out: &Path, console: &Console) -> Result<(), Failure> {
+pub fn fitted(clip: Clip, result: Clip, out: &Path, console: &Console) -> Result<(), Failure> {
     let before = look(clip, console)?;
     let after = look(result, console)?;
     let axis = before.0.facts().seconds().max(after.0.facts().seconds());
@@ -43,8 +43,7 @@ pub fn fitted(clip: &Path, result: &Path, out: &Path, console: &Console) -> Resu
     save(out, &panels, console)
 }
 
-fn look(file: &Path, console: &Console) -> Result<(Clip, Picture, Survey), Failure> {
-    let clip = open_clip(file)?;
+fn look(clip: Clip, console: &Console) -> Result<(Clip, Picture, Survey), Failure> {
     let progress = Progress::new(console, 2 * clip.facts().frames);
     let seen = picture(&clip, COLUMNS, &progress)?;
     let found = survey(&clip, Ask::default(), &progress)?;
@@ -92,7 +91,7 @@ fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failu
         )));
     }
     let png = draw(panels)?;
-    let write = |file: &mut dyn Write| {
+    let write = |file: &mut dyn Out| {
         file.write_all(&png)
             .map_err(deft_needle_audio::Error::Write)
     };

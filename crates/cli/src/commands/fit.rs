@@ -8,9 +8,10 @@ use crate::failure::Failure;
 use crate::paths::{expand, extension, is_stream, means_folder, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::plan::{Reference, Step, Work, plan_clip};
+use deft_needle_audio::read::Hints;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::shape::separate::Keep;
-use deft_needle_audio::spec::{Choice, Container, Demand};
+use deft_needle_audio::spec::{Choice, Container, Demand, Kind};
 use deft_needle_audio::survey::{Ask, Survey, survey};
 use deft_needle_audio::units::Duration;
 use deft_needle_audio::{Clip, Edits, Plan, Spec};
@@ -33,6 +34,8 @@ struct Fitted {
     plan: Plan,
     /// `None` where only planned.
     outcome: Option<Outcome>,
+    /// Bits a second of what was written; `None` where only planned.
+    bit_rate: Option<u64>,
     /// The clip and the file, where the level was changed.
     levels: Option<[Survey; 2]>,
 }
@@ -78,7 +81,8 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         report(fitted, console);
     }
     if let (Some(plot), Some(first), false) = (&args.plot, done.first(), args.dry_run) {
-        super::draw::fitted(&first.clip, &first.out, plot, console)?;
+        let clip = open_clip(&first.clip, &args.reading.hints())?;
+        super::draw::fitted(clip, written_clip(&first.out, &first.plan)?, plot, console)?;
     }
     console.object(&json!({ "files": done, "dry_run": args.dry_run }));
     Ok(exit)
@@ -199,14 +203,15 @@ fn jobs<'a>(clips: &'a [PathBuf], outs: Vec<PathBuf>, args: &Fit) -> Result<Vec<
 
 fn fit(job: &Job<'_>, args: &Fit, demand: &Demand, console: &Console) -> Result<Fitted, Failure> {
     let out = job.out.as_path();
-    let clip = open_clip(job.clip)?;
+    let clip = open_clip(job.clip, &args.reading.hints())?;
     let progress = Progress::new(console, clip.facts().frames);
     let plan = plan_clip(&clip, demand, &job.edits, Reference::default(), &progress)?;
-    let fitted = |outcome, levels| Fitted {
+    let fitted = |outcome, bit_rate, levels| Fitted {
         clip: clip.input().name().to_owned(),
         out: out.to_owned(),
         plan: plan.clone(),
         outcome,
+        bit_rate,
         levels,
     };
     let disk = RealDisk::default();
@@ -214,7 +219,7 @@ fn fit(job: &Job<'_>, args: &Fit, demand: &Demand, console: &Console) -> Result<
         if !is_stream(out) {
             refuse_existing(&[&clip], out, args.overwrite)?;
         }
-        return Ok(fitted(None, None));
+        return Ok(fitted(None, None, None));
     }
     drop(progress);
     let progress = Progress::new(console, plan.to.frames);
@@ -227,11 +232,21 @@ fn fit(job: &Job<'_>, args: &Fit, demand: &Demand, console: &Console) -> Result<
     let levels = match changes_level(&plan) && !is_stream(out) {
         true => Some([
             survey(&clip, Ask::ALL, &progress)?,
-            survey(&Clip::open(out)?, Ask::ALL, &progress)?,
+            survey(&written_clip(out, &plan)?, Ask::ALL, &progress)?,
         ]),
         false => None,
     };
-    Ok(fitted(Some(written.outcome), levels))
+    let bit_rate = written.facts.bit_rate();
+    Ok(fitted(Some(written.outcome), Some(bit_rate), levels))
+}
+
+/// Opens what was written, told what its content cannot tell.
+fn written_clip(out: &Path, plan: &Plan) -> Result<Clip, Failure> {
+    let hints = Hints {
+        raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
+        loop_tags: Some(plan.to.loop_tags.clone()),
+    };
+    open_clip(out, &hints)
 }
 
 fn changes_level(plan: &Plan) -> bool {
@@ -272,6 +287,7 @@ fn report(fitted: &Fitted, console: &Console) {
         out,
         plan,
         outcome,
+        bit_rate,
         levels,
     } = fitted;
     let names = [clip, out].map(|path| safe(&path.display().to_string()));
@@ -283,6 +299,7 @@ fn report(fitted: &Fitted, console: &Console) {
         console.say(described(
             plan,
             &names,
+            *bit_rate,
             outcome.is_none() || console.verbose(),
         ));
     }
@@ -313,10 +330,18 @@ fn odd_name(out: &Path, is: Container) -> Option<String> {
 }
 
 /// The plan in full, or in one line.
-fn described(plan: &Plan, [clip, out]: &[String; 2], in_full: bool) -> String {
+fn described(
+    plan: &Plan,
+    [clip, out]: &[String; 2],
+    bit_rate: Option<u64>,
+    in_full: bool,
+) -> String {
     let mut text = format!("{} to {}", paint(BOLD, clip), paint(BOLD, out));
     if in_full {
         let _ = write!(text, "\n{plan}");
+        if let Some(rate) = real_rate(plan, bit_rate) {
+            let _ = write!(text, "\n  came out at {rate}");
+        }
         return text;
     }
     let how = match &plan.work {
@@ -331,5 +356,16 @@ fn described(plan: &Plan, [clip, out]: &[String; 2], in_full: bool) -> String {
         plan.to.format,
         paint(GOOD, how)
     );
+    if let Some(rate) = real_rate(plan, bit_rate) {
+        let _ = write!(text, ", {rate}");
+    }
     text
+}
+
+/// What a lossy encoding really takes: a quality says nothing of it, and a bit rate is only aimed at.
+fn real_rate(plan: &Plan, bit_rate: Option<u64>) -> Option<String> {
+    let codec = plan.to.format.encoding.codec;
+    let varies = codec.kind() == Kind::Lossy && codec.facts().decoded_bits.is_none();
+    let rate = bit_rate.filter(|_| varies && matches!(plan.work, Work::Render(_)))?;
+    Some(format!("{:.0} kbit/s", deft_needle_audio::num::real(rate) / 1000.0))
 }

@@ -9,8 +9,10 @@ use crate::paths::{expand, is_stream, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::Clip;
 use deft_needle_audio::hear::Programme;
+use deft_needle_audio::read::Hints;
 use deft_needle_audio::units::Duration;
 use deft_needle_audio::verify::verify_made;
+use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, make_file, put_file, refuse_existing};
@@ -24,11 +26,11 @@ const ALTERNATIONS: usize = 2;
 pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
     let mut clips = Vec::new();
     for file in expand(&args.files)? {
-        clips.push(open_clip(&file)?);
+        clips.push(open_clip(&file, &args.reading.hints())?);
     }
     let mut turns: Vec<usize> = (0..clips.len()).collect();
     if let Some(beside) = &args.beside {
-        clips.push(open_clip(beside)?);
+        clips.push(open_clip(beside, &Hints::default())?);
         let other = turns.len();
         turns = turns.into_iter().flat_map(|turn| [turn, other]).collect();
         turns = turns.repeat(ALTERNATIONS);
@@ -54,7 +56,7 @@ fn write(
 ) -> Result<(), Failure> {
     let disk = RealDisk::default();
     let progress = Progress::new(console, programme.plan.to.frames);
-    let make = |out: &mut dyn std::io::Write| programme.write(clips, out, &progress);
+    let make = |out: &mut dyn Out| programme.write(clips, out, &progress);
     let prove = |path: &Path, outcome: &_| verify_made(&programme.plan, outcome, path, &progress);
     if is_stream(&args.out) {
         let folder =

@@ -46,11 +46,12 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
                 "inspect the files one by one",
             ));
         };
-        super::draw::inspected(file, plot, args.plot_rate, console)?;
+        let clip = open_clip(file, &args.reading.hints())?;
+        super::draw::inspected(clip, plot, args.plot_rate, console)?;
     }
     let found: Vec<_> = files
         .par_iter()
-        .map(|file| inspect(file, console))
+        .map(|file| inspect(file, args, console))
         .collect();
     let mut exit = Exit::Done;
     let mut inspections = Vec::new();
@@ -72,8 +73,8 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
     Ok(exit)
 }
 
-fn inspect(file: &Path, console: &Console) -> Result<Inspection, Failure> {
-    let clip = open_clip(file).map_err(|failure| renamed(file, failure))?;
+fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection, Failure> {
+    let clip = open_clip(file, &args.reading.hints()).map_err(|failure| renamed(file, failure))?;
     let facts = clip.facts().clone();
     let progress = Progress::new(console, facts.frames);
     Ok(Inspection {
@@ -133,6 +134,9 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
     if let Some(bits) = facts.valid_bits {
         lines.push(line("bits", format!("{bits} of them count")));
     }
+    if let Some(bytes) = facts.block_bytes {
+        lines.push(line("blocks", format!("of {bytes} bytes")));
+    }
     let frames = facts.frames;
     lines.push(line(
         "length",
@@ -164,6 +168,9 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
     for marker in &facts.markers {
         let at = Duration(facts.format.rate.seconds(marker.frame));
         lines.push(line("marker", format!("{at}  {}", safe(&marker.name))));
+    }
+    for tag in &facts.tags {
+        lines.push(line("text", format!("{}: {}", safe(&tag.name), safe(&tag.value))));
     }
     if !facts.extras.is_empty() {
         let extra =

@@ -49,6 +49,7 @@ impl Shaping {
                 Some(FadeCurve::Linear) | None => Curve::Linear,
             },
             pad: self.pad,
+            tags: self.tag.clone(),
         }
     }
 }

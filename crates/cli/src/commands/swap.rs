@@ -15,7 +15,7 @@ use serde_json::json;
 
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
-    let clip = open_clip(&args.clip)?;
+    let clip = open_clip(&args.clip, &args.reading.hints())?;
     let edits = args.shaping.edits();
     let measuring = Progress::new(console, clip.facts().frames);
     let swap = install::Swap {

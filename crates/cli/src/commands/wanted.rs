@@ -1,10 +1,21 @@
-//! `--spec`, `--like`, `--header` and `--tags` as one demand.
+//! What a file must be, and how the clip is read, as typed.
 
-use crate::args::{HeaderKind, Tags, Wanted};
+use crate::args::{HeaderKind, Reading, Tags, Wanted};
 use crate::failure::Failure;
 use crate::paths::open_clip;
 use deft_needle_audio::Spec;
+use deft_needle_audio::read::Hints;
 use deft_needle_audio::spec::{Chunks, Demand, Header};
+
+impl Reading {
+    /// As the library takes it.
+    pub fn hints(&self) -> Hints {
+        Hints {
+            raw: self.read_as,
+            loop_tags: None,
+        }
+    }
+}
 
 impl Wanted {
     /// What is asked, or `None` where nothing is.
@@ -14,8 +25,8 @@ impl Wanted {
     pub fn demand(&self) -> Result<Option<Demand>, Failure> {
         let mut demand = match (&self.spec, &self.like) {
             (Some(line), _) => Demand::from(line.parse::<Spec>()?),
-            (None, Some(file)) => Demand::like(open_clip(file)?.facts()),
-            (None, None) if self.header.is_some() || self.tags.is_some() => Spec::ANY.into(),
+            (None, Some(file)) => Demand::like(open_clip(file, &Hints::default())?.facts()),
+            (None, None) if self.says_something() => Spec::ANY.into(),
             (None, None) => return Ok(None),
         };
         self.adjust(&mut demand);
@@ -37,6 +48,17 @@ impl Wanted {
                 Tags::Keep => Chunks::Kept,
             });
         }
+        demand.block_bytes = self.block_bytes.or(demand.block_bytes);
+        if self.loop_tags.is_some() {
+            demand.loop_tags.clone_from(&self.loop_tags);
+        }
+    }
+
+    fn says_something(&self) -> bool {
+        self.header.is_some()
+            || self.tags.is_some()
+            || self.block_bytes.is_some()
+            || self.loop_tags.is_some()
     }
 
     /// Whether a spec or a model file was given.

@@ -13,10 +13,10 @@ use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
-use deft_needle_audio::spec::{Format, usual_header};
+use deft_needle_audio::spec::Format;
 use deft_needle_core::error::Error as CoreError;
 use std::fs;
-use std::io::{BufWriter, Write};
+use std::io::Cursor;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -122,19 +122,12 @@ impl Stage<'_> {
     /// Writes samples as a sound file of the given spec.
     fn save_sound(&self, name: &str, spec: &str, samples: Vec<Vec<f64>>) -> Result<(), Failure> {
         let format: Format = spec.parse()?;
-        let output = Output {
-            format,
-            header: usual_header(format),
-            frames: deft_needle_audio::num::count(samples[0].len()),
-            loops: Vec::new(),
-            carried: Vec::new(),
-        };
-        let mut bytes = BufWriter::new(Vec::new());
+        let frames = deft_needle_audio::num::count(samples[0].len());
+        let output = Output::plain(format, frames);
+        let mut bytes = Cursor::new(Vec::new());
         let source = Samples::new(format.rate, samples);
         render_source(source, &output, Dither::Triangular, &mut bytes, &Unobserved)?;
-        let _ = bytes.flush();
-        let bytes = bytes.into_inner().unwrap_or_default();
-        self.save(name, &bytes)
+        self.save(name, bytes.get_ref())
     }
 }
 

@@ -4,12 +4,12 @@
 pub mod faulty;
 
 use std::fs::{self, File, OpenOptions, TryLockError};
-use std::io::{self, Write};
+use std::io::{self, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A file being written.
-pub trait OutFile: Write + Send {
+pub trait OutFile: Write + Seek + Send {
     /// Waits until all that was written is on the disk itself.
     ///
     /// # Errors
@@ -77,6 +77,12 @@ impl Write for RealFile {
     }
     fn flush(&mut self) -> io::Result<()> {
         self.file.flush()
+    }
+}
+
+impl Seek for RealFile {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.file.seek(to)
     }
 }
 

@@ -11,10 +11,11 @@ use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
-use deft_needle_audio::spec::{Format, Header};
+use deft_needle_audio::spec::Format;
 use deft_needle_audio::{Clip, Edits};
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::Cursor;
 use std::sync::Arc;
 use tempfile::TempDir;
 
@@ -30,18 +31,12 @@ fn sound(spec: &str, frames: usize, level: f64) -> Vec<u8> {
     let samples: Vec<f64> = (0..frames)
         .map(|i| level * (i as f64 * 0.21).sin())
         .collect();
-    let output = Output {
-        format,
-        header: Some(Header::Plain),
-        frames: frames as u64,
-        loops: Vec::new(),
-        carried: Vec::new(),
-    };
+    let output = Output::plain(format, frames as u64);
     let channels = vec![samples; usize::from(format.channels.count())];
-    let mut bytes = Vec::new();
+    let mut bytes = Cursor::new(Vec::new());
     let source = Samples::new(format.rate, channels);
     render_source(source, &output, Dither::None, &mut bytes, &Unobserved).unwrap();
-    bytes
+    bytes.into_inner()
 }
 
 impl World {

@@ -1,7 +1,8 @@
 //! Loop points (`smpl`) and markers (`cue ` and their names in `LIST adtl`).
 
-use super::chunks::{Chunk, Walker};
-use crate::clip::{Loop, Marker, Note};
+use super::super::bytes::{le32 as word, text};
+use super::super::chunks::{Chunk, Walker};
+use crate::clip::{Loop, Marker, Note, Tag};
 use crate::error::Result;
 use crate::units::FrameRange;
 
@@ -22,13 +23,7 @@ pub struct Marks {
     loops: Vec<StoredLoop>,
     cues: Vec<(u32, u64)>,
     names: Vec<(u32, String)>,
-}
-
-fn word(bytes: &[u8], at: usize) -> Option<u32> {
-    match bytes.get(at..at.checked_add(4)?)? {
-        &[a, b, c, d] => Some(u32::from_le_bytes([a, b, c, d])),
-        _ => None,
-    }
+    tags: Vec<Tag>,
 }
 
 impl Marks {
@@ -68,20 +63,28 @@ impl Marks {
         }
     }
 
-    /// RIFF 1.0 "Associated Data List": `labl` chunks of a cue's identifier and its name.
+    /// RIFF 1.0 "Associated Data List": `labl` chunks of a cue's identifier and its name; "INFO List
+    /// Chunk": texts.
     fn read_list(&mut self, bytes: &[u8]) {
-        let Some(mut rest) = bytes.strip_prefix(b"adtl") else {
+        let (kind, mut rest) = bytes.split_at(bytes.len().min(4));
+        let is_info = kind == b"INFO";
+        if !is_info && kind != b"adtl" {
             return;
-        };
+        }
         while let (Some(id), Some(length)) = (rest.get(..4), word(rest, 4)) {
             let length = crate::num::size(length.into());
             let contents = rest.get(8..8usize.saturating_add(length));
-            if let (b"labl", Some(contents), true) = (id, contents, self.names.len() < MOST_MARKS)
-                && let (Some(cue), Some(text)) = (word(contents, 0), contents.get(4..))
-            {
-                let text = text.split(|&b| b == 0).next().unwrap_or_default();
-                self.names
-                    .push((cue, String::from_utf8_lossy(text).into_owned()));
+            let few = self.names.len() + self.tags.len() < MOST_MARKS;
+            match (id, contents) {
+                (id, Some(contents)) if is_info && few => {
+                    self.tags.push(Tag::of_info(id, text(contents)));
+                }
+                (b"labl", Some(contents)) if !is_info && few => {
+                    if let (Some(cue), Some(name)) = (word(contents, 0), contents.get(4..)) {
+                        self.names.push((cue, text(name)));
+                    }
+                }
+                _ => {}
             }
             let next = 8usize.saturating_add(length).saturating_add(length % 2);
             rest = rest.get(next..).unwrap_or_default();
@@ -111,6 +114,11 @@ impl Marks {
             }
         }
         loops
+    }
+
+    /// The texts of the file.
+    pub fn tags(&mut self) -> Vec<Tag> {
+        std::mem::take(&mut self.tags)
     }
 
     /// The markers in order of time, with their names.

@@ -1,7 +1,10 @@
 //! The `fmt ` chunk: tag, channels, rate, bits, and the extensible form.
 
+use super::super::bytes::le16;
+use super::super::codec::adpcm::{MS_COEFFICIENTS, ima_frames, ms_frames};
+use super::super::plain::Coding;
 use crate::error::{Error, Result};
-use crate::spec::{Channels, Codec, Encoding, Header, Layout};
+use crate::spec::{ByteOrder, Channels, Codec, Encoding, Header, Kind, Layout};
 use crate::units::SampleRate;
 use std::path::Path;
 
@@ -12,21 +15,36 @@ pub struct WavFormat {
     pub encoding: Encoding,
     pub rate: SampleRate,
     pub channels: Channels,
-    pub frame_bytes: u16,
+    /// Bytes of a frame, or of a block.
+    pub unit_bytes: u16,
+    /// Frames of a block; else 1.
+    pub unit_frames: u64,
+    pub coding: Coding,
     pub valid_bits: Option<u16>,
     pub corrected: Option<String>,
 }
 
+impl WavFormat {
+    /// How many frames a block of so many bytes holds.
+    pub fn frames_of_block(&self, bytes: u16) -> u64 {
+        let channels = self.channels.count().into();
+        match self.coding {
+            Coding::Ms(_) => ms_frames(bytes.into(), channels),
+            _ => ima_frames(bytes.into(), channels),
+        }
+    }
+}
+
 const TAG_PCM: u16 = 1;
+const TAG_MS_ADPCM: u16 = 2;
 const TAG_FLOAT: u16 = 3;
+const TAG_A_LAW: u16 = 6;
+const TAG_MU_LAW: u16 = 7;
+const TAG_IMA_ADPCM: u16 = 0x11;
 const TAG_EXTENSIBLE: u16 = 0xFFFE;
 
 /// Tags of encodings that have a name but no decoder here.
 const NAMED_TAGS: &[(u16, &str)] = &[
-    (0x0002, "MS ADPCM (msadpcm)"),
-    (0x0006, "G.711 A-law (alaw)"),
-    (0x0007, "G.711 mu-law (mulaw)"),
-    (0x0011, "IMA ADPCM (imaadpcm)"),
     (0x0031, "GSM 6.10"),
     (0x0050, "MPEG audio layer I or II"),
     (0x0055, "MPEG audio layer III (mp3)"),
@@ -112,9 +130,11 @@ pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
         .map(|row| Channels::of(row.1))
         .filter(|named| named.count() == fields.channels)
         .unwrap_or(channels);
-    let (codec, frame_bytes, corrected) = codec_of(&fields, path, malformed)?;
-    let stored_bits = 8 * frame_bytes / fields.channels;
-    if valid_bits.is_none() && fields.bits < stored_bits {
+    let (codec, unit_bytes, corrected) = codec_of(&fields, path, &malformed)?;
+    let (coding, unit_frames) = coding_of(codec, &fields, bytes, &malformed)?;
+    let stored_bits = 8 * unit_bytes / fields.channels;
+    let is_pcm = matches!(codec.kind(), Kind::Integer(_));
+    if is_pcm && valid_bits.is_none() && fields.bits < stored_bits {
         valid_bits = Some(fields.bits);
     }
     Ok(WavFormat {
@@ -122,10 +142,52 @@ pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
         encoding: Encoding::plain(codec),
         rate,
         channels,
-        frame_bytes,
-        valid_bits,
+        unit_bytes,
+        unit_frames,
+        coding,
+        valid_bits: valid_bits.filter(|_| is_pcm),
         corrected,
     })
+}
+
+/// How the units are decoded, and how many frames they hold. What ADPCM says of its frames in a block
+/// follows from the block's size, and is only believed where it is less.
+fn coding_of(
+    codec: Codec,
+    fields: &Fields,
+    bytes: &[u8],
+    malformed: impl Fn(String) -> Error,
+) -> Result<(Coding, u64)> {
+    let (block, channels) = (u64::from(fields.frame_bytes), u64::from(fields.channels));
+    let stated = le16(bytes, 18).map_or(0, u64::from);
+    let (coding, frames) = match codec {
+        Codec::MuLaw | Codec::ALaw => return Ok((Coding::Companded, 1)),
+        Codec::ImaAdpcm => (Coding::Ima, ima_frames(block, channels)),
+        Codec::MsAdpcm => (Coding::Ms(coefficients(bytes)), ms_frames(block, channels)),
+        _ => return Ok((Coding::Pcm(ByteOrder::Little), 1)),
+    };
+    if frames < 2 || channels > 8 {
+        return Err(malformed(format!(
+            "its blocks of {block} bytes are too small for {channels} channels of ADPCM"
+        )));
+    }
+    if stated > 1 && stated < frames && codec == Codec::ImaAdpcm {
+        return Err(malformed(format!(
+            "it says {stated} frames a block where {block} bytes hold {frames}"
+        )));
+    }
+    Ok((coding, frames))
+}
+
+/// Microsoft's ADPCM lists its coefficients; the seven that everybody knows where it does not.
+fn coefficients(bytes: &[u8]) -> Vec<(i16, i16)> {
+    let pair = |at: usize| Some((le16(bytes, at)?.cast_signed(), le16(bytes, at + 2)?.cast_signed()));
+    let stated = usize::from(le16(bytes, 20).unwrap_or_default()).min(256);
+    let listed: Vec<_> = (0..stated).map_while(|n| pair(22 + 4 * n)).collect();
+    match listed.len() {
+        0 => MS_COEFFICIENTS.to_vec(),
+        _ => listed,
+    }
 }
 
 /// The codec, the bytes of a frame, and what had to be corrected. Samples of, say, 20 bits lie in
@@ -138,6 +200,10 @@ fn codec_of(
     let is_float = match fields.tag {
         TAG_PCM => false,
         TAG_FLOAT => true,
+        TAG_A_LAW => return Ok((Codec::ALaw, fields.channels, None)),
+        TAG_MU_LAW => return Ok((Codec::MuLaw, fields.channels, None)),
+        TAG_IMA_ADPCM => return Ok((Codec::ImaAdpcm, fields.frame_bytes, None)),
+        TAG_MS_ADPCM => return Ok((Codec::MsAdpcm, fields.frame_bytes, None)),
         tag => {
             let known = NAMED_TAGS.iter().find(|row| row.0 == tag);
             return Err(Error::Unsupported {

@@ -1,42 +1,30 @@
 //! RIFF WAVE and RF64.
 //!
 //! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991),
-//! "Multiple Channel Audio Data and WAVE Files" (Microsoft, 2007), EBU Tech 3306 (RF64).
+//! "Multimedia Data Standards Update" (Microsoft, 1994), "Multiple Channel Audio Data and WAVE Files"
+//! (Microsoft, 2007), EBU Tech 3306 (RF64).
 
-mod chunks;
 mod extras;
 mod fmt;
-mod frames;
 
-pub use frames::Frames;
-
-use super::ReadSeek;
+use super::bytes::le32;
+use super::chunks::{Chunk, Walker, readable};
+use super::plain::{Coding, Plain};
+use super::{Opened, ReadSeek};
 use crate::clip::{Extra, Facts, Note};
 use crate::error::Result;
-use crate::spec::{Container, Format};
-use chunks::Walker;
+use crate::spec::{ByteOrder, Codec, Container, Format, Kind};
+use fmt::WavFormat;
 use std::path::Path;
-
-/// Where the samples lie in the file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Layout {
-    /// The first byte of the samples.
-    pub data_offset: u64,
-    /// How many bytes of whole frames follow.
-    pub data_bytes: u64,
-    /// Bytes of one frame.
-    pub frame_bytes: u16,
-}
 
 /// Reads all chunks but the samples.
 ///
 /// # Errors
 /// [`crate::Error::Read`]; [`crate::Error::Malformed`] where it lacks a sound `fmt ` or `data`
 /// chunk; [`crate::Error::Unsupported`] for encodings that are not decoded here.
-pub fn read_header(file: &mut dyn ReadSeek, path: &Path) -> Result<(Facts, Layout)> {
-    let mut walker = Walker::start(file, path)?;
-    let mut format = None;
-    let mut data = None;
+pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
+    let mut walker = Walker::start(file, path, "WAV", ByteOrder::Little)?;
+    let (mut format, mut data, mut fact) = (None, None, None);
     let mut marks = extras::Marks::default();
     let mut extras = Vec::new();
     while let Some(chunk) = walker.next()? {
@@ -48,9 +36,12 @@ pub fn read_header(file: &mut dyn ReadSeek, path: &Path) -> Result<(Facts, Layou
             b"data" if data.is_none() => data = Some(chunk),
             b"ds64" => {}
             id => {
+                if id == b"fact" {
+                    fact = le32(&walker.contents(&chunk)?, 0).map(u64::from);
+                }
                 marks.take(id, &chunk, &mut walker)?;
                 extras.push(Extra {
-                    id: chunks::readable(id),
+                    id: named(id, &chunk, &mut walker)?,
                     offset: chunk.offset,
                     bytes: chunk.bytes,
                 });
@@ -60,52 +51,103 @@ pub fn read_header(file: &mut dyn ReadSeek, path: &Path) -> Result<(Facts, Layou
     let format = format.ok_or_else(|| walker.malformed("it has no \"fmt \" chunk", 12))?;
     let data = data.ok_or_else(|| walker.malformed("it has no \"data\" chunk", 12))?;
     let mut notes = walker.notes();
-    notes.extend(format.corrected.map(|what| Note::Corrected { what }));
+    notes.extend(format.corrected.clone().map(|what| Note::Corrected { what }));
+    let (frames, plain) = samples(&format, &data, fact, &mut notes);
+    // A `fact` chunk belongs to every encoding but integer PCM.
+    let is_integer = matches!(format.encoding.codec.kind(), Kind::Integer(_));
+    extras.retain(|extra| is_integer || extra.id != "fact");
 
-    let frame_bytes = u64::from(format.frame_bytes);
-    let frames = data.held / frame_bytes;
-    if data.held < data.bytes {
-        let promised = data.bytes / frame_bytes;
+    let container = match walker.is_rf64() {
+        true => Container::Rf64,
+        false => Container::Wav,
+    };
+    let spec = Format {
+        container,
+        encoding: format.encoding,
+        rate: format.rate,
+        channels: format.channels,
+    };
+    let blocks = matches!(format.encoding.codec, Codec::ImaAdpcm | Codec::MsAdpcm);
+    let facts = Facts {
+        header: Some(format.header),
+        frames,
+        valid_bits: format.valid_bits,
+        audio_bytes: plain.bytes,
+        block_bytes: blocks.then(|| format.unit_bytes.into()),
+        loops: marks.loops(frames, &mut notes),
+        markers: marks.markers(),
+        tags: marks.tags(),
+        extras,
+        notes,
+        ..Facts::new(spec, walker.file_bytes())
+    };
+    Ok(Opened::new(facts, plain))
+}
+
+/// A chunk's identifier, and what a list is a list of.
+fn named(id: &[u8; 4], chunk: &Chunk, walker: &mut Walker<'_>) -> Result<String> {
+    let kind = match id {
+        b"LIST" => super::bytes::four(&walker.some(chunk, 4)?, 0),
+        _ => None,
+    };
+    Ok(match kind {
+        Some(kind) => format!("LIST {}", readable(&kind)),
+        None => readable(id),
+    })
+}
+
+/// How many frames there are, and where. The `fact` chunk holds the true length where blocks would
+/// leave it open, as long as the blocks reach that far.
+fn samples(
+    format: &WavFormat,
+    data: &Chunk,
+    fact: Option<u64>,
+    notes: &mut Vec<Note>,
+) -> (u64, Plain) {
+    let unit = u64::from(format.unit_bytes);
+    let in_bytes = |bytes: u64| {
+        let rest = match format.coding {
+            Coding::Ima | Coding::Ms(_) => format.frames_of_block((bytes % unit).try_into().unwrap_or(0)),
+            _ => 0,
+        };
+        bytes / unit * format.unit_frames + rest
+    };
+    let (held, mut promised) = (in_bytes(data.held), in_bytes(data.bytes));
+    let blocks = format.unit_frames > 1;
+    if let (true, Some(fact)) = (blocks, fact) {
+        // Off by a whole block, it is no length but a mistake.
+        if fact <= promised && fact + format.unit_frames > promised {
+            promised = fact;
+        } else {
+            notes.push(Note::Corrected {
+                what: format!(
+                    "its \"fact\" chunk says {fact} frames, its blocks hold {promised}; taken for {promised}"
+                ),
+            });
+        }
+    }
+    let frames = held.min(promised);
+    let whole = match blocks {
+        true => data.held,
+        false => frames * unit,
+    };
+    if frames < promised {
         notes.push(Note::Truncated {
             promised,
             held: frames,
         });
-    } else if !data.held.is_multiple_of(frame_bytes) {
-        let rest = data.held % frame_bytes;
+    } else if !blocks && !data.held.is_multiple_of(unit) {
+        let rest = data.held % unit;
         notes.push(Note::Corrected {
             what: format!("the last {rest} bytes of the samples make no whole frame"),
         });
     }
-    // A `fact` chunk belongs to every encoding but integer PCM.
-    let is_integer = matches!(format.encoding.codec.kind(), crate::spec::Kind::Integer(_));
-    extras.retain(|extra| is_integer || extra.id != "fact");
-
-    let container = if walker.is_rf64() {
-        Container::Rf64
-    } else {
-        Container::Wav
+    let plain = Plain {
+        offset: data.offset,
+        bytes: whole,
+        unit_bytes: unit,
+        unit_frames: format.unit_frames,
+        coding: format.coding.clone(),
     };
-    let facts = Facts {
-        format: Format {
-            container,
-            encoding: format.encoding,
-            rate: format.rate,
-            channels: format.channels,
-        },
-        header: Some(format.header),
-        frames,
-        valid_bits: format.valid_bits,
-        file_bytes: walker.file_bytes(),
-        audio_bytes: frames * frame_bytes,
-        loops: marks.loops(frames, &mut notes),
-        markers: marks.markers(),
-        extras,
-        notes,
-    };
-    let layout = Layout {
-        data_offset: data.offset,
-        data_bytes: frames * frame_bytes,
-        frame_bytes: format.frame_bytes,
-    };
-    Ok((facts, layout))
+    (frames, plain)
 }

@@ -1,11 +1,14 @@
-//! Walking the chunks of a RIFF file: identifier, size, contents, pad byte.
+//! Walking the chunks of a RIFF or IFF file: identifier, size, contents, pad byte.
+//!
+//! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991);
+//! "EA IFF 85" (Electronic Arts, 1985), whose sizes are big-endian.
 
-use super::super::ReadSeek;
+use super::ReadSeek;
+use super::bytes::{Bytes, be32, four, le32, le64};
 use crate::clip::Note;
 use crate::error::{Error, Result};
-use crate::num::{count, size};
-use std::io::{self, SeekFrom};
-use std::path::{Path, PathBuf};
+use crate::spec::ByteOrder;
+use std::path::Path;
 
 /// What is read of one chunk's contents at most; no chunk that is understood is larger.
 const MOST_CONTENTS: u64 = 1 << 20;
@@ -36,10 +39,10 @@ struct Sizes64 {
 
 /// Goes through the chunks of a file.
 pub struct Walker<'a> {
-    file: &'a mut dyn ReadSeek,
-    path: PathBuf,
-    length: u64,
-    riff_end: u64,
+    bytes: Bytes<'a>,
+    order: ByteOrder,
+    kind: [u8; 4],
+    end: u64,
     at: u64,
     rf64: bool,
     sizes: Option<Sizes64>,
@@ -58,56 +61,52 @@ fn plausible(id: &[u8]) -> bool {
 
 impl<'a> Walker<'a> {
     /// Reads the twelve bytes of the file's own header.
-    pub fn start(file: &'a mut dyn ReadSeek, path: &Path) -> Result<Self> {
-        let mut walker = Self {
-            length: 0,
-            riff_end: 0,
+    pub fn start(
+        file: &'a mut dyn ReadSeek,
+        path: &Path,
+        format: &'static str,
+        order: ByteOrder,
+    ) -> Result<Self> {
+        let mut bytes = Bytes::new(file, path, format)?;
+        let head = bytes.at(0, 12)?;
+        let length = bytes.length();
+        let (Some(id), Some(stated), Some(kind)) =
+            (four(&head, 0), word(order, &head, 4), four(&head, 8))
+        else {
+            return Err(bytes.malformed("it ends within its first 12 bytes", length));
+        };
+        let end = u64::from(stated) + 8;
+        let open = stated == 0 || stated == u32::MAX || end > length;
+        Ok(Self {
+            bytes,
+            order,
+            kind,
+            end: if open { length } else { end },
             at: 12,
-            rf64: false,
+            rf64: id == *b"RF64",
             sizes: None,
             seen: 0,
             notes: Vec::new(),
-            path: path.to_owned(),
-            file,
-        };
-        walker.length = walker.io(|file| file.seek(SeekFrom::End(0)))?;
-        let head = walker.bytes_at(0, 12)?;
-        let &[r, i, f, four, a, b, c, d, ..] = head.as_slice() else {
-            return Err(walker.malformed("it ends within its first 12 bytes", walker.length));
-        };
-        walker.rf64 = [r, i, f, four] == *b"RF64";
-        let riff_size = u32::from_le_bytes([a, b, c, d]);
-        let end = u64::from(riff_size) + 8;
-        let open = riff_size == 0 || riff_size == u32::MAX || end > walker.length;
-        walker.riff_end = if open { walker.length } else { end };
-        Ok(walker)
+        })
     }
 
     /// The next chunk, or `None` at the end.
     pub fn next(&mut self) -> Result<Option<Chunk>> {
-        let left = self.length.saturating_sub(self.at);
-        if left < 8 || self.at >= self.riff_end || self.seen >= MOST_CHUNKS {
+        let left = self.bytes.length().saturating_sub(self.at);
+        if left < 8 || self.at >= self.end || self.seen >= MOST_CHUNKS {
             self.note_trailing(left);
             return Ok(None);
         }
-        let head = self.bytes_at(self.at, 8)?;
-        let &[i, d, x, y, a, b, c, e] = head.as_slice() else {
+        let head = self.bytes.at(self.at, 8)?;
+        let (Some(id), Some(stated)) = (four(&head, 0), word(self.order, &head, 4)) else {
             return Ok(None);
         };
-        let id = [i, d, x, y];
-        let stated = u32::from_le_bytes([a, b, c, e]);
         self.seen += 1;
         let offset = self.at + 8;
-        let held = self.length - offset;
+        let held = self.bytes.length() - offset;
         if id == *b"ds64" && self.rf64 {
-            let contents = self.bytes_at(offset, 28)?;
-            self.sizes = contents.get(8..16).map(|field| {
-                let mut bytes = [0; 8];
-                bytes.copy_from_slice(field);
-                Sizes64 {
-                    data: u64::from_le_bytes(bytes),
-                }
-            });
+            let contents = self.bytes.at(offset, 28)?;
+            self.sizes = le64(&contents, 8).map(|data| Sizes64 { data });
         }
         let bytes = if id == *b"data" {
             self.data_size(stated, offset, held)?
@@ -124,7 +123,7 @@ impl<'a> Walker<'a> {
         Ok(Some(chunk))
     }
 
-    /// How long the samples really are. Streaming writers leave 0 or the largest size behind.
+    /// How long the samples of a WAV really are. Streaming writers leave 0 or the largest size behind.
     fn data_size(&mut self, stated: u32, offset: u64, held: u64) -> Result<u64> {
         if self.rf64 && stated == u32::MAX {
             // The size of 0 that a crashed writer leaves is taken from the file, like a stream's.
@@ -136,7 +135,7 @@ impl<'a> Walker<'a> {
         let too_large = OPEN_SIZES.iter().any(|sizes| sizes.contains(&stated));
         let open = if stated == 0 {
             // Truly empty samples may be followed by other chunks.
-            held > 0 && !plausible(&self.bytes_at(offset, 4)?)
+            held > 0 && !plausible(&self.bytes.at(offset, 4)?)
         } else {
             too_large && u64::from(stated) > held
         };
@@ -151,10 +150,10 @@ impl<'a> Walker<'a> {
     /// writers forget it, which shows where an identifier stands one byte early.
     fn behind(&mut self, chunk: &Chunk) -> Result<u64> {
         let end = chunk.offset.saturating_add(chunk.bytes);
-        if chunk.bytes.is_multiple_of(2) || end >= self.length {
+        if chunk.bytes.is_multiple_of(2) || end >= self.bytes.length() {
             return Ok(end);
         }
-        let next = self.bytes_at(end, 5)?;
+        let next = self.bytes.at(end, 5)?;
         let padded = next.len() < 5 || next[0] == 0 || plausible(&next[1..]);
         if padded || !plausible(&next[..4]) {
             return Ok(end + 1);
@@ -166,7 +165,7 @@ impl<'a> Walker<'a> {
     }
 
     fn note_trailing(&mut self, left: u64) {
-        let bytes = left.max(self.length.saturating_sub(self.riff_end.max(self.at)));
+        let bytes = left.max(self.bytes.length().saturating_sub(self.end.max(self.at)));
         // A single byte is the pad of an odd last chunk.
         if bytes > 1 {
             self.notes.push(Note::TrailingBytes { bytes });
@@ -175,7 +174,17 @@ impl<'a> Walker<'a> {
 
     /// A chunk's contents, as far as they are in the file and of use.
     pub fn contents(&mut self, chunk: &Chunk) -> Result<Vec<u8>> {
-        self.bytes_at(chunk.offset, chunk.held.min(MOST_CONTENTS))
+        self.bytes.at(chunk.offset, chunk.held.min(MOST_CONTENTS))
+    }
+
+    /// The first bytes of a chunk's contents.
+    pub fn some(&mut self, chunk: &Chunk, bytes: u64) -> Result<Vec<u8>> {
+        self.bytes.at(chunk.offset, chunk.held.min(bytes))
+    }
+
+    /// What the file says it is, behind its size.
+    pub fn kind(&self) -> [u8; 4] {
+        self.kind
     }
 
     /// What was found amiss while walking.
@@ -190,44 +199,23 @@ impl<'a> Walker<'a> {
 
     /// The whole file, in bytes.
     pub fn file_bytes(&self) -> u64 {
-        self.length
+        self.bytes.length()
     }
 
     /// An error at a place of this file.
     pub fn malformed(&self, what: &str, offset: u64) -> Error {
-        Error::Malformed {
-            path: self.path.clone(),
-            format: "WAV",
-            what: what.to_owned(),
-            offset,
-        }
+        self.bytes.malformed(what, offset)
     }
 
-    /// Up to `bytes` bytes from `offset`; fewer where the file ends.
-    fn bytes_at(&mut self, offset: u64, bytes: u64) -> Result<Vec<u8>> {
-        let bytes = bytes.min(self.length.saturating_sub(offset));
-        let mut contents = vec![0; size(bytes)];
-        let filled = self.io(|file| {
-            file.seek(SeekFrom::Start(offset))?;
-            let mut filled = 0;
-            while filled < contents.len() {
-                match file.read(&mut contents[filled..]) {
-                    Ok(0) => break,
-                    Ok(n) => filled += n,
-                    Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                    Err(error) => return Err(error),
-                }
-            }
-            Ok(count(filled))
-        })?;
-        contents.truncate(size(filled));
-        Ok(contents)
+    /// What is known, but not decoded here.
+    pub fn unsupported(&self, what: String) -> Error {
+        self.bytes.unsupported(what)
     }
+}
 
-    fn io(&mut self, act: impl FnOnce(&mut dyn ReadSeek) -> io::Result<u64>) -> Result<u64> {
-        act(self.file).map_err(|source| Error::Read {
-            path: self.path.clone(),
-            source,
-        })
+fn word(order: ByteOrder, bytes: &[u8], at: usize) -> Option<u32> {
+    match order {
+        ByteOrder::Little => le32(bytes, at),
+        ByteOrder::Big => be32(bytes, at),
     }
 }

@@ -1,0 +1,139 @@
+//! Enough of a signal to tell whether a lossy file still holds it: its length, its level, and some
+//! windows of it, to see that nothing has moved.
+
+use crate::block::Block;
+use crate::num::{count, real, size};
+
+/// How many windows are kept.
+const WINDOWS: u64 = 8;
+/// Frames of a window.
+const WINDOW: u64 = 2048;
+/// A shift of up to so many frames is looked for.
+const REACH: usize = 64;
+/// Power below which a signal has no level to speak of: −80 dB.
+const SILENT: f64 = 1e-8;
+/// What a codec may take away, and add, in dB: noise at a low bit rate loses its upper half and more.
+const LEVEL: std::ops::RangeInclusive<f64> = -12.0..=3.0;
+/// How much better another place may fit before the signal counts as moved.
+const BETTER: f64 = 1.03;
+
+/// What was seen of a signal.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Likeness {
+    frames: u64,
+    planned: u64,
+    power: f64,
+    windows: Vec<Vec<f64>>,
+}
+
+impl Likeness {
+    /// Nothing seen yet of a signal of `planned` frames.
+    pub fn new(planned: u64) -> Self {
+        Self {
+            frames: 0,
+            planned,
+            power: 0.0,
+            windows: Vec::new(),
+        }
+    }
+
+    /// Where the windows begin.
+    fn starts(&self) -> impl Iterator<Item = u64> {
+        let planned = self.planned;
+        (0..WINDOWS).map(move |turn| turn * planned / WINDOWS)
+    }
+
+    /// Takes in a block; how the samples are dealt out to blocks makes no difference.
+    pub fn update(&mut self, block: &Block) {
+        let frames = count(block.frames());
+        let (from, to) = (self.frames, self.frames + frames);
+        for channel in block.channels() {
+            self.power += channel.iter().map(|s| s * s).sum::<f64>();
+        }
+        let starts: Vec<u64> = self.starts().collect();
+        self.windows.resize(starts.len(), Vec::new());
+        for (start, window) in starts.into_iter().zip(&mut self.windows) {
+            let begin = start.max(from);
+            let end = (start + WINDOW).min(to);
+            for frame in begin..end {
+                window.push(folded(block, size(frame - from)));
+            }
+        }
+        self.frames = to;
+    }
+
+    /// What differs in what came back, in words.
+    ///
+    /// # Errors
+    /// Length, level or place, with the figures.
+    pub fn compare(&self, found: &Self) -> Result<(), String> {
+        if self.frames != found.frames {
+            return Err(format!("{} frames became {}", self.frames, found.frames));
+        }
+        if self.power / real(self.frames.max(1)) < SILENT {
+            return Ok(());
+        }
+        let change = 10.0 * (found.power / self.power).log10();
+        if !LEVEL.contains(&change) {
+            return Err(format!("its level changed by {change:.1} dB"));
+        }
+        let lags = -REACH.cast_signed()..=REACH.cast_signed();
+        let fits = lags.map(|lag| (self.fit(found, lag), lag));
+        let best = fits.fold((f64::MIN, 0), |best, fit| if fit.0 > best.0 { fit } else { best });
+        match best.1 {
+            lag if lag != 0 && best.0 > BETTER * self.fit(found, 0) => {
+                Err(format!("it came back {lag} frames later"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// How well the windows fit where they lie `lag` frames later in what came back.
+    fn fit(&self, found: &Self, lag: isize) -> f64 {
+        let pairs = self.windows.iter().zip(&found.windows);
+        pairs
+            .map(|(a, b)| {
+                let inner = REACH..a.len().saturating_sub(REACH);
+                // Short clips have no inside; then all that overlaps counts.
+                let range = if inner.is_empty() { 0..a.len() } else { inner };
+                range
+                    .filter_map(|at| Some(a[at] * b.get(at.checked_add_signed(lag)?)?))
+                    .sum::<f64>()
+            })
+            .sum()
+    }
+}
+
+/// All channels in one, weighted differently so that opposite ones do not cancel.
+fn folded(block: &Block, frame: usize) -> f64 {
+    let weights = (1..).map(|n: u32| 1.0 / f64::from(n));
+    block.channels().iter().zip(weights).map(|(c, weight)| c[frame] * weight).sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(samples: &[f64]) -> Likeness {
+        let mut likeness = Likeness::new(count(samples.len()));
+        for piece in samples.chunks(1000) {
+            likeness.update(&Block::from_channels(vec![piece.to_vec()]));
+        }
+        likeness
+    }
+
+    #[test]
+    fn what_moved_or_changed_is_told() {
+        let wave = |n: u32| (f64::from(n) * 0.05).sin() * (f64::from(n) * 0.0007).cos();
+        let samples: Vec<f64> = (0..40_000).map(wave).collect();
+        let moved: Vec<f64> = (0..40_000).map(|n| if n < 7 { 0.0 } else { wave(n - 7) }).collect();
+        let noisy: Vec<f64> = samples.iter().zip(0..).map(|(s, n)| s + f64::from(n % 7 - 3) * 0.01).collect();
+        let quiet: Vec<f64> = samples.iter().map(|s| s * 0.2).collect();
+        let base = of(&samples);
+        assert_eq!(base.compare(&of(&noisy)), Ok(()));
+        assert!(base.compare(&of(&moved)).unwrap_err().contains("7 frames later"));
+        assert!(base.compare(&of(&quiet)).unwrap_err().contains("-14.0 dB"));
+        assert!(base.compare(&of(&samples[1..])).is_err());
+        assert_eq!(of(&[0.0; 100]).compare(&of(&[0.0; 100])), Ok(()));
+    }
+}

@@ -1,0 +1,152 @@
+//! What goes into the file beside the samples: loop points, markers, texts, chunks.
+
+use super::carry::{self, rescaled};
+use super::{Decision, Output};
+use crate::clip::{Facts, Loop, Marker, Tag};
+use crate::spec::{Chunks, Container, Format};
+use crate::units::FrameRange;
+
+/// What the plan knows when this is decided.
+pub struct Known<'a> {
+    /// The clip.
+    pub facts: &'a Facts,
+    /// What the target lets in.
+    pub wanted: Option<Chunks>,
+    /// Texts that are set.
+    pub set: &'a [Tag],
+    /// What it becomes.
+    pub to: Format,
+    /// Whether samples become others.
+    pub changed: bool,
+    /// Whether the places that loops and markers name have moved.
+    pub moved: bool,
+    /// Whether the sample rate changes.
+    pub resampled: bool,
+}
+
+/// How many loops a container holds, and whether markers.
+fn room(container: Container) -> (usize, bool) {
+    match container {
+        Container::Wav | Container::Rf64 => (usize::MAX, true),
+        Container::Aiff | Container::Aifc => (2, true),
+        Container::Ogg | Container::Flac => (1, false),
+        _ => (0, false),
+    }
+}
+
+/// Whether a container holds a text of this name.
+fn holds(container: Container, tag: &Tag) -> bool {
+    match container {
+        Container::Wav => crate::write::info_id(tag).is_some(),
+        Container::Aiff | Container::Aifc => tag.names().is_some_and(|names| names.aiff.is_some()),
+        Container::M4a => tag.names().is_some(),
+        Container::Ogg | Container::Flac => true,
+        _ => false,
+    }
+}
+
+/// Decides, and fills in the output.
+pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision>) {
+    let places = known.wanted != Some(Chunks::Bare) && !known.moved;
+    let texts = match known.wanted {
+        Some(Chunks::Bare) => false,
+        Some(Chunks::Kept) => true,
+        None => !known.changed,
+    };
+    output.loops = loops(known, places, decisions);
+    output.markers = markers(known, places, decisions);
+    let (carried, left) = carry::choose(known, places, texts);
+    output.carried = carried;
+    output.tags = tags(known, texts, decisions);
+    if let Some(left) = left {
+        decisions.push(left);
+    }
+}
+
+fn loops(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Loop> {
+    let facts = known.facts;
+    if facts.loops.is_empty() {
+        return Vec::new();
+    }
+    let mut say = |what: &str, why: String| {
+        decisions.push(Decision {
+            about: "loop",
+            what: what.to_owned(),
+            why,
+        });
+    };
+    let container = known.to.container;
+    let (most, _) = room(container);
+    if !places || most == 0 {
+        let why = match (known.moved, most) {
+            (true, _) => "the places that they name have moved".to_owned(),
+            (_, 0) => format!("{container} has no place for them"),
+            _ => "nothing beside the samples is wanted".to_owned(),
+        };
+        say("the clip's loop points are left out", why);
+        return Vec::new();
+    }
+    if facts.loops.len() > most {
+        say("the first loops come along", format!("{container} holds {most}"));
+    }
+    if known.resampled {
+        say(
+            "loop points move to the nearest frames of the new rate",
+            "the sample rate changes".to_owned(),
+        );
+    }
+    let place = |frame| rescaled(frame, facts.format.rate, known.to.rate);
+    let moved = |l: &Loop| Loop {
+        range: FrameRange {
+            start: place(l.range.start),
+            end: place(l.range.end),
+        },
+        plays: if most == usize::MAX { l.plays } else { 0 },
+    };
+    facts.loops.iter().take(most).map(moved).collect()
+}
+
+fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Marker> {
+    let facts = known.facts;
+    let (_, held) = room(known.to.container);
+    if facts.markers.is_empty() {
+        return Vec::new();
+    }
+    if !places || !held {
+        if places {
+            decisions.push(Decision {
+                about: "chunks",
+                what: "the clip's markers are left out".to_owned(),
+                why: format!("{} has no place for them", known.to.container),
+            });
+        }
+        return Vec::new();
+    }
+    let moved = |marker: &Marker| Marker {
+        frame: rescaled(marker.frame, facts.format.rate, known.to.rate),
+        name: marker.name.clone(),
+    };
+    facts.markers.iter().map(moved).collect()
+}
+
+/// The clip's texts where they come along, and those that are set in their place.
+fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Vec<Tag> {
+    let mut tags = if texts { known.facts.tags.clone() } else { Vec::new() };
+    for set in known.set {
+        tags.retain(|tag| !tag.name.eq_ignore_ascii_case(&set.name));
+        if !set.value.is_empty() {
+            tags.push(set.clone());
+        }
+    }
+    let container = known.to.container;
+    let (held, lost): (Vec<Tag>, Vec<Tag>) = tags.into_iter().partition(|tag| holds(container, tag));
+    if !lost.is_empty() {
+        let names: Vec<_> = lost.iter().map(|tag| tag.name.as_str()).collect();
+        decisions.push(Decision {
+            about: "chunks",
+            what: format!("texts left out: {}", names.join(", ")),
+            why: format!("{container} has no place for them"),
+        });
+    }
+    held
+}

@@ -1,0 +1,188 @@
+//! What a clip becomes: its own values where they are accepted, else the first alternatives that can
+//! be written.
+
+use crate::edit::Edits;
+use crate::error::{Error, Result};
+use crate::spec::{
+    ByteOrder, Channels, Choice, Codec, Container, Demand, Encoding, Format, Kind, Quality, Spec, limit,
+};
+use crate::write::codec::vorbis::Vorbis;
+
+/// Decides the format.
+pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Format> {
+    let spec = demand.spec_for(own);
+    let mut format = spec.pick(own);
+    if let Some(route) = &edits.route {
+        let routed = u16::try_from(route.0.len()).ok().and_then(Channels::new);
+        let routed = routed.ok_or_else(|| Error::CannotMeet {
+            what: "a route has 1 to 32 channels".to_owned(),
+            instead: "write one expression for each output channel".to_owned(),
+        })?;
+        if !spec.channels.accepts(routed, Channels::accepts) {
+            return Err(Error::CannotMeet {
+                what: format!("the route makes {routed}, and the target wants {}", spec.channels),
+                instead: "write one expression for each channel that the target wants".to_owned(),
+            });
+        }
+        if format.channels.count() != routed.count() {
+            format.channels = routed;
+        }
+    }
+    (format.container, format.encoding) = container_and_encoding(own, spec)?;
+    Ok(format)
+}
+
+/// Refuses what cannot be encoded, naming the nearest that can; only where something is encoded.
+pub fn refuse_unencodable(format: Format) -> Result<()> {
+    if let Some((what, instead)) = limit(format) {
+        return Err(Error::CannotMeet { what, instead });
+    }
+    let asked = format.encoding.quality;
+    if format.encoding.codec != Codec::Vorbis || Vorbis::new(format).is_ok() {
+        return Ok(());
+    }
+    // Average bit rates go by tables for each rate; the nearest that has one is found by asking.
+    let with = |kilobits: u16| {
+        let mut tried = format;
+        tried.encoding.quality = Some(Quality::BitRate(kilobits));
+        Vorbis::new(tried).is_ok()
+    };
+    let nearest = match asked {
+        Some(Quality::BitRate(kilobits)) => (1..=1000u16)
+            .flat_map(|off| [kilobits.saturating_sub(off), kilobits.saturating_add(off)])
+            .find(|near| *near > 0 && with(*near)),
+        _ => None,
+    };
+    Err(Error::CannotMeet {
+        what: format!(
+            "Vorbis of {} Hz and {} cannot have {}",
+            format.rate, format.channels, format.encoding
+        ),
+        instead: match nearest {
+            Some(near) => format!("ask for vorbis:{near}k, the nearest, or for a quality such as vorbis:q5"),
+            None => "ask for a quality such as vorbis:q5, or another rate".to_owned(),
+        },
+    })
+}
+
+/// The first container, the clip's own before all, that can hold one of the encodings.
+fn container_and_encoding(own: Format, spec: &Spec) -> Result<(Container, Encoding)> {
+    let mut containers = match &spec.container {
+        Choice::OneOf(all) => all.clone(),
+        Choice::Any => vec![usual_container(own, spec)],
+    };
+    if let Some(at) = containers.iter().position(|c| *c == own.container) {
+        containers.swap(0, at);
+    }
+    for container in &containers {
+        if let Some(encoding) = encoding_in(*container, own, &spec.encoding) {
+            return Ok((*container, ordered(*container, encoding, own, spec)?));
+        }
+    }
+    let first = containers.first().copied().unwrap_or(Container::Wav);
+    let held: Vec<_> = first.facts().writes.iter().map(|c| c.facts().word).collect();
+    Err(Error::BadSpec {
+        line: spec.to_string(),
+        what: match held.is_empty() {
+            true => format!("{first} is not written here"),
+            false => format!("{first} holds {}", held.join(" ")),
+        },
+    })
+}
+
+/// The clip's own where it is written; packets of MP4 go into M4A as they are; what the spec says of
+/// the encoding may leave but one.
+fn usual_container(own: Format, spec: &Spec) -> Container {
+    let written = |container: Container| {
+        !container.facts().writes.is_empty() && encoding_in(container, own, &spec.encoding).is_some()
+    };
+    let kin = match (own.container, own.encoding.codec) {
+        (Container::Mp4, Codec::Aac | Codec::Alac16 | Codec::Alac24) => Container::M4a,
+        (container, _) => container,
+    };
+    let all = crate::spec::CONTAINERS.iter().map(|row| row.container);
+    [kin, Container::Wav].into_iter().chain(all).find(|c| written(*c)).unwrap_or(Container::Wav)
+}
+
+/// The encoding for a container: the clip's own, the first alternative that it holds, or where all
+/// are welcome the one that loses nothing, else the usual one.
+fn encoding_in(container: Container, own: Format, choice: &Choice<Encoding>) -> Option<Encoding> {
+    let writes = container.facts().writes;
+    let held = |encoding: &&Encoding| writes.contains(&encoding.codec);
+    match choice {
+        Choice::OneOf(all) => {
+            let same = all.iter().find(|e| e.accepts(own.encoding)).filter(held);
+            same.or_else(|| all.iter().find(held)).copied()
+        }
+        Choice::Any if writes.contains(&own.encoding.codec) => Some(Encoding {
+            quality: None,
+            ..own.encoding
+        }),
+        Choice::Any => nearest(own.encoding.codec, writes).map(Encoding::plain),
+    }
+}
+
+fn nearest(own: Codec, writes: &[Codec]) -> Option<Codec> {
+    let first = *writes.first()?;
+    if first.kind() == Kind::Lossy {
+        return Some(first);
+    }
+    let bits = match own.kind() {
+        Kind::Integer(bits) => bits,
+        Kind::Float(_) => 24,
+        Kind::Lossy => 16,
+    };
+    let integers = || writes.iter().filter_map(|codec| match codec.kind() {
+        Kind::Integer(has) => Some((has, *codec)),
+        _ => None,
+    });
+    let enough = integers().filter(|(has, _)| *has >= bits).min_by_key(|(has, _)| *has);
+    enough.or_else(|| integers().max_by_key(|(has, _)| *has)).map(|(_, codec)| codec)
+}
+
+/// The order of bytes is only stated where the container leaves it open.
+fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -> Result<Encoding> {
+    let wide = encoding.codec.sample_bytes().is_some_and(|bytes| bytes > 1);
+    let fixed = match container {
+        Container::Wav => Some(ByteOrder::Little),
+        Container::Aiff => Some(ByteOrder::Big),
+        _ => None,
+    };
+    let order = match (container, encoding.order) {
+        (_, Some(asked)) if fixed.is_some_and(|fixed| fixed != asked) => {
+            // What the clip happens to have is no wish.
+            if encoding.order == own.encoding.order && !spec.encoding.accepts(encoding, |a, b| a == b) {
+                None
+            } else if matches!(spec.encoding, Choice::Any) {
+                None
+            } else {
+                let which = if asked == ByteOrder::Big { "little" } else { "big" };
+                return Err(Error::BadSpec {
+                    line: spec.to_string(),
+                    what: format!("samples in {container} are {which}-endian"),
+                });
+            }
+        }
+        (Container::Raw | Container::Aifc, asked) if wide => {
+            let same = own.container == container && own.encoding.codec == encoding.codec;
+            let kept = own.encoding.order.filter(|_| same);
+            let usual = if container == Container::Raw { ByteOrder::Little } else { ByteOrder::Big };
+            // Of floating point, AIFF-C has big-endian names only.
+            let float = matches!(encoding.codec.kind(), Kind::Float(_));
+            match asked.or(kept).unwrap_or(usual) {
+                ByteOrder::Little if container == Container::Aifc && (float || encoding.codec != Codec::Pcm16) => {
+                    if asked.is_some() {
+                        return Err(Error::BadSpec {
+                            line: spec.to_string(),
+                            what: "AIFF-C has little-endian samples of 16 bits only".to_owned(),
+                        });
+                    }
+                    Some(ByteOrder::Big)
+                }
+                order => Some(order),
+            }
+        }
+        _ => None,
+    };
+    Ok(Encoding { order, ..encoding })
+}

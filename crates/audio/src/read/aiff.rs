@@ -1,0 +1,292 @@
+//! AIFF and AIFF-C.
+//!
+//! Sources: "Audio Interchange File Format: AIFF" 1.3 (Apple, 1989); "Audio Interchange File Format
+//! AIFF-C" draft (Apple, 1991).
+
+use super::bytes::{be16, be32, four, text};
+use super::chunks::{Walker, readable};
+use super::plain::Plain;
+use super::{Opened, ReadSeek};
+use crate::clip::{Extra, Facts, Loop, Marker, Note, Tag};
+use crate::error::Result;
+use crate::num::{rounded, size};
+use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
+use crate::units::{FrameRange, SampleRate};
+use std::path::Path;
+
+/// What the `COMM` chunk says.
+struct Common {
+    format: Format,
+    frames: u64,
+    valid_bits: Option<u16>,
+    order: ByteOrder,
+}
+
+/// The two loops of an `INST` chunk: how they play, and the markers of their ends.
+struct Instrument {
+    loops: Vec<(u16, u16, u16)>,
+}
+
+/// A marker: its identifier, the frame that it stands before, its name.
+struct Mark {
+    id: u16,
+    frame: u64,
+    name: String,
+}
+
+/// Compression types whose samples are not decoded here, by name.
+const NAMED: &[(&[u8; 4], &str)] = &[
+    (b"ima4", "IMA ADPCM in packets (ima4)"),
+    (b"GSM ", "GSM 6.10"),
+    (b"alac", "ALAC"),
+];
+
+/// Reads all chunks but the samples.
+pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
+    let mut walker = Walker::start(file, path, "AIFF", ByteOrder::Big)?;
+    let (mut common, mut sound) = (None, None);
+    let (mut marks, mut instrument) = (Vec::new(), Instrument { loops: Vec::new() });
+    let (mut tags, mut extras) = (Vec::new(), Vec::new());
+    while let Some(chunk) = walker.next()? {
+        match &chunk.id {
+            b"COMM" if common.is_none() => {
+                let bytes = walker.contents(&chunk)?;
+                common = Some(read_common(&bytes, &walker, chunk.offset)?);
+            }
+            b"SSND" if sound.is_none() => {
+                let head = walker.some(&chunk, 8)?;
+                sound = Some((chunk, be32(&head, 0).unwrap_or_default()));
+            }
+            b"MARK" => marks = read_marks(&walker.contents(&chunk)?),
+            b"INST" => instrument = read_instrument(&walker.contents(&chunk)?),
+            b"FVER" => {}
+            id => {
+                if let b"NAME" | b"AUTH" | b"ANNO" | b"(c) " = id {
+                    tags.push(Tag::of_aiff(id, text(&walker.contents(&chunk)?)));
+                }
+                extras.push(Extra {
+                    id: readable(id),
+                    offset: chunk.offset,
+                    bytes: chunk.bytes,
+                });
+            }
+        }
+    }
+    let common = common.ok_or_else(|| walker.malformed("it has no \"COMM\" chunk", 12))?;
+    let mut notes = walker.notes();
+    // "If there are no sample frames, the Sound Data Chunk may be left out" (AIFF 1.3, page 9).
+    let (offset, bytes, held) = match sound {
+        Some((chunk, skip)) => {
+            let skip = 8 + u64::from(skip);
+            let less = |n: u64| n.saturating_sub(skip);
+            (chunk.offset + skip, less(chunk.bytes), less(chunk.held))
+        }
+        None if common.frames == 0 => (0, 0, 0),
+        None => return Err(walker.malformed("it has no \"SSND\" chunk", 12)),
+    };
+    let mut plain = Plain::samples(offset, 0, common.format, common.order);
+    let unit = plain.unit_bytes;
+    let in_file = held / unit;
+    let frames = common.frames.min(in_file);
+    plain.bytes = frames * unit;
+    if in_file < common.frames {
+        notes.push(Note::Truncated {
+            promised: common.frames,
+            held: in_file,
+        });
+    } else if bytes / unit > common.frames {
+        notes.push(Note::Corrected {
+            what: format!(
+                "its samples go on for {} frames behind the {} that it counts",
+                bytes / unit - common.frames,
+                common.frames
+            ),
+        });
+    }
+    let loops = loops(&instrument, &marks, frames, &mut notes);
+    let of_loop = |id: u16| instrument.loops.iter().any(|&(_, a, b)| a == id || b == id);
+    let mut markers: Vec<Marker> = marks
+        .iter()
+        .filter(|mark| !of_loop(mark.id))
+        .map(|mark| Marker {
+            frame: mark.frame,
+            name: mark.name.clone(),
+        })
+        .collect();
+    markers.sort_by_key(|marker| marker.frame);
+    // Places are among what is beside the samples, like `smpl` and `cue ` of a WAV.
+    let facts = Facts {
+        frames,
+        valid_bits: common.valid_bits,
+        audio_bytes: plain.bytes,
+        loops,
+        markers,
+        tags,
+        extras,
+        notes,
+        ..Facts::new(common.format, walker.file_bytes())
+    };
+    Ok(Opened::new(facts, plain))
+}
+
+/// AIFF 1.3, "The Common Chunk": channels, frames, bits, rate; AIFF-C adds the compression type.
+fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common> {
+    let bad = |what: String| walker.malformed(&what, offset);
+    let (Some(channels), Some(frames), Some(bits), Some(rate)) =
+        (be16(bytes, 0), be32(bytes, 2), be16(bytes, 6), bytes.get(8..18))
+    else {
+        return Err(bad("its \"COMM\" chunk is too short".to_owned()));
+    };
+    let rate = extended(rate);
+    let hertz = u32::try_from(rounded(rate)).ok().and_then(SampleRate::new);
+    let Some(rate) = hertz.filter(|_| rate.is_finite()) else {
+        return Err(bad(format!("its sample rate is {rate}")));
+    };
+    let channels = match Channels::new(channels) {
+        Some(channels) => channels,
+        None if channels == 0 => return Err(bad("it has 0 channels".to_owned())),
+        None => {
+            let what = format!("{channels} channels (32 are the most)");
+            return Err(walker.unsupported(what));
+        }
+    };
+    let kind = four(bytes, 18).filter(|_| walker.kind() == *b"AIFC");
+    let (codec, order) = match kind.as_ref() {
+        None => (pcm(bits), ByteOrder::Big),
+        Some(b"NONE" | b"twos" | b"in24" | b"in32") => (pcm(bits), ByteOrder::Big),
+        Some(b"sowt") => (pcm(bits), ByteOrder::Little),
+        Some(b"fl32" | b"FL32") => (Some(Codec::F32), ByteOrder::Big),
+        Some(b"fl64" | b"FL64") => (Some(Codec::F64), ByteOrder::Big),
+        Some(b"ulaw" | b"ULAW") => (Some(Codec::MuLaw), ByteOrder::Big),
+        Some(b"alaw" | b"ALAW") => (Some(Codec::ALaw), ByteOrder::Big),
+        Some(other) => {
+            let known = NAMED.iter().find(|row| row.0 == other);
+            return Err(walker.unsupported(match known {
+                Some((_, name)) => format!("AIFF-C with {name}"),
+                None => format!("AIFF-C of type \"{}\"", other.escape_ascii()),
+            }));
+        }
+    };
+    let codec = codec.ok_or_else(|| bad(format!("it says {bits} bits a sample")))?;
+    let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
+    let stated = kind.is_some() && wide;
+    let whole = codec.sample_bytes().map(|bytes| 8 * bytes);
+    let integer = matches!(codec.kind(), crate::spec::Kind::Integer(_));
+    Ok(Common {
+        format: Format {
+            container: match kind {
+                Some(_) => Container::Aifc,
+                None => Container::Aiff,
+            },
+            encoding: Encoding {
+                order: stated.then_some(order),
+                ..Encoding::plain(codec)
+            },
+            rate,
+            channels,
+        },
+        frames: frames.into(),
+        valid_bits: (integer && Some(bits) != whole).then_some(bits),
+        order,
+    })
+}
+
+/// Samples of 1 to 32 bits lie in the upper bits of whole bytes.
+fn pcm(bits: u16) -> Option<Codec> {
+    match bits {
+        1..=8 => Some(Codec::Pcm8),
+        9..=16 => Some(Codec::Pcm16),
+        17..=24 => Some(Codec::Pcm24),
+        25..=32 => Some(Codec::Pcm32),
+        _ => None,
+    }
+}
+
+/// An 80-bit IEEE 754 number: sign, 15 bits of exponent with a bias of 16,383, 64 bits of fraction
+/// with its first one stated.
+fn extended(bytes: &[u8]) -> f64 {
+    let exponent = i32::from(be16(bytes, 0).unwrap_or_default() & 0x7FFF) - 16_383;
+    let upper = f64::from(be32(bytes, 2).unwrap_or_default());
+    let lower = f64::from(be32(bytes, 6).unwrap_or_default());
+    if bytes.first().is_some_and(|b| b & 0x80 != 0) {
+        return f64::NAN;
+    }
+    (upper + lower / 4_294_967_296.0) * 2f64.powi(exponent - 31)
+}
+
+/// AIFF 1.3, "The Marker Chunk": a count, then for each an identifier, a position and a counted text
+/// whose length, its count included, is even.
+fn read_marks(bytes: &[u8]) -> Vec<Mark> {
+    let mut marks = Vec::new();
+    let stated = be16(bytes, 0).map_or(0, usize::from);
+    let mut at = 2;
+    while marks.len() < stated {
+        let (Some(id), Some(frame)) = (be16(bytes, at), be32(bytes, at + 2)) else {
+            break;
+        };
+        let length = usize::from(bytes.get(at + 6).copied().unwrap_or_default());
+        let name = bytes.get(at + 7..at + 7 + length).unwrap_or_default();
+        marks.push(Mark {
+            id,
+            frame: frame.into(),
+            name: text(name),
+        });
+        at += 6 + (1 + length).next_multiple_of(2);
+    }
+    marks
+}
+
+/// AIFF 1.3, "The Instrument Chunk": eight bytes of notes and gain, then the sustain and the release
+/// loop, each a mode (0 none, 1 forward, 2 to and fro) and two markers.
+fn read_instrument(bytes: &[u8]) -> Instrument {
+    let loops = [8, 14].into_iter().filter_map(|at| {
+        let (mode, start, end) = (be16(bytes, at)?, be16(bytes, at + 2)?, be16(bytes, at + 4)?);
+        (mode != 0).then_some((mode, start, end))
+    });
+    Instrument {
+        loops: loops.collect(),
+    }
+}
+
+/// Markers lie between frames, so that a loop is half-open as it stands.
+fn loops(instrument: &Instrument, marks: &[Mark], frames: u64, notes: &mut Vec<Note>) -> Vec<Loop> {
+    let place = |id: u16| marks.iter().find(|mark| mark.id == id).map(|mark| mark.frame);
+    let mut all = Vec::new();
+    for &(mode, start, end) in &instrument.loops {
+        let range = place(start).zip(place(end)).map(|(start, end)| FrameRange { start, end });
+        match range {
+            Some(range) if !range.is_empty() && range.end <= frames => {
+                if mode != 1 {
+                    notes.push(Note::Corrected {
+                        what: "its loop plays to and fro; taken for one that plays forward".to_owned(),
+                    });
+                }
+                all.push(Loop { range, plays: 0 });
+            }
+            _ => notes.push(Note::Corrected {
+                what: format!("a loop between the markers {start} and {end} does not lie in the clip; left out"),
+            }),
+        }
+    }
+    all.truncate(size(2));
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn extended_numbers() {
+        // From the examples of AIFF 1.3, and the smallest and largest rates that are met.
+        for (bytes, want) in [
+            ([0x40, 0x0D, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 44_100.0),
+            ([0x40, 0x0E, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 88_200.0),
+            ([0x40, 0x0D, 0xAD, 0xDD, 0x17, 0x45, 0xD1, 0x74, 0x5D, 0x17], 44_509.090_909),
+            ([0x3F, 0xFF, 0x80, 0, 0, 0, 0, 0, 0, 0], 1.0),
+            ([0; 10], 0.0),
+        ] {
+            assert!((extended(&bytes) - want).abs() < 1e-5, "{want}");
+        }
+    }
+}

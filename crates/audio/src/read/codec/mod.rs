@@ -1,0 +1,10 @@
+//! Decoders: bytes to samples.
+
+#[cfg(feature = "aac")]
+pub mod aac;
+pub mod adpcm;
+pub mod g711;
+pub mod opus;
+pub mod pcm;
+pub mod qoa;
+pub mod symphonia;

@@ -1,0 +1,333 @@
+//! Native FLAC (RFC 9639): metadata blocks are read here, frames by symphonia.
+
+use super::bytes::Bytes;
+use super::codec::symphonia::{Setup, Symphonia};
+use super::packets::Decoder as _;
+use super::plain::{Coding, Plain};
+use super::{Body, Hints, Opened, Packets, ReadSeek, Stream, comments};
+use crate::block::{Block, Source};
+use crate::clip::{Extra, Facts, Note};
+use crate::crc::{FLAC_FRAME, FLAC_HEADER};
+use crate::error::{Error, Result};
+use crate::num::{count, size};
+use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
+use crate::units::SampleRate;
+use std::fs::File;
+use std::path::Path;
+use symphonia::core::formats::{FormatOptions, FormatReader};
+use symphonia::core::io::MediaSourceStream;
+use symphonia::default::formats::FlacReader;
+
+/// Names of the metadata blocks (RFC 9639, 8.1).
+const BLOCKS: [&str; 7] = [
+    "STREAMINFO",
+    "PADDING",
+    "APPLICATION",
+    "SEEKTABLE",
+    "VORBIS_COMMENT",
+    "CUESHEET",
+    "PICTURE",
+];
+/// Metadata that is read at most.
+const MOST_BLOCKS: usize = 1024;
+
+/// Where the frames lie.
+#[derive(Debug)]
+struct Flac {
+    info: Vec<u8>,
+    offset: u64,
+    bytes: u64,
+}
+
+/// Reads the metadata blocks.
+pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Result<Opened> {
+    let mut bytes = Bytes::new(file, path, "FLAC")?;
+    let mut at = id3_length(&mut bytes)?;
+    if bytes.at(at, 4)? != b"fLaC" {
+        return Err(bytes.malformed("it does not begin with fLaC", at));
+    }
+    at += 4;
+    let (mut info, mut tags, mut extras) = (None, Vec::new(), Vec::new());
+    for _ in 0..MOST_BLOCKS {
+        let head = bytes.at(at, 4)?;
+        let &[kind, a, b, c] = head.as_slice() else {
+            return Err(bytes.malformed("it ends within its metadata", at));
+        };
+        let length = u64::from(u32::from_be_bytes([0, a, b, c]));
+        let name = BLOCKS.get(usize::from(kind & 0x7F)).copied().unwrap_or("unknown");
+        match name {
+            "STREAMINFO" if info.is_none() => info = Some(bytes.at(at + 4, length)?),
+            "PADDING" => {}
+            _ => {
+                if name == "VORBIS_COMMENT" {
+                    tags = comments::parse(&bytes.at(at + 4, length)?);
+                }
+                extras.push(Extra {
+                    id: name.to_owned(),
+                    offset: at + 4,
+                    bytes: length,
+                });
+            }
+        }
+        at += 4 + length;
+        if kind & 0x80 != 0 {
+            break;
+        }
+    }
+    let info = info.filter(|info| info.len() >= 34);
+    let info = info.ok_or_else(|| bytes.malformed("it has no STREAMINFO", 4))?;
+    let (format, stated, valid_bits) = read_info(&info, &bytes)?;
+    let length = bytes.length().saturating_sub(at);
+    let held = last_frame_end(&mut bytes, at, &info)?;
+    let mut notes = Vec::new();
+    let frames = match (stated, held) {
+        (0, Some(held)) => {
+            notes.push(Note::LengthLeftOpen);
+            held
+        }
+        (0, None) => 0,
+        (stated, None) if length == 0 => {
+            notes.push(Note::Truncated { promised: stated, held: 0 });
+            0
+        }
+        (stated, None) => stated,
+        (stated, Some(held)) => {
+            if held < stated {
+                notes.push(Note::Truncated { promised: stated, held });
+            }
+            stated.min(held)
+        }
+    };
+    let found = comments::take_loop(&mut tags, hints, frames, format.rate, &mut notes);
+    // The vendor's name alone, and the loop, are no texts.
+    extras.retain(|extra| extra.id != "VORBIS_COMMENT" || !tags.is_empty());
+    let facts = Facts {
+        frames,
+        valid_bits,
+        audio_bytes: length,
+        loops: found.into_iter().collect(),
+        tags,
+        extras,
+        notes,
+        ..Facts::new(format, bytes.length())
+    };
+    let body = Flac {
+        info,
+        offset: at,
+        bytes: length,
+    };
+    Ok(Opened::new(facts, body))
+}
+
+/// Some writers put ID3 tags before the file's own beginning.
+fn id3_length(bytes: &mut Bytes<'_>) -> Result<u64> {
+    let head = bytes.at(0, 10)?;
+    Ok(super::mp3::id3_bytes(&head).unwrap_or(0))
+}
+
+/// RFC 9639, 8.2: rate, channels, bits and the number of frames.
+fn read_info(info: &[u8], bytes: &Bytes<'_>) -> Result<(Format, u64, Option<u16>)> {
+    let packed = super::bytes::be64(info, 10).unwrap_or_default();
+    let part = |shift: u32, bits: u32| packed >> shift & ((1 << bits) - 1);
+    let hertz = u32::try_from(part(44, 20)).unwrap_or_default();
+    let rate = SampleRate::new(hertz).ok_or_else(|| bytes.malformed("its sample rate is 0", 18))?;
+    let counted = u16::try_from(part(41, 3) + 1).unwrap_or(1);
+    let bits = u16::try_from(part(36, 5) + 1).unwrap_or(16);
+    let codec = if bits <= 16 { Codec::Flac16 } else { Codec::Flac24 };
+    if bits > 24 {
+        return Err(bytes.unsupported(format!("FLAC of {bits} bits")));
+    }
+    // RFC 9639, 9.1.3: four and six channels have their usual places.
+    let channels = match counted {
+        4 => Channels::of(Layout::Quad),
+        6 => Channels::of(Layout::Surround51),
+        8 => Channels::of(Layout::Surround71),
+        n => Channels::new(n).unwrap_or(Channels::MONO),
+    };
+    let format = Format {
+        container: Container::Flac,
+        encoding: Encoding::plain(codec),
+        rate,
+        channels,
+    };
+    let whole = if bits <= 16 { 16 } else { 24 };
+    Ok((format, part(0, 36), (bits != whole).then_some(bits)))
+}
+
+/// How much of the end is searched for the last frame; no frame of FLAC's usual sizes is longer.
+const SEARCHED: u64 = 1 << 20;
+
+/// Where the last whole frame ends, in frames of sound; `None` where none is found in the last MiB. A
+/// frame is whole where the check sum at the end of the file is its own.
+fn last_frame_end(bytes: &mut Bytes<'_>, first: u64, info: &[u8]) -> Result<Option<u64>> {
+    let from = first.max(bytes.length().saturating_sub(SEARCHED));
+    let tail = bytes.at(from, SEARCHED)?;
+    let fixed = u64::from(super::bytes::be16(info, 0).unwrap_or_default());
+    let starts = (0..tail.len().saturating_sub(5)).rev();
+    let heads = starts.filter_map(|at| frame_head(&tail[at..], fixed).map(|head| (at, head)));
+    for (at, (start, length)) in heads {
+        let whole = FLAC_FRAME.checksum(&tail[at..]) == 0;
+        return Ok(Some(if whole { start + length } else { start }));
+    }
+    Ok(None)
+}
+
+/// RFC 9639, 9.1: sync code, block size, number, check sum. Gives the first frame of sound and how
+/// many it holds.
+fn frame_head(bytes: &[u8], fixed: u64) -> Option<(u64, u64)> {
+    let (&[first, second, third, fourth], rest) = bytes.split_first_chunk::<4>()?;
+    if first != 0xFF || second & 0xFE != 0xF8 || third >> 4 == 0 || third & 15 == 15 {
+        return None;
+    }
+    if fourth >> 4 > 10 || fourth & 1 != 0 {
+        return None;
+    }
+    let (number, used) = coded_number(rest)?;
+    let mut at = 4 + used;
+    let length = match third >> 4 {
+        1 => 192,
+        code @ 2..=5 => 144 << code,
+        6 => {
+            at += 1;
+            u64::from(*bytes.get(at - 1)?) + 1
+        }
+        7 => {
+            at += 2;
+            u64::from(super::bytes::be16(bytes, at - 2)?) + 1
+        }
+        code => 1 << code,
+    };
+    at += match third & 15 {
+        12 => 1,
+        13 | 14 => 2,
+        _ => 0,
+    };
+    if FLAC_HEADER.checksum(bytes.get(..at)?) != *bytes.get(at)? {
+        return None;
+    }
+    let variable = second & 1 != 0;
+    let start = if variable { number } else { number.checked_mul(fixed)? };
+    Some((start, length))
+}
+
+/// A number in the manner of UTF-8, up to 36 bits (RFC 9639, 9.1.5).
+fn coded_number(bytes: &[u8]) -> Option<(u64, usize)> {
+    let first = *bytes.first()?;
+    let ones = first.leading_ones();
+    if ones == 0 {
+        return Some((first.into(), 1));
+    }
+    if !(2..=7).contains(&ones) {
+        return None;
+    }
+    let used = size(ones.into());
+    let mut value = u64::from(first) & (0x7F >> ones);
+    for byte in bytes.get(1..used)? {
+        if byte >> 6 != 2 {
+            return None;
+        }
+        value = value << 6 | u64::from(byte & 0x3F);
+    }
+    Some((value, used))
+}
+
+impl Body for Flac {
+    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+        let broken = |what: String| Error::Malformed {
+            path: path.to_owned(),
+            format: "FLAC",
+            what,
+            offset: self.offset,
+        };
+        let stream = MediaSourceStream::new(Box::new(file), Default::default());
+        let reader = FlacReader::try_new(stream, FormatOptions::default())
+            .map_err(|error| broken(error.to_string()))?;
+        let decoder = Symphonia::new(Setup::Flac(self.info.clone())).map_err(broken)?;
+        Ok(Box::new(Frames {
+            reader: Box::new(reader),
+            decoder,
+            path: path.to_owned(),
+            format: facts.format,
+            left: facts.frames,
+            promised: facts.frames,
+        }))
+    }
+
+    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+        let whole = Plain {
+            offset: self.offset,
+            bytes: self.bytes,
+            unit_bytes: 1 << 14,
+            unit_frames: 1 << 20,
+            coding: Coding::Pcm(ByteOrder::Big),
+        };
+        whole.packets(file, path)
+    }
+
+    fn stream(&self) -> Stream {
+        Stream {
+            headers: vec![self.info.clone()],
+            ..Stream::default()
+        }
+    }
+}
+
+/// Frames as symphonia finds them in the file.
+struct Frames {
+    reader: Box<dyn FormatReader>,
+    decoder: Symphonia,
+    path: std::path::PathBuf,
+    format: Format,
+    left: u64,
+    promised: u64,
+}
+
+impl Source for Frames {
+    fn rate(&self) -> SampleRate {
+        self.format.rate
+    }
+
+    fn channels(&self) -> usize {
+        self.format.channels.count().into()
+    }
+
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        block.clear();
+        block.shape(self.channels(), 0);
+        while self.left > 0 && block.is_empty() {
+            let broken = |what: String| Error::Malformed {
+                path: self.path.clone(),
+                format: "FLAC",
+                what,
+                offset: 0,
+            };
+            let come = self.promised - self.left;
+            let packet = self.reader.next_packet().map_err(|error| broken(error.to_string()))?;
+            let packet = packet.ok_or_else(|| {
+                broken(format!("its headers promise {} frames, decoding gave {come}", self.promised))
+            })?;
+            self.decoder.decode(&packet.data, block).map_err(broken)?;
+            block.truncate(size(self.left));
+            self.left -= count(block.frames());
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_in_the_manner_of_utf_8() {
+        for (bytes, want) in [
+            (&[0x7F][..], Some((0x7F, 1))),
+            (&[0xC2, 0xA9], Some((0xA9, 2))),
+            (&[0xFE, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF], Some(((1 << 36) - 1, 7))),
+            (&[0x80], None),
+            (&[0xC2, 0x29], None),
+        ] {
+            assert_eq!(coded_number(bytes), want);
+        }
+    }
+}

@@ -1,0 +1,396 @@
+//! MPEG audio layer III streams: frames are walked here, so that the length is exact, and decoded by
+//! symphonia.
+//!
+//! Sources: ISO/IEC 11172-3 and 13818-3; "ID3 tag version 2.4.0" (id3.org); the info tag as encoders
+//! write it into the first frame ("Mp3 info tag", revision 1).
+
+use super::bytes::{Bytes, be32};
+use super::codec::symphonia::{Setup, Symphonia};
+use super::packets::Decoded;
+use super::{Body, Opened, Packets};
+use crate::block::Source;
+use crate::clip::{Extra, Facts, Note, Tag};
+use crate::error::{Error, Result};
+use crate::num::{count, size};
+use crate::render::fill;
+use crate::spec::{Channels, Codec, Container, Encoding, Format};
+use crate::units::SampleRate;
+use std::fs::File;
+use std::io::{self, BufReader, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+/// Frames that every decoder is late by (ISO/IEC 11172-3: the filter bank's 481 and the overlap).
+const DECODER_DELAY: u64 = 529;
+/// What is searched for the first frame behind the tags.
+const SEARCHED: u64 = 1 << 16;
+/// ID3 tags beyond this size are passed over unread.
+const LARGEST_TAG: u64 = 16 << 20;
+
+/// One frame's header.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Head {
+    rate: u32,
+    channels: u16,
+    bytes: u64,
+    frames: u64,
+    side: usize,
+}
+
+/// Bit rates of layer III in kbit/s (ISO/IEC 11172-3, 2.4.2.3 and 13818-3, 2.4.2.3).
+const RATES_1: [u32; 14] = [32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320];
+const RATES_2: [u32; 14] = [8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160];
+
+impl Head {
+    /// Reads the four bytes; `None` where they are no header of layer III.
+    pub fn parse(bytes: &[u8]) -> Option<Self> {
+        let &[first, second, third, fourth] = bytes.first_chunk::<4>()?;
+        if first != 0xFF || second & 0xE6 != 0xE2 {
+            return None;
+        }
+        let version = second >> 3 & 3;
+        let index = usize::from(third >> 4).checked_sub(1)?;
+        let sampling = usize::from(third >> 2 & 3);
+        let base = *[44_100u32, 48_000, 32_000].get(sampling)?;
+        let (rates, halvings) = match version {
+            3 => (RATES_1, 0),
+            2 => (RATES_2, 1),
+            0 => (RATES_2, 2),
+            _ => return None,
+        };
+        let rate = base >> halvings;
+        let kilobits = *rates.get(index)?;
+        let frames = if halvings == 0 { 1152 } else { 576 };
+        let padding = u32::from(third >> 1 & 1);
+        let bytes = (if halvings == 0 { 144_000 } else { 72_000 }) * kilobits / rate + padding;
+        let mono = fourth >> 6 == 3;
+        let side = match (halvings, mono) {
+            (0, false) => 32,
+            (0, true) | (_, false) => 17,
+            (_, true) => 9,
+        };
+        Some(Self {
+            rate,
+            channels: if mono { 1 } else { 2 },
+            bytes: bytes.into(),
+            frames,
+            side,
+        })
+    }
+}
+
+/// The bytes of an ID3v2 tag that begins here (id3.org, 3.1), its head included.
+pub fn id3_bytes(head: &[u8]) -> Option<u64> {
+    if !head.starts_with(b"ID3") || head.len() < 10 {
+        return None;
+    }
+    let size = head[6..10].iter().fold(0u64, |sum, byte| sum << 7 | u64::from(byte & 0x7F));
+    let foot = if head[5] & 0x10 == 0 { 0 } else { 10 };
+    Some(10 + size + foot)
+}
+
+/// Where the frames lie.
+#[derive(Debug)]
+struct Mp3 {
+    first: u64,
+    end: u64,
+    skip: u64,
+    packet_frames: u64,
+}
+
+/// Finds the first frame, and walks all of them.
+pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
+    let copy = file.try_clone().map_err(|source| Error::Read {
+        path: path.to_owned(),
+        source,
+    })?;
+    let mut bytes = Bytes::new(file, path, "MP3")?;
+    let (mut start, mut tags, mut extras) = (0, Vec::new(), Vec::new());
+    while let Some(length) = id3_bytes(&bytes.at(start, 10)?) {
+        if length <= LARGEST_TAG {
+            tags.extend(read_id3(&bytes.at(start, length)?));
+        }
+        extras.push(Extra {
+            id: "ID3".to_owned(),
+            offset: start,
+            bytes: length,
+        });
+        start += length;
+    }
+    let searched = bytes.at(start, SEARCHED)?;
+    let first = (0..searched.len()).find(|&at| begins_stream(&searched[at..]));
+    let Some(first) = first else {
+        return Err(bytes.malformed("no frame of layer III follows its tags", start));
+    };
+    let head = Head::parse(&searched[first..]).ok_or_else(|| bytes.malformed("it has no frame", start))?;
+    let mut at = start + count(first);
+    let info = read_info(&bytes.at(at, head.bytes)?, &head);
+    if info.is_some() {
+        at += head.bytes;
+    }
+    let mut walk = Walk::new(copy, path, at, bytes.length())?;
+    let held = walk.count().map_err(|source| Error::Read {
+        path: path.to_owned(),
+        source,
+    })?;
+    let mut notes = Vec::new();
+    let (end, length) = (walk.at, bytes.length());
+    if walk.cut {
+        let promised = info.and_then(|info| info.packets).unwrap_or(held + 1);
+        notes.push(Note::Truncated {
+            promised: promised.max(held + 1) * head.frames,
+            held: held * head.frames,
+        });
+    } else if let Some(promised) = info.and_then(|info| info.packets).filter(|n| *n > held) {
+        notes.push(Note::Truncated {
+            promised: promised * head.frames,
+            held: held * head.frames,
+        });
+    }
+    let tail = bytes.at(end, 3)?;
+    if end < length && !walk.cut {
+        let id = match tail.as_slice() {
+            b"TAG" => "ID3v1",
+            b"APE" => "APE tag",
+            _ => "bytes behind the last frame",
+        };
+        extras.push(Extra {
+            id: id.to_owned(),
+            offset: end,
+            bytes: length - end,
+        });
+    }
+    let all = held * head.frames;
+    let (skip, frames) = match info.and_then(|info| info.gapless) {
+        Some((delay, padding)) => {
+            let skip = delay + DECODER_DELAY;
+            (skip, all.saturating_sub(delay + padding).min(all.saturating_sub(skip)))
+        }
+        None => (0, all),
+    };
+    let rate = SampleRate::new(head.rate).ok_or_else(|| bytes.malformed("its rate is 0", at))?;
+    let format = Format {
+        container: Container::Mp3,
+        encoding: Encoding::plain(Codec::Mp3),
+        rate,
+        channels: Channels::new(head.channels).unwrap_or(Channels::STEREO),
+    };
+    let facts = Facts {
+        frames,
+        audio_bytes: end - at,
+        tags,
+        extras,
+        notes,
+        ..Facts::new(format, length)
+    };
+    Ok(Opened::new(facts, Mp3 {
+        first: at,
+        end,
+        skip,
+        packet_frames: head.frames,
+    }))
+}
+
+/// A header that the next frame's follows, so that chance does not make one.
+fn begins_stream(bytes: &[u8]) -> bool {
+    let Some(head) = Head::parse(bytes) else {
+        return false;
+    };
+    match bytes.get(size(head.bytes)..).filter(|rest| rest.len() >= 4) {
+        Some(next) => Head::parse(next).is_some_and(|next| next.rate == head.rate),
+        None => true,
+    }
+}
+
+/// What an info tag tells.
+#[derive(Debug, Clone, Copy)]
+struct Info {
+    packets: Option<u64>,
+    /// Frames that the encoder put before the first and behind the last.
+    gapless: Option<(u64, u64)>,
+}
+
+/// `Xing` or `Info` behind the side information: flags, then the number of frames, bytes, an index and
+/// a quality where flagged; nine letters of the encoder, and from the 21st byte on delay and padding
+/// of twelve bits each. `VBRI` at a fixed place.
+fn read_info(frame: &[u8], head: &Head) -> Option<Info> {
+    let at = 4 + head.side;
+    if frame.get(36..40) == Some(b"VBRI") {
+        return Some(Info {
+            packets: be32(frame, 50).map(u64::from),
+            gapless: None,
+        });
+    }
+    if !matches!(frame.get(at..at + 4), Some(b"Xing" | b"Info")) {
+        return None;
+    }
+    let flags = be32(frame, at + 4)?;
+    let mut next = at + 8;
+    let mut packets = None;
+    for (flag, bytes) in [(1, 4), (2, 4), (4, 100), (8, 4)] {
+        if flags & flag != 0 {
+            if flag == 1 {
+                packets = be32(frame, next).map(u64::from);
+            }
+            next += bytes;
+        }
+    }
+    let known = frame.get(next..next + 4).is_some_and(|name| name.iter().all(u8::is_ascii_graphic));
+    let both = be32(frame, next + 20).map(|bits| u64::from(bits >> 8));
+    Some(Info {
+        packets,
+        gapless: both.filter(|_| known).map(|both| (both >> 12, both & 0xFFF)),
+    })
+}
+
+/// Goes from header to header.
+struct Walk {
+    file: BufReader<File>,
+    at: u64,
+    length: u64,
+    cut: bool,
+    rate: Option<u32>,
+}
+
+impl Walk {
+    fn new(mut file: File, path: &Path, at: u64, length: u64) -> Result<Self> {
+        file.seek(SeekFrom::Start(at)).map_err(|source| Error::Read {
+            path: path.to_owned(),
+            source,
+        })?;
+        Ok(Self {
+            file: BufReader::with_capacity(1 << 16, file),
+            at,
+            length,
+            cut: false,
+            rate: None,
+        })
+    }
+}
+
+impl Walk {
+    /// Reads the next header; the bytes behind it come next.
+    fn head(&mut self) -> io::Result<Option<([u8; 4], Head)>> {
+        let mut bytes = [0; 4];
+        if fill(&mut Read::by_ref(&mut self.file), &mut bytes)? < 4 {
+            return Ok(None);
+        }
+        let same = |head: &Head| self.rate.is_none_or(|rate| rate == head.rate);
+        let Some(head) = Head::parse(&bytes).filter(same) else {
+            return Ok(None);
+        };
+        self.rate = Some(head.rate);
+        if self.at + head.bytes > self.length {
+            self.cut = true;
+            return Ok(None);
+        }
+        self.at += head.bytes;
+        Ok(Some((bytes, head)))
+    }
+
+    /// Passes over all frames and counts them.
+    fn count(&mut self) -> io::Result<u64> {
+        let mut frames = 0;
+        while let Some((_, head)) = self.head()? {
+            self.file.seek_relative(i64::try_from(head.bytes - 4).unwrap_or(0))?;
+            frames += 1;
+        }
+        Ok(frames)
+    }
+}
+
+/// Frames with their headers.
+struct WholeFrames {
+    walk: Walk,
+    path: PathBuf,
+}
+
+impl Packets for WholeFrames {
+    fn next(&mut self, packet: &mut Vec<u8>) -> Result<bool> {
+        let mut read = || -> io::Result<bool> {
+            let Some((bytes, head)) = self.walk.head()? else {
+                return Ok(false);
+            };
+            packet.clear();
+            packet.extend_from_slice(&bytes);
+            packet.resize(size(head.bytes), 0);
+            self.walk.file.read_exact(&mut packet[4..])?;
+            Ok(true)
+        };
+        read().map_err(|source| Error::Read {
+            path: self.path.clone(),
+            source,
+        })
+    }
+}
+
+/// Text frames of ID3v2.3 and 2.4 (id3.org, 4.2); others are passed over.
+fn read_id3(bytes: &[u8]) -> Vec<Tag> {
+    let mut tags = Vec::new();
+    let version = bytes.get(3).copied().unwrap_or_default();
+    if !(3..=4).contains(&version) {
+        return tags;
+    }
+    let mut at = 10;
+    while let (Some(id), Some(stated)) = (bytes.get(at..at + 4), be32(bytes, at + 4)) {
+        let length = match version {
+            4 => stated.to_be_bytes().iter().fold(0usize, |sum, b| sum << 7 | usize::from(b & 0x7F)),
+            _ => size(stated.into()),
+        };
+        let Some(contents) = bytes.get(at + 10..(at + 10).saturating_add(length)) else {
+            break;
+        };
+        if id == b"\0\0\0\0" {
+            break;
+        }
+        if id.starts_with(b"T") && id != b"TXXX" && !contents.is_empty() {
+            tags.push(Tag::of_id3(id, id3_text(contents[0], &contents[1..])));
+        } else if id == b"COMM" && contents.len() > 4 {
+            let said = id3_text(contents[0], &contents[4..]);
+            let said = said.split_once('\0').map_or(said.as_str(), |(_, said)| said);
+            tags.push(Tag::of_id3(id, said.to_owned()));
+        }
+        at += 10 + length;
+    }
+    tags
+}
+
+/// Latin-1, UTF-16 with a mark, UTF-16 big-endian, or UTF-8.
+fn id3_text(coding: u8, bytes: &[u8]) -> String {
+    let units = |big: bool, bytes: &[u8]| {
+        let pair = |pair: &[u8]| match (big, pair) {
+            (true, &[a, b]) => u16::from_be_bytes([a, b]),
+            (false, &[a, b]) => u16::from_le_bytes([a, b]),
+            _ => 0,
+        };
+        let all: Vec<u16> = bytes.chunks_exact(2).map(pair).collect();
+        String::from_utf16_lossy(&all).replace('\u{FEFF}', "")
+    };
+    let said = match (coding, bytes) {
+        (1, [0xFE, 0xFF, rest @ ..]) => units(true, rest),
+        (1, [0xFF, 0xFE, rest @ ..]) => units(false, rest),
+        (1 | 2, bytes) => units(coding == 2, bytes),
+        (3, bytes) => String::from_utf8_lossy(bytes).into_owned(),
+        (_, bytes) => bytes.iter().copied().map(char::from).collect(),
+    };
+    said.trim_end_matches('\0').to_owned()
+}
+
+impl Body for Mp3 {
+    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+        let decoder = Symphonia::new(Setup::Mp3).map_err(|what| Error::Unsupported {
+            path: path.to_owned(),
+            what,
+        })?;
+        let packets = self.packets(file, path)?;
+        let decoded = Decoded::new(packets, Box::new(decoder), path, facts, self.skip);
+        Ok(Box::new(decoded.silent_run_up(self.packet_frames)))
+    }
+
+    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+        let walk = Walk::new(file, path, self.first, self.end)?;
+        Ok(Box::new(WholeFrames {
+            walk,
+            path: path.to_owned(),
+        }))
+    }
+}

@@ -1,0 +1,367 @@
+//! MP4, M4A and QuickTime: the first sound track, with its edit list.
+//!
+//! Sources: ISO/IEC 14496-12 (boxes, tables, edit lists); "QuickTime File Format" (Apple).
+
+mod boxes;
+pub mod entry;
+mod table;
+mod texts;
+
+use super::bytes::{Bytes, be32, be64, four};
+use super::codec::symphonia::{Setup, Symphonia};
+use super::codec::{g711, pcm};
+use super::packets::{Decoded, Decoder, Placed};
+use super::{Body, Opened, Packets, Stream};
+use crate::block::{Block, Source};
+use crate::clip::{Extra, Facts, Note};
+use crate::error::{Error, Result};
+use crate::num::{count, scaled, size};
+use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
+use crate::units::SampleRate;
+use boxes::{boxes, find, find_path};
+use entry::{AacConfig, Coded, Entry};
+use std::fs::File;
+use std::path::Path;
+use std::sync::Arc;
+use table::Tables;
+
+/// The description of a whole film at most.
+const LARGEST_MOOV: u64 = 256 << 20;
+/// Boxes at the top of a file that are looked at.
+const MOST_BOXES: usize = 4096;
+
+/// One sound track.
+#[derive(Debug)]
+struct Track {
+    coded: Coded,
+    tables: Arc<Tables>,
+    /// Packets that are wholly in the file.
+    whole: u64,
+    skip: u64,
+    packet_frames: u32,
+    /// The `stsd` box, to put the packets into another file.
+    description: Vec<u8>,
+    fdk: bool,
+}
+
+/// Finds `moov` and reads the first sound track.
+pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
+    let mut bytes = Bytes::new(file, path, "MPEG-4")?;
+    let (moov, moov_at, fragmented) = movie(&mut bytes)?;
+    if fragmented {
+        return Err(bytes.unsupported("fragmented MPEG-4".to_owned()));
+    }
+    let tracks: Vec<&[u8]> = boxes(&moov).iter().filter(|b| &b.kind == b"trak").map(|b| b.contents).collect();
+    let is = |track: &[u8], kind: &[u8]| {
+        find_path(track, &[b"mdia", b"hdlr"]).and_then(|hdlr| hdlr.get(8..12)) == Some(kind)
+    };
+    let sounds: Vec<&&[u8]> = tracks.iter().filter(|track| is(track, b"soun")).collect();
+    let Some(track) = sounds.first() else {
+        return Err(bytes.unsupported("MPEG-4 without a sound track".to_owned()));
+    };
+    let malformed = |what: String| bytes.malformed(&what, moov_at);
+    let lacks = |name: &str| malformed(format!("its sound track lacks \"{name}\""));
+    let stbl = find_path(track, &[b"mdia", b"minf", b"stbl"]).ok_or_else(|| lacks("stbl"))?;
+    let stsd = find(stbl, b"stsd").ok_or_else(|| lacks("stsd"))?;
+    let entry = entry::parse(stsd).map_err(|(unsupported, what)| match unsupported {
+        true => bytes.unsupported(what),
+        false => malformed(what),
+    })?;
+    let clock = clock(find_path(track, &[b"mdia", b"mdhd"]).ok_or_else(|| lacks("mdhd"))?);
+    let clock = clock.filter(|clock| *clock > 0).ok_or_else(|| lacks("mdhd"))?;
+    let tables = Arc::new(Tables::parse(stbl, bytes.length()).map_err(malformed)?);
+    let length = bytes.length();
+    let whole = count(
+        Arc::clone(&tables)
+            .places()
+            .take_while(|(at, bytes)| at.saturating_add((*bytes).into()) <= length)
+            .count(),
+    );
+    let mut notes = Vec::new();
+    let sound = sound_of(&entry, &tables, &mut bytes)?;
+    let frames_of = |ticks: u64| scaled(ticks, sound.rate.hertz().into(), clock.into());
+    let movie_clock = find(&moov, b"mvhd").and_then(self::clock).unwrap_or(clock).max(1);
+    let udta = find(&moov, b"udta").unwrap_or_default();
+    let texts = texts::read(udta);
+    let edit = edit(track, &mut notes);
+    let (skip, wanted) = match (&edit, texts.gapless) {
+        // The gapless text counts in frames, the edit list often only in the film's coarser clock.
+        (_, Some((delay, frames))) => (delay, Some(frames)),
+        (Some((start, length)), None) => {
+            let stated = scaled(*length, sound.rate.hertz().into(), movie_clock.into());
+            (frames_of(*start), (*length > 0).then_some(stated))
+        }
+        (None, None) => (0, None),
+    };
+    let in_table = frames_of(tables.duration(tables.packets())).saturating_sub(skip);
+    let promised = wanted.map_or(in_table, |wanted| wanted.min(in_table));
+    let held = frames_of(tables.duration(whole)).saturating_sub(skip);
+    if held < promised {
+        notes.push(Note::Truncated { promised, held });
+    }
+    if sounds.len() > 1 {
+        notes.push(Note::LeftAside {
+            what: format!("it holds {} sound tracks; the first is read", sounds.len()),
+        });
+    }
+    let format = Format {
+        container: match sounds.len() == tracks.len() && four(&bytes.at(8, 4)?, 0) != Some(*b"qt  ") {
+            true => Container::M4a,
+            false => Container::Mp4,
+        },
+        encoding: sound.encoding,
+        rate: sound.rate,
+        channels: sound.channels,
+    };
+    let frames = promised.min(held);
+    let places = Arc::clone(&tables).places().take(size(whole));
+    let audio_bytes = places.map(|(_, bytes)| u64::from(bytes)).sum();
+    let extras = (!texts.tags.is_empty() || texts.more).then(|| Extra {
+        id: "udta".to_owned(),
+        offset: moov_at + offset_in(&moov, udta),
+        bytes: count(udta.len()),
+    });
+    let facts = Facts {
+        frames,
+        valid_bits: None,
+        audio_bytes,
+        tags: texts.tags,
+        extras: extras.into_iter().collect(),
+        notes,
+        ..Facts::new(format, length)
+    };
+    let body = Track {
+        coded: entry.coded,
+        packet_frames: u32::try_from(frames_of(tables.first_duration().into())).unwrap_or(0),
+        tables,
+        whole,
+        skip,
+        description: stsd.to_vec(),
+        fdk: sound.fdk,
+    };
+    Ok(Opened::new(facts, body))
+}
+
+/// Where a part of a slice begins in it.
+fn offset_in(whole: &[u8], part: &[u8]) -> u64 {
+    let (a, b) = (whole.as_ptr().addr(), part.as_ptr().addr());
+    count(b.saturating_sub(a).min(whole.len()))
+}
+
+/// The contents of `moov`, their place, and whether the samples lie in fragments.
+fn movie(bytes: &mut Bytes<'_>) -> Result<(Vec<u8>, u64, bool)> {
+    let mut at = 0;
+    let mut found = None;
+    for _ in 0..MOST_BOXES {
+        let head = bytes.at(at, 16)?;
+        let (Some(stated), Some(kind)) = (be32(&head, 0), four(&head, 4)) else {
+            break;
+        };
+        let (skip, length) = match stated {
+            0 => (8, bytes.length() - at),
+            1 => (16, be64(&head, 8).unwrap_or(0)),
+            stated => (8, stated.into()),
+        };
+        if length < skip {
+            return Err(bytes.malformed("a box is shorter than its own head", at));
+        }
+        if kind == *b"moov" && length <= LARGEST_MOOV {
+            found = Some((bytes.at(at + skip, length - skip)?, at + skip));
+        }
+        match at.checked_add(length) {
+            Some(next) if next < bytes.length() => at = next,
+            _ => break,
+        }
+    }
+    let (moov, place) = found.ok_or_else(|| {
+        let what = "it has no \"moov\": it was never finished, or its end is missing";
+        bytes.malformed(what, 0)
+    })?;
+    let fragmented = find(&moov, b"mvex").is_some();
+    Ok((moov, place, fragmented))
+}
+
+/// Ticks a second, from `mvhd` or `mdhd`.
+fn clock(head: &[u8]) -> Option<u32> {
+    be32(head, if head.first() == Some(&1) { 20 } else { 12 })
+}
+
+/// Where the track begins in its own clock, and how long it plays in the film's; an empty edit before
+/// it is a pause, which is not part of the clip.
+fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
+    let elst = find_path(track, &[b"edts", b"elst"])?;
+    let wide = elst.first() == Some(&1);
+    let stated = size(be32(elst, 4)?.into()).min(1 << 16);
+    let entry = |n: usize| {
+        let (length, start) = match wide {
+            true => (be64(elst, 8 + 20 * n)?, be64(elst, 16 + 20 * n)?.cast_signed()),
+            false => {
+                let start = be32(elst, 12 + 12 * n)?.cast_signed();
+                (be32(elst, 8 + 12 * n)?.into(), i64::from(start))
+            }
+        };
+        Some((start, length))
+    };
+    let all: Vec<_> = (0..stated).map_while(entry).collect();
+    let mut played = all.iter().filter_map(|&(start, length)| Some((u64::try_from(start).ok()?, length)));
+    let first = played.next()?;
+    if played.next().is_some() {
+        notes.push(Note::LeftAside {
+            what: "its edit list plays several pieces; the first is read".to_owned(),
+        });
+    }
+    Some(first)
+}
+
+/// What a track sounds like once it is decoded.
+struct Sound {
+    encoding: Encoding,
+    rate: SampleRate,
+    channels: Channels,
+    fdk: bool,
+}
+
+fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Result<Sound> {
+    let plain = Encoding::plain;
+    let (encoding, rate, count, fdk) = match &entry.coded {
+        Coded::Aac(config) => {
+            let (rate, count, fdk) = aac(config, entry, tables, bytes)?;
+            (plain(Codec::Aac), rate, count, fdk)
+        }
+        Coded::Alac(config) => {
+            let bits = config.get(5).copied().unwrap_or(16);
+            let codec = if bits <= 16 { Codec::Alac16 } else { Codec::Alac24 };
+            if !matches!(bits, 16 | 20 | 24) {
+                return Err(bytes.unsupported(format!("ALAC of {bits} bits")));
+            }
+            let count = config.get(9).copied().unwrap_or(0).into();
+            (plain(codec), be32(config, 20).unwrap_or(0), count, false)
+        }
+        Coded::Mp3 => (plain(Codec::Mp3), entry.rate, entry.channels, false),
+        Coded::Plain(codec, order) => {
+            let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
+            let encoding = Encoding {
+                order: wide.then_some(*order),
+                ..plain(*codec)
+            };
+            (encoding, entry.rate, entry.channels, false)
+        }
+    };
+    let rate = SampleRate::new(rate).ok_or_else(|| bytes.malformed("its sample rate is 0", 0))?;
+    let channels = match count {
+        6 => Some(Channels::of(Layout::Surround51)),
+        8 => Some(Channels::of(Layout::Surround71)),
+        n => Channels::new(n),
+    };
+    let channels = channels.ok_or_else(|| bytes.malformed("it has no channels, or too many", 0))?;
+    Ok(Sound {
+        encoding,
+        rate,
+        channels,
+        fdk,
+    })
+}
+
+/// Rate, channels, and whether the FDK library decodes it. Low rates are listened to first: spectral
+/// band replication need not be stated, and without it only the dull core would be heard.
+fn aac(
+    config: &AacConfig,
+    entry: &Entry,
+    tables: &Arc<Tables>,
+    bytes: &mut Bytes<'_>,
+) -> Result<(u32, u16, bool)> {
+    let channels = if config.channels == 0 { entry.channels } else { config.channels };
+    let simple = config.object == 2 && !config.replicated && !config.short && (1..=2).contains(&config.channels);
+    if simple && config.rate > 24_000 {
+        return Ok((config.rate, channels, false));
+    }
+    #[cfg(feature = "aac")]
+    {
+        let mut probe = super::codec::aac::FdkAac::new(&config.bytes)
+            .map_err(|what| bytes.unsupported(format!("AAC of an unusual kind ({what})")))?;
+        for (at, length) in Arc::clone(tables).places().take(4) {
+            let packet = bytes.at(at, length.into())?;
+            let (rate, found) = probe.listen(&packet);
+            if rate > 0 && found > 0 {
+                let is_core = simple && rate == config.rate && found == channels;
+                return Ok((rate, found, !is_core));
+            }
+        }
+        Ok((config.rate, channels, !simple))
+    }
+    #[cfg(not(feature = "aac"))]
+    {
+        let _ = tables;
+        match simple {
+            true => Ok((config.rate, channels, false)),
+            false => Err(bytes.unsupported("HE-AAC, or AAC of more than two channels".to_owned())),
+        }
+    }
+}
+
+impl Body for Track {
+    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+        let broken = |what: String| Error::Unsupported {
+            path: path.to_owned(),
+            what: format!("{} ({what})", facts.format.encoding),
+        };
+        let decoder: Box<dyn Decoder> = match &self.coded {
+            #[cfg(feature = "aac")]
+            Coded::Aac(config) if self.fdk => {
+                Box::new(super::codec::aac::FdkAac::new(&config.bytes).map_err(broken)?)
+            }
+            Coded::Aac(config) => {
+                Box::new(Symphonia::new(Setup::Aac(config.bytes.clone())).map_err(broken)?)
+            }
+            Coded::Alac(config) => {
+                Box::new(Symphonia::new(Setup::Alac(config.clone())).map_err(broken)?)
+            }
+            Coded::Mp3 => Box::new(Symphonia::new(Setup::Mp3).map_err(broken)?),
+            Coded::Plain(codec, order) => Box::new(PlainFrames {
+                codec: *codec,
+                order: *order,
+                frame: Block::new(facts.format.channels.count().into()),
+            }),
+        };
+        let packets = self.packets(file, path)?;
+        Ok(Box::new(Decoded::new(packets, decoder, path, facts, self.skip)))
+    }
+
+    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+        let places = Arc::clone(&self.tables).places().take(size(self.whole));
+        Ok(Box::new(Placed::new(file, path, places)))
+    }
+
+    fn stream(&self) -> Stream {
+        Stream {
+            headers: vec![self.description.clone()],
+            delay: self.skip,
+            packet_frames: self.packet_frames,
+            packets: self.whole,
+        }
+    }
+}
+
+/// Packets that are frames as they stand.
+struct PlainFrames {
+    codec: Codec,
+    order: ByteOrder,
+    frame: Block,
+}
+
+impl Decoder for PlainFrames {
+    fn decode(&mut self, packet: &[u8], block: &mut Block) -> Result<(), String> {
+        let channels = block.channels().len();
+        let width = usize::from(self.codec.sample_bytes().unwrap_or(1)) * channels;
+        self.frame.shape(channels, packet.len() / width.max(1));
+        match self.codec {
+            Codec::MuLaw => g711::decode(packet, &mut self.frame, g711::from_mu_law),
+            Codec::ALaw => g711::decode(packet, &mut self.frame, g711::from_a_law),
+            codec => pcm::decode(codec, self.order, packet, &mut self.frame),
+        }
+        for (to, from) in block.channels_mut().iter_mut().zip(self.frame.channels()) {
+            to.extend_from_slice(from);
+        }
+        Ok(())
+    }
+}

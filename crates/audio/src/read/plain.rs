@@ -1,0 +1,182 @@
+//! Samples that lie in units of equal size, one after another: PCM frames, ADPCM blocks, QOA frames.
+
+use super::codec::{adpcm, g711, pcm, qoa};
+use super::{Body, Packets};
+use crate::block::{BLOCK_FRAMES, Block, Source};
+use crate::clip::Facts;
+use crate::error::{Error, Result};
+use crate::num::{count, size};
+use crate::render::fill;
+use crate::spec::{ByteOrder, Codec, Format};
+use crate::units::SampleRate;
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+/// Where the units lie, and what they hold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Plain {
+    /// The first byte of the samples.
+    pub offset: u64,
+    /// How many bytes of them there are.
+    pub bytes: u64,
+    /// Bytes of one unit; only the last may be shorter.
+    pub unit_bytes: u64,
+    /// Frames of one whole unit, at least 1.
+    pub unit_frames: u64,
+    /// How they are decoded.
+    pub coding: Coding,
+}
+
+/// How units become frames.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Coding {
+    /// PCM or floating point of this byte order.
+    Pcm(ByteOrder),
+    /// G.711, the codec says which.
+    Companded,
+    /// IMA ADPCM.
+    Ima,
+    /// Microsoft's ADPCM with these pairs of coefficients.
+    Ms(Vec<(i16, i16)>),
+    /// QOA.
+    Qoa,
+}
+
+impl Plain {
+    /// Whole frames of fixed size: PCM, floating point, G.711.
+    pub fn samples(offset: u64, bytes: u64, format: Format, order: ByteOrder) -> Self {
+        let codec = format.encoding.codec;
+        let sample = u64::from(codec.sample_bytes().unwrap_or(1));
+        let coding = match codec {
+            Codec::MuLaw | Codec::ALaw => Coding::Companded,
+            _ => Coding::Pcm(order),
+        };
+        Self {
+            offset,
+            bytes,
+            unit_bytes: sample * u64::from(format.channels.count()),
+            unit_frames: 1,
+            coding,
+        }
+    }
+}
+
+impl Body for Plain {
+    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+        Ok(Box::new(Frames {
+            pieces: Pieces::new(file, path, self)?,
+            plain: self.clone(),
+            format: facts.format,
+            left: facts.frames,
+            bytes: Vec::new(),
+        }))
+    }
+
+    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+        Ok(Box::new(Pieces::new(file, path, self)?))
+    }
+}
+
+/// Reads many units at a time.
+struct Pieces {
+    file: File,
+    path: PathBuf,
+    left: u64,
+    piece: u64,
+}
+
+impl Pieces {
+    fn new(mut file: File, path: &Path, plain: &Plain) -> Result<Self> {
+        file.seek(SeekFrom::Start(plain.offset))
+            .map_err(|source| Error::Read {
+                path: path.to_owned(),
+                source,
+            })?;
+        let units = (count(BLOCK_FRAMES) / plain.unit_frames).max(1);
+        Ok(Self {
+            file,
+            path: path.to_owned(),
+            left: plain.bytes,
+            piece: units * plain.unit_bytes,
+        })
+    }
+}
+
+impl Packets for Pieces {
+    fn next(&mut self, packet: &mut Vec<u8>) -> Result<bool> {
+        let wanted = self.left.min(self.piece);
+        packet.resize(size(wanted), 0);
+        let filled = fill(&mut Read::by_ref(&mut self.file), packet).and_then(|n| match n {
+            n if n == packet.len() => Ok(()),
+            _ => Err(std::io::ErrorKind::UnexpectedEof.into()),
+        });
+        filled.map_err(|source| Error::Read {
+            path: self.path.clone(),
+            source,
+        })?;
+        self.left -= wanted;
+        Ok(wanted > 0)
+    }
+}
+
+/// Decodes unit after unit.
+struct Frames {
+    pieces: Pieces,
+    plain: Plain,
+    format: Format,
+    left: u64,
+    bytes: Vec<u8>,
+}
+
+impl Frames {
+    fn decode(&self, block: &mut Block) {
+        let codec = self.format.encoding.codec;
+        let frames = self.bytes.len() / size(self.plain.unit_bytes).max(1);
+        match &self.plain.coding {
+            Coding::Pcm(order) => {
+                block.shape(self.channels(), frames);
+                pcm::decode(codec, *order, &self.bytes, block);
+            }
+            Coding::Companded => {
+                block.shape(self.channels(), frames);
+                let value = match codec {
+                    Codec::ALaw => g711::from_a_law,
+                    _ => g711::from_mu_law,
+                };
+                g711::decode(&self.bytes, block, value);
+            }
+            units => {
+                block.shape(self.channels(), 0);
+                for unit in self.bytes.chunks(size(self.plain.unit_bytes)) {
+                    match units {
+                        Coding::Ima => adpcm::decode_ima(unit, block),
+                        Coding::Ms(pairs) => adpcm::decode_ms(unit, pairs, block),
+                        _ => qoa::decode(unit, block),
+                    }
+                }
+            }
+        }
+    }
+}
+
+impl Source for Frames {
+    fn rate(&self) -> SampleRate {
+        self.format.rate
+    }
+
+    fn channels(&self) -> usize {
+        self.format.channels.count().into()
+    }
+
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        block.clear();
+        if self.left == 0 || !self.pieces.next(&mut self.bytes)? {
+            return Ok(());
+        }
+        self.decode(block);
+        block.truncate(size(self.left));
+        self.left -= count(block.frames());
+        Ok(())
+    }
+}

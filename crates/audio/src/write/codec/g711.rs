@@ -1,0 +1,83 @@
+//! Samples to companded bytes (ITU-T G.711, tables 1 and 2).
+
+use crate::block::Block;
+use crate::num::{int16, low_byte};
+
+/// A-law of a 16-bit sample: the interval of table 1 that it lies in.
+pub fn to_a_law(sample: i16) -> u8 {
+    // Thirteen bits count; of −1 to −16 all lie in the first negative interval.
+    let (sign, magnitude) = match sample {
+        0.. => (0x80, i32::from(sample)),
+        _ => (0, i32::from(!sample)),
+    };
+    let code = match magnitude {
+        ..256 => magnitude >> 4,
+        _ => {
+            let segment = 24 - (magnitude.leading_zeros().cast_signed());
+            segment << 4 | magnitude >> (segment + 3) & 15
+        }
+    };
+    (low_byte(code) | sign) ^ 0x55
+}
+
+/// Mu-law of a 16-bit sample: the interval of table 2 that it lies in; beyond 8,158 of its 14 bits it
+/// is held.
+pub fn to_mu_law(sample: i16) -> u8 {
+    let (sign, magnitude) = match sample {
+        0.. => (0x80, i32::from(sample)),
+        _ => (0, -i32::from(sample)),
+    };
+    let biased = magnitude.min(32_635) + 132;
+    let segment = 24 - biased.leading_zeros().cast_signed();
+    let code = segment << 4 | biased >> (segment + 3) & 15;
+    !low_byte(code) & 0x7F | sign
+}
+
+/// Appends whole interleaved frames.
+pub fn encode(block: &Block, code: fn(i16) -> u8, bytes: &mut Vec<u8>) {
+    let count = block.channels().len();
+    let start = bytes.len();
+    bytes.resize(start + block.frames() * count, 0);
+    for (index, channel) in block.channels().iter().enumerate() {
+        let places = bytes[start..].iter_mut().skip(index).step_by(count);
+        for (place, sample) in places.zip(channel) {
+            *place = code(int16((sample * 32_768.0).round()));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::read::codec::g711::{from_a_law, from_mu_law};
+
+    /// Every code comes back as itself, the curve never falls, and no sample goes to a level that is
+    /// further off than the next.
+    #[test]
+    fn all_codes_and_all_samples() {
+        for (to, from) in [
+            (to_a_law as fn(i16) -> u8, from_a_law as fn(u8) -> i16),
+            (to_mu_law, from_mu_law),
+        ] {
+            for code in 0..=255 {
+                // Mu-law has two codes for zero; both are 0 as samples.
+                let again = to(from(code));
+                assert!(again == code || from(code) == 0, "{code:02X}");
+            }
+            let mut levels: Vec<i32> = (0..=255).map(|code| from(code).into()).collect();
+            levels.sort_unstable();
+            let mut before = i16::MIN;
+            for sample in i16::MIN..=i16::MAX {
+                let level = from(to(sample));
+                assert!(level >= before, "{sample}: {level} after {before}");
+                before = level;
+                let at = levels.partition_point(|l| *l < i32::from(level));
+                let off = (i32::from(level) - i32::from(sample)).abs();
+                let near = [at.saturating_sub(1), (at + 2).min(255)];
+                let best = near.map(|n| (levels[n] - i32::from(sample)).abs());
+                let slack = 4 + off / 16;
+                assert!(best.iter().all(|b| off <= b + slack), "{sample} became {level}");
+            }
+        }
+    }
+}
