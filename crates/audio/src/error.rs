@@ -89,7 +89,9 @@ impl Error {
             },
             Self::Malformed { .. } => "get the file anew from where it came from",
             Self::Unsupported { .. } => "export it as WAV with PCM samples where it was made",
-            Self::Unknown { .. } => "check that it is a sound file at all",
+            Self::Unknown { .. } => {
+                "check that it is a sound file at all; swap --as-is places one of a closed format"
+            }
             Self::BadSpec { .. } => {
                 "write four words: container, encoding, sample rate, channels, \
                  as in \"wav pcm16 24000 mono\""

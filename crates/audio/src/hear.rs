@@ -13,7 +13,6 @@ use crate::spec::{Channels, Choice, Codec, Container, Encoding, Format, Kind, Sp
 use crate::units::{FrameRange, SampleRate};
 use crate::write::Out;
 
-
 /// The gap between two clips, in seconds.
 const GAP: f64 = 0.5;
 

@@ -11,6 +11,7 @@ use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::verify::verify;
 use deft_needle_audio::{Clip, Error, Facts, Spec};
 use proptest::prelude::*;
+use std::io::Cursor;
 use std::path::PathBuf;
 use tempfile::TempDir;
 
@@ -105,8 +106,9 @@ impl Folder {
     /// Fits a file to a demand, verified; gives its bytes.
     fn fit(&self, clip: &Clip, demand: &Demand) -> (Vec<u8>, Work, Facts) {
         let plan = plan(clip.facts(), demand).unwrap();
-        let mut bytes = Vec::new();
+        let mut bytes = Cursor::new(Vec::new());
         let outcome = render(clip, &plan, &mut bytes, &Unobserved).unwrap();
+        let bytes = bytes.into_inner();
         let out = self.put("out.wav", &bytes);
         let facts = verify(clip, &plan, &outcome, &out, &Unobserved).unwrap();
         (bytes, plan.work, facts)
@@ -581,7 +583,7 @@ fn samples_that_are_no_numbers_become_silence_and_are_counted() {
         .unwrap();
     assert_eq!(survey(&clip, Ask::ALL, &Unobserved).unwrap().not_numbers, 2);
     let plan = plan(clip.facts(), &demand("wav pcm16 8000 mono")).unwrap();
-    let mut bytes = Vec::new();
+    let mut bytes = Cursor::new(Vec::new());
     let outcome = render(&clip, &plan, &mut bytes, &Unobserved).unwrap();
     assert_eq!((outcome.not_numbers, outcome.overs), (2, 1));
 }

@@ -76,6 +76,17 @@ pub enum Command {
     Status(Status),
     Restore(Restore),
     Demo(Demo),
+    #[command(hide = true)]
+    StandInLockbox(StandInLockbox),
+}
+
+/// The encoder of the demo's invented game
+#[derive(Debug, Args)]
+pub struct StandInLockbox {
+    /// A WAV
+    pub input: PathBuf,
+    /// What becomes of it
+    pub output: PathBuf,
 }
 
 /// Tell what files really are, whatever their names say
@@ -182,6 +193,34 @@ pub enum Tags {
     Keep,
 }
 
+/// An encoder of the target's maker, where the format is closed.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Closed formats")]
+pub struct Outside {
+    /// Have this command make the file: a program, {in} and {out}; never through a shell
+    #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spec", "like"])]
+    pub encoder: Option<String>,
+    /// What the command is fed
+    #[arg(
+        long,
+        value_name = "SPEC",
+        requires = "encoder",
+        default_value = "wav pcm16 any any"
+    )]
+    pub feed: String,
+    /// How long it may take, in seconds
+    #[arg(
+        long,
+        value_name = "SECONDS",
+        requires = "encoder",
+        default_value_t = 60
+    )]
+    pub encoder_limit: u64,
+    /// Let commands run at all
+    #[arg(long)]
+    pub allow_commands: bool,
+}
+
 /// What is done to a clip before it is fitted.
 #[derive(Debug, Args)]
 #[command(
@@ -263,7 +302,9 @@ pub struct Shaping {
 
 fn tag(text: &str) -> Result<Tag, String> {
     match text.split_once('=') {
-        Some((name, value)) if !name.is_empty() && name.bytes().all(|b| (0x20..0x7E).contains(&b)) => {
+        Some((name, value))
+            if !name.is_empty() && name.bytes().all(|b| (0x20..0x7E).contains(&b)) =>
+        {
             Ok(Tag::new(&name.to_uppercase(), value))
         }
         _ => Err("write NAME=TEXT, as in TITLE=Kettle; names are plain letters".to_owned()),
@@ -336,6 +377,8 @@ pub struct Fit {
     pub wanted: Wanted,
     #[command(flatten)]
     pub shaping: Shaping,
+    #[command(flatten)]
+    pub outside: Outside,
     /// Draw the clip and the result, one above the other
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
@@ -383,6 +426,7 @@ pub struct RootOptions {
   deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
   deft-needle swap kettle.wav card/SAY/CUCKOO.PRM --root card --trim-silence --level stock
   deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
+  deft-needle swap bell.lbx game/BELL.LBX --as-is   a finished file of a closed format
   deft-needle restore card/SAY/TICK01.PRM          gives the stock back")]
 pub struct Swap {
     /// The clip; - is standard input
@@ -399,6 +443,11 @@ pub struct Swap {
     pub wanted: Wanted,
     #[command(flatten)]
     pub shaping: Shaping,
+    #[command(flatten)]
+    pub outside: Outside,
+    /// Put the file there as it is: one of a closed format, finished elsewhere
+    #[arg(long, conflicts_with_all = ["spec", "like", "encoder"])]
+    pub as_is: bool,
     /// Put a file where none was
     #[arg(long)]
     pub new: bool,

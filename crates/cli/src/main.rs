@@ -47,5 +47,6 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Status(args) => commands::status::run(args, console),
         Command::Restore(args) => commands::restore::run(args, console),
         Command::Demo(args) => demo::run(args, console),
+        Command::StandInLockbox(args) => demo::lockbox::encode(args),
     }
 }

@@ -493,7 +493,7 @@ fn every_number_of_threads_gives_the_same_bytes() {
 fn check_names_each_shortfall() {
     let bench = Bench::new();
     bench.put("card/SAY/TICK03.PRM", &wav(44_100, 2, 16, 100, 0.5));
-    bench.put("card/SAY/HORN.PRM", b"FORM\0\0\0\x04AIFF");
+    bench.put("card/SAY/HORN.PRM", b"#!AMR\n...");
     bench.put("card/cut.wav", &wav(18_900, 1, 8, 4000, 0.5)[..1000]);
     let ran = bench.run(&["check", "card", "--like", "card/SAY/CUCKOO.PRM"]);
     assert_eq!(ran.code, 1);
@@ -501,7 +501,7 @@ fn check_names_each_shortfall() {
         "TICK03.PRM: encoding: pcm16, should be pcm8",
         "TICK03.PRM: sample rate: 44100, should be 18900",
         "TICK03.PRM: channels: stereo, should be mono",
-        "HORN.PRM: is AIFF, should be wav pcm8 18900 mono",
+        "HORN.PRM: is AMR, should be wav pcm8 18900 mono",
         "cut.wav: whole: 956 frames, should be 4000 frames as its header says",
         "6 files checked against wav pcm8 18900 mono: 3 files short",
     ] {

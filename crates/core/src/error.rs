@@ -41,6 +41,14 @@ pub enum Error {
         #[source]
         source: io::Error,
     },
+    /// A command of the user's failed.
+    #[error("{what}")]
+    Outside {
+        /// Which, and how.
+        what: String,
+        /// What to do next.
+        instead: String,
+    },
     /// A copy of stock is not what it was when it was taken.
     #[error("the kept stock of {slot} is damaged: {path}")]
     StockDamaged {
@@ -80,7 +88,7 @@ impl Error {
     pub fn remedy(&self) -> &str {
         match self {
             Self::Audio(error) => error.remedy(),
-            Self::Refused { instead, .. } => instead,
+            Self::Refused { instead, .. } | Self::Outside { instead, .. } => instead,
             Self::Write { source, .. } => match source.kind() {
                 io::ErrorKind::StorageFull => "free some space on that disk or card",
                 io::ErrorKind::ReadOnlyFilesystem => {

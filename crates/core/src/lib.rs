@@ -3,6 +3,7 @@
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
 pub mod disk;
+pub mod encoder;
 pub mod error;
 pub mod fit;
 pub mod hash;

@@ -4,6 +4,7 @@
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
 pub mod brass_wren;
+pub mod lockbox;
 
 mod adpcm;
 mod wave_out;

@@ -87,7 +87,10 @@ fn loops(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<
         return Vec::new();
     }
     if facts.loops.len() > most {
-        say("the first loops come along", format!("{container} holds {most}"));
+        say(
+            "the first loops come along",
+            format!("{container} holds {most}"),
+        );
     }
     if known.resampled {
         say(
@@ -131,7 +134,11 @@ fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Ve
 
 /// The clip's texts where they come along, and those that are set in their place.
 fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Vec<Tag> {
-    let mut tags = if texts { known.facts.tags.clone() } else { Vec::new() };
+    let mut tags = if texts {
+        known.facts.tags.clone()
+    } else {
+        Vec::new()
+    };
     for set in known.set {
         tags.retain(|tag| !tag.name.eq_ignore_ascii_case(&set.name));
         if !set.value.is_empty() {
@@ -139,7 +146,8 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Vec<Ta
         }
     }
     let container = known.to.container;
-    let (held, lost): (Vec<Tag>, Vec<Tag>) = tags.into_iter().partition(|tag| holds(container, tag));
+    let (held, lost): (Vec<Tag>, Vec<Tag>) =
+        tags.into_iter().partition(|tag| holds(container, tag));
     if !lost.is_empty() {
         let names: Vec<_> = lost.iter().map(|tag| tag.name.as_str()).collect();
         decisions.push(Decision {

@@ -131,8 +131,10 @@ fn decide(
         &mut decisions,
     );
     let changes = !early.is_empty() || voice.is_some() || !late.steps.is_empty();
-    let renders =
-        changes || route.is_some() || resample.is_some() || !same_packets(own, format, demand, facts);
+    let renders = changes
+        || route.is_some()
+        || resample.is_some()
+        || !same_packets(own, format, demand, facts);
     if renders {
         refuse_unencodable(format)?;
     }
@@ -222,7 +224,10 @@ fn plan_block(facts: &Facts, demand: &Demand, to: Format, renders: bool) -> Resu
     }
     Err(Error::CannotMeet {
         what: format!("blocks of {bytes} bytes cannot hold IMA ADPCM of {channels} channels"),
-        instead: format!("ask for a multiple of {group} bytes from {} to 65532", 2 * group),
+        instead: format!(
+            "ask for a multiple of {group} bytes from {} to 65532",
+            2 * group
+        ),
     })
 }
 
@@ -406,7 +411,9 @@ fn plan_depth(
     if own != codec || dither != Dither::None {
         let (how, why) = match (dither, kind) {
             _ if lossy && coarse => ("", "the target wants it"),
-            (Dither::Triangular, _) if lossy => (" with triangular dither", "it is encoded from 16 bits"),
+            (Dither::Triangular, _) if lossy => {
+                (" with triangular dither", "it is encoded from 16 bits")
+            }
             _ if lossy => ("", "the target wants it"),
             (Dither::Triangular, _) => (" with triangular dither", "bits are lost"),
             (Dither::Shaped, _) => (

@@ -4,7 +4,8 @@
 use crate::edit::Edits;
 use crate::error::{Error, Result};
 use crate::spec::{
-    ByteOrder, Channels, Choice, Codec, Container, Demand, Encoding, Format, Kind, Quality, Spec, limit,
+    ByteOrder, Channels, Choice, Codec, Container, Demand, Encoding, Format, Kind, Quality, Spec,
+    limit,
 };
 use crate::write::codec::vorbis::Vorbis;
 
@@ -20,7 +21,10 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
         })?;
         if !spec.channels.accepts(routed, Channels::accepts) {
             return Err(Error::CannotMeet {
-                what: format!("the route makes {routed}, and the target wants {}", spec.channels),
+                what: format!(
+                    "the route makes {routed}, and the target wants {}",
+                    spec.channels
+                ),
                 instead: "write one expression for each channel that the target wants".to_owned(),
             });
         }
@@ -29,7 +33,18 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
         }
     }
     (format.container, format.encoding) = container_and_encoding(own, spec)?;
+    format.channels = stated(format);
     Ok(format)
+}
+
+/// Some containers give every number of channels its places, some none.
+fn stated(format: Format) -> Channels {
+    let channels = format.channels;
+    match format.container {
+        Container::Wav => channels,
+        Container::Ogg | Container::Flac => channels.likely_layout().map_or(channels, Channels::of),
+        _ => Channels::new(channels.count()).unwrap_or(channels),
+    }
 }
 
 /// Refuses what cannot be encoded, naming the nearest that can; only where something is encoded.
@@ -59,7 +74,9 @@ pub fn refuse_unencodable(format: Format) -> Result<()> {
             format.rate, format.channels, format.encoding
         ),
         instead: match nearest {
-            Some(near) => format!("ask for vorbis:{near}k, the nearest, or for a quality such as vorbis:q5"),
+            Some(near) => {
+                format!("ask for vorbis:{near}k, the nearest, or for a quality such as vorbis:q5")
+            }
             None => "ask for a quality such as vorbis:q5, or another rate".to_owned(),
         },
     })
@@ -80,7 +97,12 @@ fn container_and_encoding(own: Format, spec: &Spec) -> Result<(Container, Encodi
         }
     }
     let first = containers.first().copied().unwrap_or(Container::Wav);
-    let held: Vec<_> = first.facts().writes.iter().map(|c| c.facts().word).collect();
+    let held: Vec<_> = first
+        .facts()
+        .writes
+        .iter()
+        .map(|c| c.facts().word)
+        .collect();
     Err(Error::BadSpec {
         line: spec.to_string(),
         what: match held.is_empty() {
@@ -94,14 +116,19 @@ fn container_and_encoding(own: Format, spec: &Spec) -> Result<(Container, Encodi
 /// the encoding may leave but one.
 fn usual_container(own: Format, spec: &Spec) -> Container {
     let written = |container: Container| {
-        !container.facts().writes.is_empty() && encoding_in(container, own, &spec.encoding).is_some()
+        !container.facts().writes.is_empty()
+            && encoding_in(container, own, &spec.encoding).is_some()
     };
     let kin = match (own.container, own.encoding.codec) {
         (Container::Mp4, Codec::Aac | Codec::Alac16 | Codec::Alac24) => Container::M4a,
         (container, _) => container,
     };
     let all = crate::spec::CONTAINERS.iter().map(|row| row.container);
-    [kin, Container::Wav].into_iter().chain(all).find(|c| written(*c)).unwrap_or(Container::Wav)
+    [kin, Container::Wav]
+        .into_iter()
+        .chain(all)
+        .find(|c| written(*c))
+        .unwrap_or(Container::Wav)
 }
 
 /// The encoding for a container: the clip's own, the first alternative that it holds, or where all
@@ -132,12 +159,18 @@ fn nearest(own: Codec, writes: &[Codec]) -> Option<Codec> {
         Kind::Float(_) => 24,
         Kind::Lossy => 16,
     };
-    let integers = || writes.iter().filter_map(|codec| match codec.kind() {
-        Kind::Integer(has) => Some((has, *codec)),
-        _ => None,
-    });
-    let enough = integers().filter(|(has, _)| *has >= bits).min_by_key(|(has, _)| *has);
-    enough.or_else(|| integers().max_by_key(|(has, _)| *has)).map(|(_, codec)| codec)
+    let integers = || {
+        writes.iter().filter_map(|codec| match codec.kind() {
+            Kind::Integer(has) => Some((has, *codec)),
+            _ => None,
+        })
+    };
+    let enough = integers()
+        .filter(|(has, _)| *has >= bits)
+        .min_by_key(|(has, _)| *has);
+    enough
+        .or_else(|| integers().max_by_key(|(has, _)| *has))
+        .map(|(_, codec)| codec)
 }
 
 /// The order of bytes is only stated where the container leaves it open.
@@ -151,12 +184,18 @@ fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -
     let order = match (container, encoding.order) {
         (_, Some(asked)) if fixed.is_some_and(|fixed| fixed != asked) => {
             // What the clip happens to have is no wish.
-            if encoding.order == own.encoding.order && !spec.encoding.accepts(encoding, |a, b| a == b) {
+            if encoding.order == own.encoding.order
+                && !spec.encoding.accepts(encoding, |a, b| a == b)
+            {
                 None
             } else if matches!(spec.encoding, Choice::Any) {
                 None
             } else {
-                let which = if asked == ByteOrder::Big { "little" } else { "big" };
+                let which = if asked == ByteOrder::Big {
+                    "little"
+                } else {
+                    "big"
+                };
                 return Err(Error::BadSpec {
                     line: spec.to_string(),
                     what: format!("samples in {container} are {which}-endian"),
@@ -166,11 +205,18 @@ fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -
         (Container::Raw | Container::Aifc, asked) if wide => {
             let same = own.container == container && own.encoding.codec == encoding.codec;
             let kept = own.encoding.order.filter(|_| same);
-            let usual = if container == Container::Raw { ByteOrder::Little } else { ByteOrder::Big };
+            let usual = if container == Container::Raw {
+                ByteOrder::Little
+            } else {
+                ByteOrder::Big
+            };
             // Of floating point, AIFF-C has big-endian names only.
             let float = matches!(encoding.codec.kind(), Kind::Float(_));
             match asked.or(kept).unwrap_or(usual) {
-                ByteOrder::Little if container == Container::Aifc && (float || encoding.codec != Codec::Pcm16) => {
+                ByteOrder::Little
+                    if container == Container::Aifc
+                        && (float || encoding.codec != Codec::Pcm16) =>
+                {
                     if asked.is_some() {
                         return Err(Error::BadSpec {
                             line: spec.to_string(),

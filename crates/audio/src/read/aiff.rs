@@ -132,9 +132,12 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
 /// AIFF 1.3, "The Common Chunk": channels, frames, bits, rate; AIFF-C adds the compression type.
 fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common> {
     let bad = |what: String| walker.malformed(&what, offset);
-    let (Some(channels), Some(frames), Some(bits), Some(rate)) =
-        (be16(bytes, 0), be32(bytes, 2), be16(bytes, 6), bytes.get(8..18))
-    else {
+    let (Some(channels), Some(frames), Some(bits), Some(rate)) = (
+        be16(bytes, 0),
+        be32(bytes, 2),
+        be16(bytes, 6),
+        bytes.get(8..18),
+    ) else {
         return Err(bad("its \"COMM\" chunk is too short".to_owned()));
     };
     let rate = extended(rate);
@@ -250,10 +253,17 @@ fn read_instrument(bytes: &[u8]) -> Instrument {
 
 /// Markers lie between frames, so that a loop is half-open as it stands.
 fn loops(instrument: &Instrument, marks: &[Mark], frames: u64, notes: &mut Vec<Note>) -> Vec<Loop> {
-    let place = |id: u16| marks.iter().find(|mark| mark.id == id).map(|mark| mark.frame);
+    let place = |id: u16| {
+        marks
+            .iter()
+            .find(|mark| mark.id == id)
+            .map(|mark| mark.frame)
+    };
     let mut all = Vec::new();
     for &(mode, start, end) in &instrument.loops {
-        let range = place(start).zip(place(end)).map(|(start, end)| FrameRange { start, end });
+        let range = place(start)
+            .zip(place(end))
+            .map(|(start, end)| FrameRange { start, end });
         match range {
             Some(range) if !range.is_empty() && range.end <= frames => {
                 if mode != 1 {
@@ -280,9 +290,12 @@ mod tests {
     fn extended_numbers() {
         // From the examples of AIFF 1.3, and the smallest and largest rates that are met.
         for (bytes, want) in [
-            ([0x40, 0x0D, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 44_100.0),
-            ([0x40, 0x0E, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 88_200.0),
-            ([0x40, 0x0D, 0xAD, 0xDD, 0x17, 0x45, 0xD1, 0x74, 0x5D, 0x17], 44_509.090_909),
+            ([0x40, 0x0E, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 44_100.0),
+            ([0x40, 0x0F, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 88_200.0),
+            (
+                [0x40, 0x0E, 0xAD, 0xDD, 0x17, 0x45, 0xD1, 0x74, 0x5D, 0x17],
+                44_509.090_909,
+            ),
             ([0x3F, 0xFF, 0x80, 0, 0, 0, 0, 0, 0, 0], 1.0),
             ([0; 10], 0.0),
         ] {

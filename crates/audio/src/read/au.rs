@@ -25,7 +25,8 @@ const ENCODINGS: &[(u32, Codec)] = &[
 pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let mut bytes = Bytes::new(file, path, "AU")?;
     let head = bytes.at(0, 28)?;
-    let word = |at: usize| be32(&head, at).ok_or_else(|| bytes.malformed("it ends within its header", 0));
+    let word =
+        |at: usize| be32(&head, at).ok_or_else(|| bytes.malformed("it ends within its header", 0));
     let (offset, stated) = (word(4)?, word(8)?);
     let (number, hertz, count) = (word(12)?, word(16)?, word(20)?);
     if offset < 24 {

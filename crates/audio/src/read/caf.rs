@@ -42,7 +42,8 @@ struct PacketTable {
 pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let mut bytes = Bytes::new(file, path, "CAF")?;
     let (mut description, mut data, mut table, mut cookie) = (None, None, None, Vec::new());
-    let (mut tags, mut markers, mut extras, mut notes) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let (mut tags, mut markers, mut extras, mut notes) =
+        (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     let mut at = 8;
     for _ in 0..MOST_CHUNKS {
         let head = bytes.at(at, 12)?;
@@ -60,7 +61,13 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
         let contents = |bytes: &mut Bytes<'_>| bytes.at(offset, length.min(MOST_CONTENTS));
         match &id {
             b"desc" => description = Some(read_description(&contents(&mut bytes)?, &bytes)?),
-            b"data" => data = Some((offset + 4, length.saturating_sub(4), in_file.saturating_sub(4))),
+            b"data" => {
+                data = Some((
+                    offset + 4,
+                    length.saturating_sub(4),
+                    in_file.saturating_sub(4),
+                ))
+            }
             b"pakt" => table = read_table(contents(&mut bytes)?),
             b"kuki" => cookie = contents(&mut bytes)?,
             b"free" => {}
@@ -99,7 +106,9 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
 }
 
 fn read_description(bytes: &[u8], file: &Bytes<'_>) -> Result<Description> {
-    let word = |at: usize| be32(bytes, at).ok_or_else(|| file.malformed("its \"desc\" chunk is too short", 8));
+    let word = |at: usize| {
+        be32(bytes, at).ok_or_else(|| file.malformed("its \"desc\" chunk is too short", 8))
+    };
     Ok(Description {
         rate: f64::from_bits(u64::from(word(0)?) << 32 | u64::from(word(4)?)),
         kind: word(8)?.to_be_bytes(),
@@ -113,8 +122,14 @@ fn read_description(bytes: &[u8], file: &Bytes<'_>) -> Result<Description> {
 
 /// Flags of `lpcm`: 1 floating point, 2 little-endian.
 fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Result<Format> {
-    let Description { kind, flags, bits, .. } = description;
-    let order = if flags & 2 == 0 { ByteOrder::Big } else { ByteOrder::Little };
+    let Description {
+        kind, flags, bits, ..
+    } = description;
+    let order = if flags & 2 == 0 {
+        ByteOrder::Big
+    } else {
+        ByteOrder::Little
+    };
     let codec = match (kind, flags & 1, bits) {
         (b"lpcm", 1, 32) => Codec::F32,
         (b"lpcm", 1, 64) => Codec::F64,
@@ -134,10 +149,16 @@ fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Res
             return Err(bytes.unsupported(format!("CAF of type \"{}\"", kind.escape_ascii())));
         }
     };
-    let hertz = u32::try_from(rounded(description.rate)).ok().and_then(SampleRate::new);
-    let rate = hertz.ok_or_else(|| bytes.malformed(&format!("its sample rate is {}", description.rate), 20))?;
-    let channels = u16::try_from(description.channels).ok().and_then(Channels::new);
-    let channels = channels.ok_or_else(|| bytes.malformed("it has no channels, or more than 32", 44))?;
+    let hertz = u32::try_from(rounded(description.rate))
+        .ok()
+        .and_then(SampleRate::new);
+    let rate = hertz
+        .ok_or_else(|| bytes.malformed(&format!("its sample rate is {}", description.rate), 20))?;
+    let channels = u16::try_from(description.channels)
+        .ok()
+        .and_then(Channels::new);
+    let channels =
+        channels.ok_or_else(|| bytes.malformed("it has no channels, or more than 32", 44))?;
     let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
     Ok(Format {
         container: Container::Caf,
@@ -152,9 +173,17 @@ fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Res
 
 fn plain(mut facts: Facts, data: (u64, u64, u64), description: &Description) -> Result<Opened> {
     let (offset, stated, in_file) = data;
-    let order = if description.flags & 2 == 0 { ByteOrder::Big } else { ByteOrder::Little };
+    let order = if description.flags & 2 == 0 {
+        ByteOrder::Big
+    } else {
+        ByteOrder::Little
+    };
     // CAF's bytes are signed whatever their order is said to be.
-    let order = if facts.format.encoding.codec == Codec::Pcm8 { ByteOrder::Big } else { order };
+    let order = if facts.format.encoding.codec == Codec::Pcm8 {
+        ByteOrder::Big
+    } else {
+        order
+    };
     let mut plain = Plain::samples(offset, 0, facts.format, order);
     let unit = plain.unit_bytes;
     facts.frames = stated.min(in_file) / unit;
@@ -240,13 +269,19 @@ fn places(sizes: Arc<Vec<u8>>, mut offset: u64) -> impl Iterator<Item = (u64, u3
 
 /// The configuration alone, or within `frma` and `alac` boxes as QuickTime has it.
 fn alac_config(cookie: &[u8]) -> Option<&[u8]> {
-    let start = if cookie.get(4..8) == Some(b"frma") { 24 } else { 0 };
+    let start = if cookie.get(4..8) == Some(b"frma") {
+        24
+    } else {
+        0
+    };
     cookie.get(start..start + 24)
 }
 
 /// An `esds` without its box.
 fn aac_config(cookie: &[u8]) -> Option<Vec<u8>> {
-    let at = cookie.windows(2).position(|w| w[0] == 5 && (w[1] & 0x80 != 0 || w[1] < 64))?;
+    let at = cookie
+        .windows(2)
+        .position(|w| w[0] == 5 && (w[1] & 0x80 != 0 || w[1] < 64))?;
     let mut rest = &cookie[at + 1..];
     let mut length = 0;
     while let Some((byte, next)) = rest.split_first() {
@@ -256,21 +291,34 @@ fn aac_config(cookie: &[u8]) -> Option<Vec<u8>> {
             break;
         }
     }
-    rest.get(..length).filter(|config| config.len() >= 2).map(<[u8]>::to_vec)
+    rest.get(..length)
+        .filter(|config| config.len() >= 2)
+        .map(<[u8]>::to_vec)
 }
 
 /// "Information Chunk": pairs of texts.
 fn read_info(bytes: &[u8]) -> Vec<Tag> {
     let stated = size(be32(bytes, 0).unwrap_or(0).into()).min(1024);
-    let texts: Vec<&[u8]> = bytes.get(4..).unwrap_or_default().split(|&b| b == 0).take(2 * stated).collect();
+    let texts: Vec<&[u8]> = bytes
+        .get(4..)
+        .unwrap_or_default()
+        .split(|&b| b == 0)
+        .take(2 * stated)
+        .collect();
     let pairs = texts.chunks_exact(2);
-    pairs.map(|pair| Tag::new(&text(pair[0]).to_uppercase(), text(pair[1]))).collect()
+    pairs
+        .map(|pair| Tag::new(&text(pair[0]).to_uppercase(), text(pair[1])))
+        .collect()
 }
 
 /// "Marker Chunk": a count and a time base, then 28 bytes for each: a type, a place, a name's number …
 fn read_markers(bytes: &[u8]) -> Vec<Marker> {
     let stated = size(be32(bytes, 0).unwrap_or(0).into()).min(1024);
-    let records = bytes.get(8..).unwrap_or_default().chunks_exact(28).take(stated);
+    let records = bytes
+        .get(8..)
+        .unwrap_or_default()
+        .chunks_exact(28)
+        .take(stated);
     records
         .filter_map(|record| {
             let frame = f64::from_bits(be64(record, 4)?);
@@ -304,7 +352,9 @@ impl Body for CafPackets {
             setup => Box::new(Symphonia::new(setup.clone()).map_err(broken)?),
         };
         let packets = self.packets(file, path)?;
-        Ok(Box::new(Decoded::new(packets, decoder, path, facts, self.skip)))
+        Ok(Box::new(Decoded::new(
+            packets, decoder, path, facts, self.skip,
+        )))
     }
 
     fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
@@ -312,4 +362,3 @@ impl Body for CafPackets {
         Ok(Box::new(Placed::new(file, path, places)))
     }
 }
-

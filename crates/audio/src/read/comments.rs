@@ -29,7 +29,9 @@ pub fn parse(bytes: &[u8]) -> Vec<Tag> {
     let stated = le32(bytes, at).map_or(0, |n| size(n.into()));
     let mut at = at + 4;
     while tags.len() < stated.min(MOST) {
-        let Some((comment, next)) = piece(at) else { break };
+        let Some((comment, next)) = piece(at) else {
+            break;
+        };
         at = next;
         let comment = String::from_utf8_lossy(comment);
         if let Some((name, value)) = comment.split_once('=') {
@@ -55,7 +57,9 @@ pub fn take_loop(
             let name = plain(&tag.name);
             names.contains(&name.as_str()) || Some(name) == own
         };
-        let at = tags.iter().position(|tag| is(tag) && value(tag, own_unit(hints), rate).is_some())?;
+        let at = tags
+            .iter()
+            .position(|tag| is(tag) && value(tag, own_unit(hints), rate).is_some())?;
         value(&tags.remove(at), own_unit(hints), rate)
     };
     let start = find(STARTS, own.map(|t| t.start.as_str()));
@@ -65,11 +69,15 @@ pub fn take_loop(
         return None;
     }
     let start = start.unwrap_or(0);
-    let end = end.or(length.map(|length| start.saturating_add(length))).unwrap_or(frames);
+    let end = end
+        .or(length.map(|length| start.saturating_add(length)))
+        .unwrap_or(frames);
     let range = FrameRange { start, end };
     if range.is_empty() || end > frames {
         notes.push(Note::Corrected {
-            what: format!("a loop from frame {start} up to {end} does not lie in the clip; left out"),
+            what: format!(
+                "a loop from frame {start} up to {end} does not lie in the clip; left out"
+            ),
         });
         return None;
     }
@@ -77,7 +85,10 @@ pub fn take_loop(
 }
 
 fn own_unit(hints: &Hints) -> LoopUnit {
-    hints.loop_tags.as_ref().map_or(LoopUnit::Frames, |tags: &LoopTags| tags.unit)
+    hints
+        .loop_tags
+        .as_ref()
+        .map_or(LoopUnit::Frames, |tags: &LoopTags| tags.unit)
 }
 
 fn value(tag: &Tag, unit: LoopUnit, rate: SampleRate) -> Option<u64> {
@@ -100,13 +111,25 @@ mod tests {
         let rate = SampleRate::new(48_000).unwrap();
         let seconds: LoopTags = "start=FROM,end=TO,in=seconds".parse().unwrap();
         let cases: &[(&[(&str, &str)], Option<&LoopTags>, Option<(u64, u64)>)] = &[
-            (&[("LOOPSTART", "100"), ("LOOPLENGTH", "400")], None, Some((100, 500))),
-            (&[("loop_start", "100"), ("Loop-End", "500")], None, Some((100, 500))),
+            (
+                &[("LOOPSTART", "100"), ("LOOPLENGTH", "400")],
+                None,
+                Some((100, 500)),
+            ),
+            (
+                &[("loop_start", "100"), ("Loop-End", "500")],
+                None,
+                Some((100, 500)),
+            ),
             (&[("LOOPSTART", "100")], None, Some((100, 1000))),
             (&[("LOOPLENGTH", "400")], None, Some((0, 400))),
             (&[("LOOPSTART", "soon")], None, None),
             (&[("LOOPSTART", "100"), ("LOOPEND", "2000")], None, None),
-            (&[("FROM", "0.002"), ("TO", "0.0104")], Some(&seconds), Some((96, 499))),
+            (
+                &[("FROM", "0.002"), ("TO", "0.0104")],
+                Some(&seconds),
+                Some((96, 499)),
+            ),
         ];
         for (texts, own, want) in cases {
             let mut tags: Vec<Tag> = texts.iter().map(|(n, v)| Tag::new(n, *v)).collect();
@@ -115,7 +138,11 @@ mod tests {
                 ..Hints::default()
             };
             let found = take_loop(&mut tags, &hints, 1000, rate, &mut Vec::new());
-            assert_eq!(found.map(|l| (l.range.start, l.range.end)), *want, "{texts:?}");
+            assert_eq!(
+                found.map(|l| (l.range.start, l.range.end)),
+                *want,
+                "{texts:?}"
+            );
         }
     }
 }

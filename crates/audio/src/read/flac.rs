@@ -54,7 +54,10 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
             return Err(bytes.malformed("it ends within its metadata", at));
         };
         let length = u64::from(u32::from_be_bytes([0, a, b, c]));
-        let name = BLOCKS.get(usize::from(kind & 0x7F)).copied().unwrap_or("unknown");
+        let name = BLOCKS
+            .get(usize::from(kind & 0x7F))
+            .copied()
+            .unwrap_or("unknown");
         match name {
             "STREAMINFO" if info.is_none() => info = Some(bytes.at(at + 4, length)?),
             "PADDING" => {}
@@ -87,13 +90,19 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
         }
         (0, None) => 0,
         (stated, None) if length == 0 => {
-            notes.push(Note::Truncated { promised: stated, held: 0 });
+            notes.push(Note::Truncated {
+                promised: stated,
+                held: 0,
+            });
             0
         }
         (stated, None) => stated,
         (stated, Some(held)) => {
             if held < stated {
-                notes.push(Note::Truncated { promised: stated, held });
+                notes.push(Note::Truncated {
+                    promised: stated,
+                    held,
+                });
             }
             stated.min(held)
         }
@@ -133,7 +142,11 @@ fn read_info(info: &[u8], bytes: &Bytes<'_>) -> Result<(Format, u64, Option<u16>
     let rate = SampleRate::new(hertz).ok_or_else(|| bytes.malformed("its sample rate is 0", 18))?;
     let counted = u16::try_from(part(41, 3) + 1).unwrap_or(1);
     let bits = u16::try_from(part(36, 5) + 1).unwrap_or(16);
-    let codec = if bits <= 16 { Codec::Flac16 } else { Codec::Flac24 };
+    let codec = if bits <= 16 {
+        Codec::Flac16
+    } else {
+        Codec::Flac24
+    };
     if bits > 24 {
         return Err(bytes.unsupported(format!("FLAC of {bits} bits")));
     }
@@ -206,7 +219,11 @@ fn frame_head(bytes: &[u8], fixed: u64) -> Option<(u64, u64)> {
         return None;
     }
     let variable = second & 1 != 0;
-    let start = if variable { number } else { number.checked_mul(fixed)? };
+    let start = if variable {
+        number
+    } else {
+        number.checked_mul(fixed)?
+    };
     Some((start, length))
 }
 
@@ -302,9 +319,15 @@ impl Source for Frames {
                 offset: 0,
             };
             let come = self.promised - self.left;
-            let packet = self.reader.next_packet().map_err(|error| broken(error.to_string()))?;
+            let packet = self
+                .reader
+                .next_packet()
+                .map_err(|error| broken(error.to_string()))?;
             let packet = packet.ok_or_else(|| {
-                broken(format!("its headers promise {} frames, decoding gave {come}", self.promised))
+                broken(format!(
+                    "its headers promise {} frames, decoding gave {come}",
+                    self.promised
+                ))
             })?;
             self.decoder.decode(&packet.data, block).map_err(broken)?;
             block.truncate(size(self.left));
@@ -323,7 +346,10 @@ mod tests {
         for (bytes, want) in [
             (&[0x7F][..], Some((0x7F, 1))),
             (&[0xC2, 0xA9], Some((0xA9, 2))),
-            (&[0xFE, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF], Some(((1 << 36) - 1, 7))),
+            (
+                &[0xFE, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF],
+                Some(((1 << 36) - 1, 7)),
+            ),
             (&[0x80], None),
             (&[0xC2, 0x29], None),
         ] {

@@ -20,7 +20,7 @@ use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDe
 use symphonia::core::errors::Error as Broken;
 use symphonia::core::formats::{FormatOptions, FormatReader};
 use symphonia::core::io::MediaSourceStream;
-use symphonia::default::codecs as codecs;
+use symphonia::default::codecs;
 use symphonia::default::formats::MkvReader;
 
 /// A track of this number.
@@ -50,7 +50,9 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         path: path.to_owned(),
         what: what.to_owned(),
     };
-    let found = sounds.iter().find_map(|(id, parameters)| Some((*id, codec_of(parameters)?, parameters)));
+    let found = sounds
+        .iter()
+        .find_map(|(id, parameters)| Some((*id, codec_of(parameters)?, parameters)));
     let Some((track, codec, parameters)) = found else {
         return Err(unsupported(match sounds.is_empty() {
             true => "Matroska without a sound track",
@@ -68,7 +70,8 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
             (rate, parameters.channels.as_ref().map_or(0, |c| c.count()))
         }
     };
-    let rate = SampleRate::new(rate).ok_or_else(|| unsupported("Matroska without a sample rate"))?;
+    let rate =
+        SampleRate::new(rate).ok_or_else(|| unsupported("Matroska without a sample rate"))?;
     let layout = match channels {
         6 => Some(Channels::of(Layout::Surround51)),
         8 => Some(Channels::of(Layout::Surround71)),
@@ -123,7 +126,9 @@ fn codec_of(parameters: &AudioCodecParameters) -> Option<Codec> {
         id::CODEC_ID_OPUS => Some(Codec::Opus),
         id::CODEC_ID_MP3 => Some(Codec::Mp3),
         id::CODEC_ID_AAC => Some(Codec::Aac),
-        id::CODEC_ID_FLAC if parameters.bits_per_sample.is_some_and(|bits| bits > 16) => Some(Codec::Flac24),
+        id::CODEC_ID_FLAC if parameters.bits_per_sample.is_some_and(|bits| bits > 16) => {
+            Some(Codec::Flac24)
+        }
         id::CODEC_ID_FLAC => Some(Codec::Flac16),
         id::CODEC_ID_ALAC => Some(Codec::Alac24),
         id::CODEC_ID_PCM_S16LE => Some(Codec::Pcm16),

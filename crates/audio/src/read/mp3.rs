@@ -37,7 +37,9 @@ pub struct Head {
 }
 
 /// Bit rates of layer III in kbit/s (ISO/IEC 11172-3, 2.4.2.3 and 13818-3, 2.4.2.3).
-const RATES_1: [u32; 14] = [32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320];
+const RATES_1: [u32; 14] = [
+    32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320,
+];
 const RATES_2: [u32; 14] = [8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160];
 
 impl Head {
@@ -83,7 +85,9 @@ pub fn id3_bytes(head: &[u8]) -> Option<u64> {
     if !head.starts_with(b"ID3") || head.len() < 10 {
         return None;
     }
-    let size = head[6..10].iter().fold(0u64, |sum, byte| sum << 7 | u64::from(byte & 0x7F));
+    let size = head[6..10]
+        .iter()
+        .fold(0u64, |sum, byte| sum << 7 | u64::from(byte & 0x7F));
     let foot = if head[5] & 0x10 == 0 { 0 } else { 10 };
     Some(10 + size + foot)
 }
@@ -121,7 +125,8 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
     let Some(first) = first else {
         return Err(bytes.malformed("no frame of layer III follows its tags", start));
     };
-    let head = Head::parse(&searched[first..]).ok_or_else(|| bytes.malformed("it has no frame", start))?;
+    let head =
+        Head::parse(&searched[first..]).ok_or_else(|| bytes.malformed("it has no frame", start))?;
     let mut at = start + count(first);
     let info = read_info(&bytes.at(at, head.bytes)?, &head);
     if info.is_some() {
@@ -163,7 +168,11 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
     let (skip, frames) = match info.and_then(|info| info.gapless) {
         Some((delay, padding)) => {
             let skip = delay + DECODER_DELAY;
-            (skip, all.saturating_sub(delay + padding).min(all.saturating_sub(skip)))
+            (
+                skip,
+                all.saturating_sub(delay + padding)
+                    .min(all.saturating_sub(skip)),
+            )
         }
         None => (0, all),
     };
@@ -182,12 +191,15 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         notes,
         ..Facts::new(format, length)
     };
-    Ok(Opened::new(facts, Mp3 {
-        first: at,
-        end,
-        skip,
-        packet_frames: head.frames,
-    }))
+    Ok(Opened::new(
+        facts,
+        Mp3 {
+            first: at,
+            end,
+            skip,
+            packet_frames: head.frames,
+        },
+    ))
 }
 
 /// A header that the next frame's follows, so that chance does not make one.
@@ -210,8 +222,8 @@ struct Info {
 }
 
 /// `Xing` or `Info` behind the side information: flags, then the number of frames, bytes, an index and
-/// a quality where flagged; nine letters of the encoder, and from the 21st byte on delay and padding
-/// of twelve bits each. `VBRI` at a fixed place.
+/// a quality where flagged; then nine letters of the encoder, and behind twelve more bytes delay and
+/// padding of twelve bits each. `VBRI` at a fixed place.
 fn read_info(frame: &[u8], head: &Head) -> Option<Info> {
     let at = 4 + head.side;
     if frame.get(36..40) == Some(b"VBRI") {
@@ -234,11 +246,15 @@ fn read_info(frame: &[u8], head: &Head) -> Option<Info> {
             next += bytes;
         }
     }
-    let known = frame.get(next..next + 4).is_some_and(|name| name.iter().all(u8::is_ascii_graphic));
-    let both = be32(frame, next + 20).map(|bits| u64::from(bits >> 8));
+    let known = frame
+        .get(next..next + 4)
+        .is_some_and(|name| name.iter().all(u8::is_ascii_graphic));
+    let both = be32(frame, next + 20).map(|bits| u64::from(bits & 0x00FF_FFFF));
     Some(Info {
         packets,
-        gapless: both.filter(|_| known).map(|both| (both >> 12, both & 0xFFF)),
+        gapless: both
+            .filter(|_| known)
+            .map(|both| (both >> 12, both & 0xFFF)),
     })
 }
 
@@ -253,10 +269,11 @@ struct Walk {
 
 impl Walk {
     fn new(mut file: File, path: &Path, at: u64, length: u64) -> Result<Self> {
-        file.seek(SeekFrom::Start(at)).map_err(|source| Error::Read {
-            path: path.to_owned(),
-            source,
-        })?;
+        file.seek(SeekFrom::Start(at))
+            .map_err(|source| Error::Read {
+                path: path.to_owned(),
+                source,
+            })?;
         Ok(Self {
             file: BufReader::with_capacity(1 << 16, file),
             at,
@@ -291,7 +308,8 @@ impl Walk {
     fn count(&mut self) -> io::Result<u64> {
         let mut frames = 0;
         while let Some((_, head)) = self.head()? {
-            self.file.seek_relative(i64::try_from(head.bytes - 4).unwrap_or(0))?;
+            self.file
+                .seek_relative(i64::try_from(head.bytes - 4).unwrap_or(0))?;
             frames += 1;
         }
         Ok(frames)
@@ -333,7 +351,10 @@ fn read_id3(bytes: &[u8]) -> Vec<Tag> {
     let mut at = 10;
     while let (Some(id), Some(stated)) = (bytes.get(at..at + 4), be32(bytes, at + 4)) {
         let length = match version {
-            4 => stated.to_be_bytes().iter().fold(0usize, |sum, b| sum << 7 | usize::from(b & 0x7F)),
+            4 => stated
+                .to_be_bytes()
+                .iter()
+                .fold(0usize, |sum, b| sum << 7 | usize::from(b & 0x7F)),
             _ => size(stated.into()),
         };
         let Some(contents) = bytes.get(at + 10..(at + 10).saturating_add(length)) else {
@@ -346,7 +367,9 @@ fn read_id3(bytes: &[u8]) -> Vec<Tag> {
             tags.push(Tag::of_id3(id, id3_text(contents[0], &contents[1..])));
         } else if id == b"COMM" && contents.len() > 4 {
             let said = id3_text(contents[0], &contents[4..]);
-            let said = said.split_once('\0').map_or(said.as_str(), |(_, said)| said);
+            let said = said
+                .split_once('\0')
+                .map_or(said.as_str(), |(_, said)| said);
             tags.push(Tag::of_id3(id, said.to_owned()));
         }
         at += 10 + length;

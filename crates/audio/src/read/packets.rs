@@ -186,7 +186,11 @@ impl Read for Joined {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.at == self.packet.len() {
             self.at = 0;
-            if !self.packets.next(&mut self.packet).map_err(io::Error::other)? {
+            if !self
+                .packets
+                .next(&mut self.packet)
+                .map_err(io::Error::other)?
+            {
                 self.packet.clear();
                 return Ok(0);
             }

@@ -178,7 +178,7 @@ mod tests {
             ),
             (b"fLaC\0\0\0\x22", Some(Container::Flac)),
             (b"\0\0\0\x20ftypM4A ", Some(Container::M4a)),
-            (b"ID3\x04\0\0", Some(Container::Mp3)),
+            (b"ID3\x04\0\0\0\0\0\0", Some(Container::Mp3)),
             (b"\xFF\xFB\x90\x64", Some(Container::Mp3)),
             (b"\xFF\xFF\xFF\xFF", None),
             (b"RIFF\x24\0\0\0AVI LIST", None),

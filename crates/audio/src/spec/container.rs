@@ -81,27 +81,77 @@ const AIFC: &[Codec] = &[
 const M4A: &[Codec] = &[Codec::Aac, Codec::Alac16, Codec::Alac24];
 #[cfg(not(feature = "aac"))]
 const M4A: &[Codec] = &[Codec::Alac16, Codec::Alac24];
-#[cfg(feature = "mp3")]
-const MP3: &[Codec] = &[Codec::Mp3];
-#[cfg(not(feature = "mp3"))]
-const MP3: &[Codec] = &[];
 
 /// Every container that has a word.
 pub const CONTAINERS: &[ContainerFacts] = &[
     row(Container::Wav, "wav", "RIFF WAVE", &["wav", "wave"], WAV),
-    row(Container::Rf64, "rf64", "WAV with 64-bit sizes", &["rf64", "wav"], &[]),
+    row(
+        Container::Rf64,
+        "rf64",
+        "WAV with 64-bit sizes",
+        &["rf64", "wav"],
+        &[],
+    ),
     row(Container::Aiff, "aiff", "AIFF", &["aiff", "aif"], AIFF),
-    row(Container::Aifc, "aifc", "AIFF-C", &["aifc", "aiff", "aif"], AIFC),
-    row(Container::Ogg, "ogg", "Ogg", &["ogg", "oga", "opus"], &[Codec::Vorbis]),
-    row(Container::M4a, "m4a", "MPEG-4 audio file", &["m4a", "m4b", "m4r", "mp4"], M4A),
-    row(Container::Flac, "flac", "native FLAC", &["flac"], &[Codec::Flac16, Codec::Flac24]),
+    row(
+        Container::Aifc,
+        "aifc",
+        "AIFF-C",
+        &["aifc", "aiff", "aif"],
+        AIFC,
+    ),
+    row(
+        Container::Ogg,
+        "ogg",
+        "Ogg",
+        &["ogg", "oga", "opus"],
+        &[Codec::Vorbis],
+    ),
+    row(
+        Container::M4a,
+        "m4a",
+        "MPEG-4 audio file",
+        &["m4a", "m4b", "m4r", "mp4"],
+        M4A,
+    ),
+    row(
+        Container::Flac,
+        "flac",
+        "native FLAC",
+        &["flac"],
+        &[Codec::Flac16, Codec::Flac24],
+    ),
     row(Container::Qoa, "qoa", "QOA", &["qoa"], &[Codec::Qoa]),
-    row(Container::Raw, "raw", "samples without a header", &["raw", "pcm"], AIFC),
-    row(Container::Mp3, "mp3", "MPEG audio layer III stream", &["mp3"], MP3),
+    row(
+        Container::Raw,
+        "raw",
+        "samples without a header",
+        &["raw", "pcm"],
+        AIFC,
+    ),
+    row(
+        Container::Mp3,
+        "mp3",
+        "MPEG audio layer III stream",
+        &["mp3"],
+        &[],
+    ),
     row(Container::Au, "au", "AU", &["au", "snd"], &[]),
     row(Container::Caf, "caf", "Core Audio format", &["caf"], &[]),
-    row(Container::Mp4, "mp4", "MPEG-4 or QuickTime file", &["mp4", "mov", "m4a"], &[]),
-    row(Container::Mkv, "mkv", "Matroska or WebM", &["mkv", "mka", "webm"], &[]),
+    row(
+        Container::Mp4,
+        "mp4",
+        "MPEG-4 or QuickTime file",
+        &["mp4", "mov", "m4a"],
+        &[],
+    ),
+    row(
+        Container::Mkv,
+        "mkv",
+        "Matroska or WebM",
+        &["mkv", "mka", "webm"],
+        &[],
+    ),
 ];
 
 impl Container {

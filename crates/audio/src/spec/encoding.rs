@@ -88,8 +88,20 @@ pub const ENCODINGS: &[CodecFacts] = &[
     integer(Codec::Pcm16, "pcm16", "16-bit PCM", 16),
     integer(Codec::Pcm24, "pcm24", "24-bit PCM", 24),
     integer(Codec::Pcm32, "pcm32", "32-bit PCM", 32),
-    row(Codec::F32, "f32", "32-bit floating point", Kind::Float(32), None),
-    row(Codec::F64, "f64", "64-bit floating point", Kind::Float(64), None),
+    row(
+        Codec::F32,
+        "f32",
+        "32-bit floating point",
+        Kind::Float(32),
+        None,
+    ),
+    row(
+        Codec::F64,
+        "f64",
+        "64-bit floating point",
+        Kind::Float(64),
+        None,
+    ),
     sixteen(Codec::MuLaw, "mulaw", "G.711 mu-law"),
     sixteen(Codec::ALaw, "alaw", "G.711 A-law"),
     sixteen(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM"),
@@ -133,7 +145,9 @@ impl Codec {
 
     /// Whether it is encoded here, in whatever container.
     pub fn is_written(self) -> bool {
-        super::CONTAINERS.iter().any(|row| row.writes.contains(&self))
+        super::CONTAINERS
+            .iter()
+            .any(|row| row.writes.contains(&self))
     }
 
     /// Bytes of one sample where every sample takes the same.

@@ -93,7 +93,11 @@ impl FromStr for LoopTags {
                 Some(("end", name)) => second = Some(Second::End(name.to_owned())),
                 Some(("in", "frames")) => unit = LoopUnit::Frames,
                 Some(("in", "seconds")) => unit = LoopUnit::Seconds,
-                _ => return Err(format!("\"{part}\" is not start=, length=, end= or in=frames|seconds")),
+                _ => {
+                    return Err(format!(
+                        "\"{part}\" is not start=, length=, end= or in=frames|seconds"
+                    ));
+                }
             }
         }
         match (start, second) {
@@ -119,19 +123,33 @@ mod tests {
 
     #[test]
     fn names_and_values() {
-        let range = FrameRange { start: 480, end: 1440 };
+        let range = FrameRange {
+            start: 480,
+            end: 1440,
+        };
         let l = Loop { range, plays: 0 };
         let rate = SampleRate::STUDIO;
         for (text, want) in [
             ("start=A,length=B", ["A=480", "B=960"]),
             ("start=A,end=B", ["A=480", "B=1440"]),
-            ("start=A,end=B,in=seconds", ["A=0.010000000", "B=0.030000000"]),
+            (
+                "start=A,end=B,in=seconds",
+                ["A=0.010000000", "B=0.030000000"],
+            ),
         ] {
             let tags: LoopTags = text.parse().unwrap();
-            let found = tags.texts(&l, rate).map(|tag| format!("{}={}", tag.name, tag.value));
+            let found = tags
+                .texts(&l, rate)
+                .map(|tag| format!("{}={}", tag.name, tag.value));
             assert_eq!(found, want);
         }
-        for text in ["", "start=A", "start=,length=B", "start=A,length=B,in=beats", "begin=A,end=B"] {
+        for text in [
+            "",
+            "start=A",
+            "start=,length=B",
+            "start=A,length=B,in=beats",
+            "begin=A,end=B",
+        ] {
             assert!(text.parse::<LoopTags>().is_err(), "{text}");
         }
     }

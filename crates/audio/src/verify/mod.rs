@@ -10,8 +10,8 @@ use crate::likeness::Likeness;
 use crate::observe::Observer;
 use crate::plan::Plan;
 use crate::read::{Clip, Hints, Input};
-use crate::spec::Container;
 use crate::render::{Outcome, Proof, fill};
+use crate::spec::Container;
 use std::fmt::Display;
 use std::io::Read;
 use std::path::Path;
@@ -74,7 +74,9 @@ fn compare_sound(proof: &Proof, written: &Clip, observer: &dyn Observer) -> Resu
         Proof::Like(expected) => {
             let mut found = Likeness::new(written.facts().frames);
             each_block(written, observer, |block| found.update(block))?;
-            expected.compare(&found).map_err(|what| Error::Verify { what })
+            expected
+                .compare(&found)
+                .map_err(|what| Error::Verify { what })
         }
     }
 }
@@ -118,14 +120,21 @@ fn compare_facts(facts: &Facts, plan: &Plan) -> Result<()> {
     if let Some(note) = facts.notes.first() {
         return Err(odd(&note.to_string()));
     }
-    let lacks = to.carried.iter().find(|c| !facts.extras.iter().any(|e| e.id == c.extra.id));
+    let lacks = to
+        .carried
+        .iter()
+        .find(|c| !facts.extras.iter().any(|e| e.id == c.extra.id));
     if let Some(lacks) = lacks {
         return Err(odd(&format!("the chunk {} is missing", lacks.extra.id)));
     }
     // Nothing may be there that nobody asked for.
     let nothing = to.carried.is_empty() && to.tags.is_empty() && to.markers.is_empty();
     let allowed = |id: &str| id == "smpl" && !to.loops.is_empty();
-    match facts.extras.iter().find(|extra| nothing && !allowed(&extra.id)) {
+    match facts
+        .extras
+        .iter()
+        .find(|extra| nothing && !allowed(&extra.id))
+    {
         Some(extra) => Err(odd(&format!("the chunk {} was not meant", extra.id))),
         None => Ok(()),
     }

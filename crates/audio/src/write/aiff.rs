@@ -18,7 +18,9 @@ const VERSION: u32 = 0xA280_5140;
 /// A rate as an 80-bit number: whole numbers of up to 32 bits fill its upper half.
 fn extended(rate: SampleRate) -> [u8; 10] {
     let zeros = rate.hertz().leading_zeros();
-    let exponent = u16::try_from(16_383 + 31 - zeros).unwrap_or(0).to_be_bytes();
+    let exponent = u16::try_from(16_383 + 31 - zeros)
+        .unwrap_or(0)
+        .to_be_bytes();
     let fraction = (rate.hertz() << zeros).to_be_bytes();
     let mut bytes = [0; 10];
     bytes[..2].copy_from_slice(&exponent);
@@ -88,7 +90,10 @@ fn places(output: &Output) -> (Vec<u8>, Vec<u8>) {
         count
     };
     for l in output.loops.iter().take(2) {
-        let ends = [mark(l.range.start, "beg loop"), mark(l.range.end, "end loop")];
+        let ends = [
+            mark(l.range.start, "beg loop"),
+            mark(l.range.end, "end loop"),
+        ];
         instrument.extend_from_slice(&1u16.to_be_bytes());
         instrument.extend(ends.iter().flat_map(|id| id.to_be_bytes()));
     }
@@ -204,7 +209,7 @@ mod tests {
     #[test]
     fn rates_as_the_format_prints_them() {
         for (hertz, want) in [
-            (44_100, [0x40, 0x0D, 0xAC, 0x44, 0, 0, 0, 0, 0, 0]),
+            (44_100, [0x40, 0x0E, 0xAC, 0x44, 0, 0, 0, 0, 0, 0]),
             (1, [0x3F, 0xFF, 0x80, 0, 0, 0, 0, 0, 0, 0]),
         ] {
             assert_eq!(extended(SampleRate::new(hertz).unwrap()), want);

@@ -1,55 +1,41 @@
-//! Native FLAC (RFC 9639): metadata is written here, frames are encoded by the flacenc crate one by one.
+//! Native FLAC (RFC 9639): metadata, then frames one by one.
 
+use super::codec::flac::{BLOCK, frame};
+use super::codec::plain_pcm;
 use super::{Along, Out, Writer, all_came, comments};
 use crate::block::Block;
-use crate::crc::{FLAC_FRAME, FLAC_HEADER};
 use crate::error::{Error, Result};
 use crate::num::{count, count32, int32};
 use crate::plan::Output;
-use crate::spec::Kind;
-use flacenc::bitsink::ByteSink;
-use flacenc::component::{BitRepr as _, StreamInfo};
-use flacenc::error::{Verified, Verify as _};
-use flacenc::source::{Context, Fill as _, FrameBuf};
+use crate::spec::Codec;
+use md5::{Digest as _, Md5};
 use std::io::SeekFrom;
-
-/// Frames of sound in a frame of FLAC.
-const BLOCK: usize = 4096;
-/// The encoder takes no shorter frames than these; a shorter last one is written as it is.
-const SHORTEST: usize = 32;
 
 /// Writes one file.
 pub struct FlacWriter<'a> {
     out: &'a mut dyn Out,
     output: &'a Output,
-    config: Verified<flacenc::config::Encoder>,
-    info: StreamInfo,
-    sum: Context,
-    /// Interleaved samples that wait for a whole frame.
-    waiting: Vec<i32>,
-    number: usize,
+    sum: Md5,
+    /// Samples that wait for a whole frame.
+    waiting: Vec<Vec<i32>>,
+    bytes: Vec<u8>,
+    number: u64,
     frames: u64,
     sizes: (usize, usize),
-    copied: Option<Vec<u8>>,
+    copied: bool,
 }
 
 impl<'a> FlacWriter<'a> {
     /// Writes the metadata; STREAMINFO is filled in at the end.
     ///
     /// # Errors
-    /// [`Error::Write`]; [`Error::CannotMeet`] where the encoder refuses the format.
+    /// [`Error::Write`].
     pub fn new(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Self> {
-        let refused = |what: String| super::refused(output, &what);
-        let format = output.format;
-        let channels = usize::from(format.channels.count());
-        let bits = bits(output);
-        let rate = crate::num::size(format.rate.hertz().into());
-        let copied = along.stream.as_ref().and_then(|stream| stream.headers.first().cloned());
-        // What is copied may have a rate that the encoder does not take.
-        let rate = if copied.is_some() { 48_000 } else { rate };
-        let info = StreamInfo::new(rate, channels, bits).map_err(|e| refused(e.to_string()))?;
-        let config = flacenc::config::Encoder::default().into_verified();
-        let mut blocks: Vec<(u8, Vec<u8>)> = vec![(0, copied.clone().unwrap_or_else(|| vec![0; 34]))];
+        let info = along
+            .stream
+            .and_then(|stream| stream.headers.into_iter().next());
+        let copied = info.is_some();
+        let mut blocks: Vec<(u8, Vec<u8>)> = vec![(0, info.unwrap_or_else(|| vec![0; 34]))];
         for (id, contents) in along.chunks {
             blocks.push((kind(&id), contents));
         }
@@ -67,10 +53,9 @@ impl<'a> FlacWriter<'a> {
         Ok(Self {
             out,
             output,
-            config: config.map_err(|(_, e)| refused(e.to_string()))?,
-            info,
-            sum: Context::new(bits, channels),
-            waiting: Vec::new(),
+            sum: Md5::new(),
+            waiting: vec![Vec::new(); output.format.channels.count().into()],
+            bytes: Vec::new(),
             number: 0,
             frames: 0,
             sizes: (usize::MAX, 0),
@@ -80,24 +65,17 @@ impl<'a> FlacWriter<'a> {
 
     /// Encodes the first `frames` frames that wait.
     fn frame(&mut self, frames: usize) -> Result<()> {
-        let refused = |what: String| super::refused(self.output, &what);
-        let channels = usize::from(self.output.format.channels.count());
-        let samples: Vec<i32> = self.waiting.drain(..frames * channels).collect();
-        let filled = self.sum.fill_interleaved(&samples);
-        filled.map_err(|e| refused(e.to_string()))?;
-        let bytes = if frames < SHORTEST {
-            verbatim(&samples, channels, bits(self.output), self.number)
-        } else {
-            let mut buffer = FrameBuf::with_size(channels, frames).map_err(|e| refused(e.to_string()))?;
-            buffer.fill_interleaved(&samples).map_err(|e| refused(e.to_string()))?;
-            let frame = flacenc::encode_fixed_size_frame(&self.config, &buffer, self.number, &self.info);
-            let mut sink = ByteSink::new();
-            frame
-                .map_err(|e| refused(e.to_string()))?
-                .write(&mut sink)
-                .map_err(|e| refused(e.to_string()))?;
-            sink.as_slice().to_vec()
-        };
+        let part: Vec<Vec<i32>> = self
+            .waiting
+            .iter_mut()
+            .map(|w| w.drain(..frames).collect())
+            .collect();
+        let bytes = frame(
+            &part,
+            bits(self.output),
+            self.output.format.rate.hertz(),
+            self.number,
+        );
         self.number += 1;
         self.sizes = (self.sizes.0.min(bytes.len()), self.sizes.1.max(bytes.len()));
         self.out.write_all(&bytes).map_err(Error::Write)
@@ -114,18 +92,19 @@ impl<'a> FlacWriter<'a> {
         }
         let packed = u64::from(format.rate.hertz()) << 44
             | u64::from(format.channels.count() - 1) << 41
-            | count(bits(self.output) - 1) << 36
+            | u64::from(bits(self.output) - 1) << 36
             | self.output.frames;
         bytes.extend_from_slice(&packed.to_be_bytes());
-        bytes.extend_from_slice(&self.sum.md5_digest());
+        bytes.extend_from_slice(&self.sum.clone().finalize());
         bytes
     }
 }
 
-fn bits(output: &Output) -> usize {
-    match output.format.encoding.codec.kind() {
-        Kind::Integer(bits) => crate::num::size(bits.into()),
-        _ => 16,
+fn bits(output: &Output) -> u32 {
+    if output.format.encoding.codec == Codec::Flac16 {
+        16
+    } else {
+        24
     }
 }
 
@@ -140,54 +119,30 @@ fn kind(id: &str) -> u8 {
     }
 }
 
-/// A frame whose samples go as they are (RFC 9639, 9.1 and 9.2.2): rate from STREAMINFO, block size in
-/// one byte.
-fn verbatim(samples: &[i32], channels: usize, bits: usize, number: usize) -> Vec<u8> {
-    let byte = |n: usize| u8::try_from(n).unwrap_or(u8::MAX);
-    let depth = if bits == 16 { 4 } else { 6 };
-    let mut bytes = vec![0xFF, 0xF8, 0x60, byte(channels - 1) << 4 | depth << 1];
-    bytes.extend_from_slice(&coded(count(number)));
-    bytes.push(byte(samples.len() / channels - 1));
-    bytes.push(FLAC_HEADER.checksum(&bytes));
-    for channel in 0..channels {
-        bytes.push(0x02);
-        for sample in samples.iter().skip(channel).step_by(channels) {
-            let [_, a, b, c] = sample.to_be_bytes();
-            let sample = [a, b, c];
-            bytes.extend_from_slice(if bits == 16 { &sample[1..] } else { &sample });
-        }
-    }
-    let sum = FLAC_FRAME.checksum(&bytes);
-    bytes.extend_from_slice(&sum.to_be_bytes());
-    bytes
-}
-
-/// A number in the manner of UTF-8 (RFC 9639, 9.1.5).
-fn coded(number: u64) -> Vec<u8> {
-    if number < 0x80 {
-        return vec![number.to_le_bytes()[0]];
-    }
-    // Six bits a byte behind the first, which has what its leading ones leave.
-    let behind = (1..6).find(|n| number < 1 << (5 * n + 6)).unwrap_or(6);
-    let mut bytes: Vec<u8> = (0..behind)
-        .map(|n| 0x80 | (number >> (6 * n)).to_le_bytes()[0] & 0x3F)
-        .collect();
-    let ones = 0xFF00u16 >> (behind + 1);
-    bytes.push(ones.to_le_bytes()[0] | (number >> (6 * behind)).to_le_bytes()[0]);
-    bytes.reverse();
-    bytes
-}
-
 impl Writer for FlacWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
-        let scale = if bits(self.output) == 16 { 32_768.0 } else { 8_388_608.0 };
-        for frame in 0..block.frames() {
-            let samples = block.channels().iter().map(|c| int32(c[frame] * scale));
-            self.waiting.extend(samples);
+        let scale = if bits(self.output) == 16 {
+            32_768.0
+        } else {
+            8_388_608.0
+        };
+        for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
+            waiting.extend(channel.iter().map(|s| int32(s * scale)));
         }
+        // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
+        self.bytes.clear();
+        plain_pcm(
+            if bits(self.output) == 16 {
+                Codec::Pcm16
+            } else {
+                Codec::Pcm24
+            },
+            block,
+            &mut self.bytes,
+        );
+        self.sum.update(&self.bytes);
         self.frames += count(block.frames());
-        let whole = BLOCK * block.channels().len();
-        while self.waiting.len() >= whole {
+        while self.waiting[0].len() >= BLOCK {
             self.frame(BLOCK)?;
         }
         Ok(())
@@ -198,11 +153,11 @@ impl Writer for FlacWriter<'_> {
     }
 
     fn finish(&mut self) -> Result<()> {
-        if self.copied.is_some() {
+        if self.copied {
             return Ok(());
         }
         all_came(self.output, self.frames)?;
-        let rest = self.waiting.len() / usize::from(self.output.format.channels.count());
+        let rest = self.waiting[0].len();
         if rest > 0 {
             self.frame(rest)?;
         }
@@ -211,24 +166,5 @@ impl Writer for FlacWriter<'_> {
         self.out.write_all(&info).map_err(Error::Write)?;
         self.out.seek(SeekFrom::End(0)).map_err(Error::Write)?;
         Ok(())
-    }
-}
-
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn numbers_in_the_manner_of_utf_8() {
-        for (number, want) in [
-            (0x7F, vec![0x7F]),
-            (0xA9, vec![0xC2, 0xA9]),
-            (0x800, vec![0xE0, 0xA0, 0x80]),
-            (0x7FF, vec![0xDF, 0xBF]),
-            (0x1_0000, vec![0xF0, 0x90, 0x80, 0x80]),
-        ] {
-            assert_eq!(coded(number), want, "{number:X}");
-        }
     }
 }

@@ -201,7 +201,10 @@ impl Writer for WavWriter<'_> {
             // A last block may be short, and a file of no frames has no packets.
             Some(bytes) if bytes != data_bytes(self.output) => {
                 return Err(Error::Verify {
-                    what: format!("{} bytes of samples were planned, {bytes} came", data_bytes(self.output)),
+                    what: format!(
+                        "{} bytes of samples were planned, {bytes} came",
+                        data_bytes(self.output)
+                    ),
                 });
             }
             Some(_) => {}

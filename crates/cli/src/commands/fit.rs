@@ -50,6 +50,9 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
             "name a file or a folder with -o",
         ));
     }
+    if args.outside.encoder.is_some() {
+        return outside(&clips, args, console);
+    }
     let demand = match args.wanted.demand()? {
         Some(demand) if args.wanted.names_a_spec() => demand,
         _ => by_extension(args, into_folder)?,
@@ -86,6 +89,44 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     }
     console.object(&json!({ "files": done, "dry_run": args.dry_run }));
     Ok(exit)
+}
+
+/// One clip through the command of a closed format.
+fn outside(clips: &[PathBuf], args: &Fit, console: &Console) -> Result<Exit, Failure> {
+    let ([clip], false, false) = (clips, is_stream(&args.out), means_folder(&args.out)) else {
+        return Err(Failure::usage(
+            "--encoder makes one file of one clip",
+            "fit the clips one by one",
+        ));
+    };
+    let clip = open_clip(clip, &args.reading.hints())?;
+    let edits = args.shaping.edits();
+    let disk = RealDisk::default();
+    if args.dry_run {
+        refuse_existing(&[&clip], &args.out, args.overwrite)?;
+    }
+    let Some(made) = args.outside.make(&clip, &edits, console)? else {
+        return Ok(Exit::Done);
+    };
+    if args.dry_run {
+        console.say("the command made its file; nothing was kept");
+        return Ok(Exit::Done);
+    }
+    make_folder(&args.out, &disk)?;
+    let bytes = made.put(&clip, &args.out, args.overwrite, &disk)?;
+    console.say(format!(
+        "{} to {}\n  fed as {}; {} bytes, {}",
+        paint(BOLD, safe(&clip.input().name().display().to_string())),
+        paint(BOLD, safe(&args.out.display().to_string())),
+        made.plan.to.format,
+        bytes,
+        paint(GOOD, "made by the command")
+    ));
+    console.object(&json!({
+        "files": [{ "clip": clip.input().name(), "out": args.out, "feed": made.plan, "bytes": bytes }],
+        "dry_run": false,
+    }));
+    Ok(Exit::Done)
 }
 
 /// Without a spec, the output's extension names the container and the rest stays.
@@ -367,5 +408,8 @@ fn real_rate(plan: &Plan, bit_rate: Option<u64>) -> Option<String> {
     let codec = plan.to.format.encoding.codec;
     let varies = codec.kind() == Kind::Lossy && codec.facts().decoded_bits.is_none();
     let rate = bit_rate.filter(|_| varies && matches!(plan.work, Work::Render(_)))?;
-    Some(format!("{:.0} kbit/s", deft_needle_audio::num::real(rate) / 1000.0))
+    Some(format!(
+        "{:.0} kbit/s",
+        deft_needle_audio::num::real(rate) / 1000.0
+    ))
 }

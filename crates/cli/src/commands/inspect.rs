@@ -170,7 +170,10 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
         lines.push(line("marker", format!("{at}  {}", safe(&marker.name))));
     }
     for tag in &facts.tags {
-        lines.push(line("text", format!("{}: {}", safe(&tag.name), safe(&tag.value))));
+        lines.push(line(
+            "text",
+            format!("{}: {}", safe(&tag.name), safe(&tag.value)),
+        ));
     }
     if !facts.extras.is_empty() {
         let extra =

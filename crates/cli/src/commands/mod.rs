@@ -9,6 +9,7 @@ pub mod status;
 pub mod swap;
 
 mod draw;
+mod outside;
 mod shaping;
 mod wanted;
 

@@ -9,14 +9,21 @@ use crate::paths::open_clip;
 use crate::progress::Progress;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
-use deft_needle_core::disk::RealDisk;
+use deft_needle_core::disk::{Disk, RealDisk};
 use deft_needle_core::install::{self, Found, Prepared, Side, Swapped};
 use serde_json::json;
+use std::path::Path;
 
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
+    if args.as_is {
+        return place(args, &args.clip, console);
+    }
     let clip = open_clip(&args.clip, &args.reading.hints())?;
     let edits = args.shaping.edits();
+    if let Some(made) = args.outside.make(&clip, &edits, console)? {
+        return place(args, &made.file, console);
+    }
     let measuring = Progress::new(console, clip.facts().frames);
     let swap = install::Swap {
         clip: &clip,
@@ -53,6 +60,43 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         );
     }
     console.object(&swapped);
+    Ok(Exit::Done)
+}
+
+/// A file of a closed format, checked by its first bytes.
+fn place(args: &Swap, file: &Path, console: &Console) -> Result<Exit, Failure> {
+    let disk = RealDisk::default();
+    let as_is = install::AsIs {
+        file,
+        clip: &args.clip,
+        slot: &args.slot,
+        root: args.place.root.as_deref(),
+        ledger: args.place.ledger.as_deref(),
+        new: args.new,
+    };
+    let placed = as_is.place((!args.dry_run).then_some(&disk as &dyn Disk))?;
+    let done = match args.dry_run {
+        true => "nothing was changed".to_owned(),
+        false => format!(
+            "{} in {}; the stock is kept in {}",
+            paint(GOOD, "installed"),
+            safe(&placed.root.path.display().to_string()),
+            safe(&placed.root.ledger.display().to_string())
+        ),
+    };
+    let bytes = |bytes: u64| format!("opaque, {bytes} bytes, begins with \"{}\"", placed.mark);
+    let mut lines = vec![paint(BOLD, safe(&placed.slot))];
+    lines.extend(
+        placed
+            .before_bytes
+            .map(|before| format!("  before    {}", bytes(before))),
+    );
+    lines.push(format!("  after     {}", bytes(placed.after_bytes)));
+    lines.push(format!("  {done}"));
+    let warnings = placed.warnings.iter().map(ToString::to_string);
+    lines.extend(warnings.map(|text| notice(&safe(&text))));
+    console.say(lines.join("\n"));
+    console.object(&placed);
     Ok(Exit::Done)
 }
 

@@ -3,7 +3,7 @@
 use super::Stage;
 use super::synth::{Noise, Sound};
 use crate::failure::Failure;
-use deft_needle_audio::num::{int32, low_half};
+
 use std::f64::consts::TAU;
 
 /// Makes all takes.
@@ -23,7 +23,7 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
         harbour_call(),
     )?;
     stage.save_sound("takes/flipped.wav", "wav pcm16 44100 stereo", flipped())?;
-    stage.save("takes/horn.wav", &horn_as_aiff())
+    stage.save_sound("takes/horn.wav", "aiff pcm16 22050 mono", vec![horn()])
 }
 
 /// A whistling kettle: stereo, floating point, loud.
@@ -123,26 +123,8 @@ fn flipped() -> Vec<Vec<f64>> {
 }
 
 /// A horn that somebody renamed from `.aiff` to `.wav` instead of converting it.
-fn horn_as_aiff() -> Vec<u8> {
+fn horn() -> Vec<f64> {
     let mut sound = Sound::silence(22_050.0, 0.8);
     sound.pipe(0.05, 220.0, 0.7);
-    let samples = sound.at_peak(0.8).samples;
-    let frames = u32::try_from(samples.len()).unwrap_or(0);
-    let data: Vec<u8> = samples
-        .iter()
-        .flat_map(|s| low_half(int32((s * 32_767.0).round())).to_be_bytes())
-        .collect();
-    let size = |bytes: u32| bytes.to_be_bytes();
-    let mut file = b"FORM".to_vec();
-    file.extend(size(4 + 26 + 16 + frames * 2));
-    file.extend(b"AIFFCOMM\0\0\0\x12\0\x01");
-    file.extend(size(frames));
-    file.extend(b"\0\x10");
-    // 22,050 Hz as an 80-bit number of IEEE 754.
-    file.extend([0x40, 0x0D, 0xAC, 0x44, 0, 0, 0, 0, 0, 0]);
-    file.extend(b"SSND");
-    file.extend(size(frames * 2 + 8));
-    file.extend([0; 8]);
-    file.extend(data);
-    file
+    sound.at_peak(0.8).samples
 }

@@ -235,7 +235,7 @@ impl Swap<'_> {
 
 /// Where the true stock lies, and whether it is another than the ledger knows. Our own file is
 /// never the stock: specs and levels must not feed back.
-fn find_stock(
+pub(super) fn find_stock(
     root: &Root,
     state: &State,
     slot: &str,
@@ -267,7 +267,7 @@ fn find_stock(
 }
 
 /// A link could lead anywhere, and a rename would replace it instead of the file.
-fn refuse_links(root: &Path, path: &Path) -> Result<()> {
+pub(super) fn refuse_links(root: &Path, path: &Path) -> Result<()> {
     if path.is_dir() {
         return Err(Error::refused(
             format!("{} is a folder", path.display()),
@@ -286,7 +286,7 @@ fn refuse_links(root: &Path, path: &Path) -> Result<()> {
     Ok(())
 }
 
-fn no_such_slot(typed: &Path, path: &Path) -> Error {
+pub(super) fn no_such_slot(typed: &Path, path: &Path) -> Error {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let Some(folder) = path.parent().filter(|folder| folder.is_dir()) else {
         return Error::refused(

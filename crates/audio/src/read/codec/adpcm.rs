@@ -9,11 +9,11 @@ use crate::num::saturated16;
 
 /// Step sizes (IMA 1992, table 2).
 pub const STEPS: [i32; 89] = [
-    7, 8, 9, 10, 11, 12, 13, 14, 16, 17, 19, 21, 23, 25, 28, 31, 34, 37, 41, 45, 50, 55, 60, 66, 73, 80,
-    88, 97, 107, 118, 130, 143, 157, 173, 190, 209, 230, 253, 279, 307, 337, 371, 408, 449, 494, 544,
-    598, 658, 724, 796, 876, 963, 1060, 1166, 1282, 1411, 1552, 1707, 1878, 2066, 2272, 2499, 2749,
-    3024, 3327, 3660, 4026, 4428, 4871, 5358, 5894, 6484, 7132, 7845, 8630, 9493, 10442, 11487, 12635,
-    13899, 15289, 16818, 18500, 20350, 22385, 24623, 27086, 29794, 32767,
+    7, 8, 9, 10, 11, 12, 13, 14, 16, 17, 19, 21, 23, 25, 28, 31, 34, 37, 41, 45, 50, 55, 60, 66,
+    73, 80, 88, 97, 107, 118, 130, 143, 157, 173, 190, 209, 230, 253, 279, 307, 337, 371, 408, 449,
+    494, 544, 598, 658, 724, 796, 876, 963, 1060, 1166, 1282, 1411, 1552, 1707, 1878, 2066, 2272,
+    2499, 2749, 3024, 3327, 3660, 4026, 4428, 4871, 5358, 5894, 6484, 7132, 7845, 8630, 9493,
+    10442, 11487, 12635, 13899, 15289, 16818, 18500, 20350, 22385, 24623, 27086, 29794, 32767,
 ];
 
 /// How the step index moves (IMA 1992, table 1).
@@ -131,7 +131,10 @@ pub fn decode_ms(bytes: &[u8], coefficients: &[(i16, i16)], block: &mut Block) {
     };
     let mut states: Vec<Ms> = (0..channels)
         .map(|channel| {
-            let pair = coefficients.get(usize::from(bytes[channel])).copied().unwrap_or((256, 0));
+            let pair = coefficients
+                .get(usize::from(bytes[channel]))
+                .copied()
+                .unwrap_or((256, 0));
             Ms {
                 coefficients: (pair.0.into(), pair.1.into()),
                 step: word(0, channel),
@@ -143,7 +146,9 @@ pub fn decode_ms(bytes: &[u8], coefficients: &[(i16, i16)], block: &mut Block) {
         channel.push(f64::from(state.last[1]) / 32_768.0);
         channel.push(f64::from(state.last[0]) / 32_768.0);
     }
-    let codes = bytes[7 * channels..].iter().flat_map(|byte| [byte >> 4, byte & 15]);
+    let codes = bytes[7 * channels..]
+        .iter()
+        .flat_map(|byte| [byte >> 4, byte & 15]);
     let mut turn = 0;
     for code in codes {
         let sample = states[turn].next(code);
@@ -160,14 +165,16 @@ mod tests {
     /// Worked by hand from the document's own pseudo-code.
     #[test]
     fn a_block_worked_by_hand() {
-        // Value 100, index 10 (step 17), codes 7, 12, 0, 8: low nibble first.
+        // Value 100, index 10 (step 19), codes 7, 12, 0, 8: low nibble first.
         let bytes = [100, 0, 10, 0, 0xC7, 0x80, 0, 0];
         let mut block = Block::new(1);
         decode_ima(&bytes, &mut block);
-        let found: Vec<i32> = block.channels()[0].iter().map(|s| crate::num::int32(s * 32_768.0)).collect();
-        // 17: 2+17+8+4=31 -> 131, index 18, step 41; 12: -(5+41)=-46 -> 85, index 20, step 50;
-        // 0: 6 -> 91, index 19, step 45; 8: -5 -> 86, index 18, step 41; 0: 5 -> 91; …
-        assert_eq!(found[..5], [100, 131, 85, 91, 86]);
-        assert_eq!(found[5..], [91, 95, 99, 103]);
+        let found: Vec<i32> = block.channels()[0]
+            .iter()
+            .map(|s| crate::num::int32(s * 32_768.0))
+            .collect();
+        // Step 19, code 7: 2+19+9+4 up to 134; 41, code 12: 5+41 down to 88; 50, code 0: 6 up to 94;
+        // 45, code 8: 5 down to 89; then code 0 with steps of 41, 37, 34, 31: up by 5, 4, 4, 3.
+        assert_eq!(found, [100, 134, 88, 94, 89, 94, 98, 102, 105]);
     }
 }

@@ -1,9 +1,9 @@
-//! Opus packets to samples, by the opus-decoder crate; always at 48,000 Hz (RFC 7845, 5.1).
+//! Opus packets to samples, by the ropus crate; always at 48,000 Hz (RFC 7845, 5.1).
 
 use crate::block::Block;
 use crate::read::packets::Decoder;
 use crate::units::SampleRate;
-use opus_decoder::OpusMultistreamDecoder;
+use ropus::OpusMSDecoder;
 
 /// Frames of one packet at most: 120 ms (RFC 6716, 2.1.4).
 const MOST_FRAMES: usize = 5760;
@@ -23,8 +23,8 @@ pub struct Mapping {
 
 /// One stream's decoder.
 pub struct Opus {
-    decoder: OpusMultistreamDecoder,
-    samples: Vec<i16>,
+    decoder: OpusMSDecoder,
+    samples: Vec<i32>,
     gain: f64,
 }
 
@@ -35,9 +35,11 @@ impl Opus {
     /// What it cannot do, in words.
     pub fn new(mapping: &Mapping) -> Result<Self, String> {
         let channels = mapping.channels.len();
+        let hertz = SampleRate::STUDIO.hertz().cast_signed();
         let (streams, coupled) = (mapping.streams.into(), mapping.coupled.into());
-        let decoder = OpusMultistreamDecoder::new(SampleRate::STUDIO.hertz(), channels, streams, coupled, &mapping.channels)
-            .map_err(|error| error.to_string())?;
+        let count = i32::try_from(channels).unwrap_or(0);
+        let decoder = OpusMSDecoder::new(hertz, count, streams, coupled, &mapping.channels)
+            .map_err(|code| format!("the decoder refuses it with code {code}"))?;
         Ok(Self {
             decoder,
             samples: vec![0; MOST_FRAMES * channels],
@@ -49,13 +51,16 @@ impl Opus {
 impl Decoder for Opus {
     fn decode(&mut self, packet: &[u8], block: &mut Block) -> Result<(), String> {
         let channels = block.channels().len();
+        let length = i32::try_from(packet.len()).unwrap_or(0);
+        let most = i32::try_from(MOST_FRAMES).unwrap_or(0);
         let frames = self
             .decoder
-            .decode(packet, &mut self.samples, false)
-            .map_err(|error| error.to_string())?;
+            .decode24(Some(packet), length, &mut self.samples, most, false)
+            .map_err(|code| format!("a packet is not sound (code {code})"))?;
+        let frames = usize::try_from(frames).unwrap_or(0);
         for frame in self.samples[..frames * channels].chunks_exact(channels) {
             for (channel, sample) in block.channels_mut().iter_mut().zip(frame) {
-                channel.push(f64::from(*sample) / 32_768.0 * self.gain);
+                channel.push(f64::from(*sample) / 8_388_608.0 * self.gain);
             }
         }
         Ok(())

@@ -9,7 +9,9 @@ use crate::spec::{ByteOrder, Codec};
 pub fn decode(codec: Codec, order: ByteOrder, bytes: &[u8], block: &mut Block) {
     let big = order == ByteOrder::Big;
     match codec {
-        Codec::Pcm8 if big => spread(bytes, block, big, |b| f64::from(i8::from_be_bytes(b)) / 128.0),
+        Codec::Pcm8 if big => spread(bytes, block, big, |b| {
+            f64::from(i8::from_be_bytes(b)) / 128.0
+        }),
         Codec::Pcm8 => spread(bytes, block, big, |[b]: [u8; 1]| {
             (f64::from(b) - 128.0) / 128.0
         }),
@@ -29,7 +31,12 @@ pub fn decode(codec: Codec, order: ByteOrder, bytes: &[u8], block: &mut Block) {
 }
 
 /// Hands each sample's bytes to `one`, least significant first.
-fn spread<const N: usize>(bytes: &[u8], block: &mut Block, big: bool, one: impl Fn([u8; N]) -> f64) {
+fn spread<const N: usize>(
+    bytes: &[u8],
+    block: &mut Block,
+    big: bool,
+    one: impl Fn([u8; N]) -> f64,
+) {
     let count = block.channels().len();
     for (index, channel) in block.channels_mut().iter_mut().enumerate() {
         let frames = bytes.chunks_exact(N * count);

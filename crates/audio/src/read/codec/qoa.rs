@@ -45,7 +45,8 @@ pub fn decode(bytes: &[u8], block: &mut Block) {
     }
     let mut states = Vec::with_capacity(channels);
     for channel in 0..channels {
-        let word = |at: usize| be16(bytes, 8 + 16 * channel + at).map(|v| i32::from(v.cast_signed()));
+        let word =
+            |at: usize| be16(bytes, 8 + 16 * channel + at).map(|v| i32::from(v.cast_signed()));
         let four = |at: usize| Some([word(at)?, word(at + 2)?, word(at + 4)?, word(at + 6)?]);
         match (four(0), four(8)) {
             (Some(history), Some(weights)) => states.push((history, weights)),
@@ -63,7 +64,11 @@ pub fn decode(bytes: &[u8], block: &mut Block) {
         for turn in 0..wanted {
             let code = usize::try_from(word >> (57 - 3 * turn) & 7).unwrap_or_default();
             let residual = DEQUANTISED[scale][code];
-            let guess = history.iter().zip(&*weights).fold(0i32, |sum, (h, w)| sum.wrapping_add(h.wrapping_mul(*w))) >> 13;
+            let guess = history
+                .iter()
+                .zip(&*weights)
+                .fold(0i32, |sum, (h, w)| sum.wrapping_add(h.wrapping_mul(*w)))
+                >> 13;
             let value = guess.wrapping_add(residual).clamp(-32_768, 32_767);
             let delta = residual >> 4;
             for (weight, past) in weights.iter_mut().zip(&*history) {

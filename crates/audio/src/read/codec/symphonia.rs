@@ -37,16 +37,22 @@ impl Symphonia {
     /// What it cannot do, in words.
     pub fn new(setup: Setup) -> Result<Self, String> {
         let mut parameters = AudioCodecParameters::new();
-        let options = AudioDecoderOptions::default().gapless(false);
+        // Trimming also leaves out what the first packet of Vorbis gives, which is no sound yet.
+        let vorbis = matches!(setup, Setup::Vorbis(..));
+        let options = AudioDecoderOptions::default().gapless(vorbis);
         type Made<D> = symphonia::core::errors::Result<D>;
-        fn boxed<D: AudioDecoder + 'static>(made: Made<D>) -> Result<Box<dyn AudioDecoder>, String> {
+        fn boxed<D: AudioDecoder + 'static>(
+            made: Made<D>,
+        ) -> Result<Box<dyn AudioDecoder>, String> {
             made.map(|decoder| -> Box<dyn AudioDecoder> { Box::new(decoder) })
                 .map_err(|error| error.to_string())
         }
         let decoder = match setup {
             Setup::Vorbis(identification, setup) => {
                 let extra = [identification, setup].concat();
-                parameters.for_codec(id::CODEC_ID_VORBIS).with_extra_data(extra.into());
+                parameters
+                    .for_codec(id::CODEC_ID_VORBIS)
+                    .with_extra_data(extra.into());
                 boxed(VorbisDecoder::try_new(&parameters, &options))
             }
             Setup::Mp3 => {
@@ -54,15 +60,21 @@ impl Symphonia {
                 boxed(MpaDecoder::try_new(&parameters, &options))
             }
             Setup::Aac(config) => {
-                parameters.for_codec(id::CODEC_ID_AAC).with_extra_data(config.into());
+                parameters
+                    .for_codec(id::CODEC_ID_AAC)
+                    .with_extra_data(config.into());
                 boxed(AacDecoder::try_new(&parameters, &options))
             }
             Setup::Alac(config) => {
-                parameters.for_codec(id::CODEC_ID_ALAC).with_extra_data(config.into());
+                parameters
+                    .for_codec(id::CODEC_ID_ALAC)
+                    .with_extra_data(config.into());
                 boxed(AlacDecoder::try_new(&parameters, &options))
             }
             Setup::Flac(info) => {
-                parameters.for_codec(id::CODEC_ID_FLAC).with_extra_data(info.into());
+                parameters
+                    .for_codec(id::CODEC_ID_FLAC)
+                    .with_extra_data(info.into());
                 boxed(FlacDecoder::try_new(&parameters, &options))
             }
         }?;
@@ -76,7 +88,10 @@ impl Symphonia {
 impl Decoder for Symphonia {
     fn decode(&mut self, packet: &[u8], block: &mut Block) -> Result<(), String> {
         let packet = PacketRef::new(0, Timestamp::from(0), Duration::from(0u32), packet);
-        let decoded = self.decoder.decode_ref(&packet).map_err(|e| e.to_string())?;
+        let decoded = self
+            .decoder
+            .decode_ref(&packet)
+            .map_err(|e| e.to_string())?;
         append(&decoded, &mut self.planes, block)
     }
 }

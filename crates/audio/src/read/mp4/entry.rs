@@ -65,16 +65,20 @@ const NAMED: &[(&[u8; 4], &str)] = &[
 
 /// Rates by their index (14496-3, table 1.18).
 pub const RATES: [u32; 13] = [
-    96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8_000, 7_350,
+    96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8_000,
+    7_350,
 ];
 
 /// Reads the first description of an `stsd` box. The error is either malformed or unsupported.
 pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
     let bad = |what: &str| (false, what.to_owned());
     let all = boxes(stsd.get(8..).unwrap_or_default());
-    let entry = all.first().ok_or_else(|| bad("its sound track has no sample description"))?;
+    let entry = all
+        .first()
+        .ok_or_else(|| bad("its sound track has no sample description"))?;
     let bytes = entry.contents;
-    let half = |at: usize| be16(bytes, at).ok_or_else(|| bad("its sample description is too short"));
+    let half =
+        |at: usize| be16(bytes, at).ok_or_else(|| bad("its sample description is too short"));
     let version = half(8)?;
     let (mut channels, mut bits) = (half(16)?, half(18)?);
     let mut rate = u32::from(half(24)?);
@@ -87,13 +91,18 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
     if version == 2 {
         let seconds = f64::from_bits(super::super::bytes::be64(bytes, 32).unwrap_or_default());
         rate = u32::try_from(crate::num::rounded(seconds)).unwrap_or(0);
-        channels = be32(bytes, 40).and_then(|n| u16::try_from(n).ok()).unwrap_or(0);
-        bits = be32(bytes, 48).and_then(|n| u16::try_from(n).ok()).unwrap_or(0);
+        channels = be32(bytes, 40)
+            .and_then(|n| u16::try_from(n).ok())
+            .unwrap_or(0);
+        bits = be32(bytes, 48)
+            .and_then(|n| u16::try_from(n).ok())
+            .unwrap_or(0);
     }
     rest = rest.min(bytes.len());
     let inner = &bytes[rest..];
     let wave = find(inner, b"wave");
-    let within = |kind: &[u8; 4]| find(inner, kind).or_else(|| wave.and_then(|wave| find(wave, kind)));
+    let within =
+        |kind: &[u8; 4]| find(inner, kind).or_else(|| wave.and_then(|wave| find(wave, kind)));
     let big = match within(b"enda").and_then(|enda| be16(enda, 0)) {
         Some(1) => ByteOrder::Little,
         _ => ByteOrder::Big,
@@ -102,8 +111,12 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
     let coded = match &entry.kind {
         b"mp4a" => esds(within(b"esds").ok_or_else(|| bad("its AAC lacks \"esds\""))?),
         b"alac" => {
-            let config = within(b"alac").and_then(|b| b.get(4..28)).map(<[u8]>::to_vec);
-            config.map(Coded::Alac).ok_or_else(|| bad("its ALAC lacks a configuration"))
+            let config = within(b"alac")
+                .and_then(|b| b.get(4..28))
+                .map(<[u8]>::to_vec);
+            config
+                .map(Coded::Alac)
+                .ok_or_else(|| bad("its ALAC lacks a configuration"))
         }
         b".mp3" => Ok(Coded::Mp3),
         b"sowt" => plain(pcm(bits).unwrap_or(Codec::Pcm16), ByteOrder::Little),
@@ -144,7 +157,11 @@ fn pcm(bits: u16) -> Option<Codec> {
 
 /// QuickTime's flags: 1 floating point, 2 big-endian.
 fn lpcm(bits: u16, flags: u32) -> Result<Coded, (bool, String)> {
-    let order = if flags & 2 == 0 { ByteOrder::Little } else { ByteOrder::Big };
+    let order = if flags & 2 == 0 {
+        ByteOrder::Little
+    } else {
+        ByteOrder::Big
+    };
     let codec = match (flags & 1, bits) {
         (1, 32) => Some(Codec::F32),
         (1, 64) => Some(Codec::F64),
@@ -171,7 +188,10 @@ fn esds(bytes: &[u8]) -> Result<Coded, (bool, String)> {
     match *decoder.first().ok_or_else(bad)? {
         // MPEG-4 AAC, and MPEG-2's profiles.
         0x40 | 0x66..=0x68 => {
-            let config = decoder.get(13..).and_then(|rest| descriptor(rest, 5)).ok_or_else(bad)?;
+            let config = decoder
+                .get(13..)
+                .and_then(|rest| descriptor(rest, 5))
+                .ok_or_else(bad)?;
             AacConfig::parse(config).map(Coded::Aac).ok_or_else(bad)
         }
         0x69 | 0x6B => Ok(Coded::Mp3),
@@ -252,9 +272,15 @@ mod tests {
     fn audio_specific_configs() {
         // Low complexity, 44,100 Hz, stereo; the same of 24,000 Hz with replication stated.
         let plain = AacConfig::parse(&[0x12, 0x10]).unwrap();
-        assert_eq!((plain.object, plain.rate, plain.channels, plain.replicated), (2, 44_100, 2, false));
+        assert_eq!(
+            (plain.object, plain.rate, plain.channels, plain.replicated),
+            (2, 44_100, 2, false)
+        );
         let wide = AacConfig::parse(&[0x2B, 0x11, 0x88, 0x00]).unwrap();
-        assert_eq!((wide.object, wide.rate, wide.channels, wide.replicated), (2, 24_000, 2, true));
+        assert_eq!(
+            (wide.object, wide.rate, wide.channels, wide.replicated),
+            (2, 24_000, 2, true)
+        );
         assert_eq!(AacConfig::parse(&[0x12]), None);
     }
 }

@@ -51,7 +51,11 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
     if fragmented {
         return Err(bytes.unsupported("fragmented MPEG-4".to_owned()));
     }
-    let tracks: Vec<&[u8]> = boxes(&moov).iter().filter(|b| &b.kind == b"trak").map(|b| b.contents).collect();
+    let tracks: Vec<&[u8]> = boxes(&moov)
+        .iter()
+        .filter(|b| &b.kind == b"trak")
+        .map(|b| b.contents)
+        .collect();
     let is = |track: &[u8], kind: &[u8]| {
         find_path(track, &[b"mdia", b"hdlr"]).and_then(|hdlr| hdlr.get(8..12)) == Some(kind)
     };
@@ -68,7 +72,9 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         false => malformed(what),
     })?;
     let clock = clock(find_path(track, &[b"mdia", b"mdhd"]).ok_or_else(|| lacks("mdhd"))?);
-    let clock = clock.filter(|clock| *clock > 0).ok_or_else(|| lacks("mdhd"))?;
+    let clock = clock
+        .filter(|clock| *clock > 0)
+        .ok_or_else(|| lacks("mdhd"))?;
     let tables = Arc::new(Tables::parse(stbl, bytes.length()).map_err(malformed)?);
     let length = bytes.length();
     let whole = count(
@@ -80,7 +86,10 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
     let mut notes = Vec::new();
     let sound = sound_of(&entry, &tables, &mut bytes)?;
     let frames_of = |ticks: u64| scaled(ticks, sound.rate.hertz().into(), clock.into());
-    let movie_clock = find(&moov, b"mvhd").and_then(self::clock).unwrap_or(clock).max(1);
+    let movie_clock = find(&moov, b"mvhd")
+        .and_then(self::clock)
+        .unwrap_or(clock)
+        .max(1);
     let udta = find(&moov, b"udta").unwrap_or_default();
     let texts = texts::read(udta);
     let edit = edit(track, &mut notes);
@@ -105,7 +114,8 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         });
     }
     let format = Format {
-        container: match sounds.len() == tracks.len() && four(&bytes.at(8, 4)?, 0) != Some(*b"qt  ") {
+        container: match sounds.len() == tracks.len() && four(&bytes.at(8, 4)?, 0) != Some(*b"qt  ")
+        {
             true => Container::M4a,
             false => Container::Mp4,
         },
@@ -194,7 +204,10 @@ fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
     let stated = size(be32(elst, 4)?.into()).min(1 << 16);
     let entry = |n: usize| {
         let (length, start) = match wide {
-            true => (be64(elst, 8 + 20 * n)?, be64(elst, 16 + 20 * n)?.cast_signed()),
+            true => (
+                be64(elst, 8 + 20 * n)?,
+                be64(elst, 16 + 20 * n)?.cast_signed(),
+            ),
             false => {
                 let start = be32(elst, 12 + 12 * n)?.cast_signed();
                 (be32(elst, 8 + 12 * n)?.into(), i64::from(start))
@@ -203,7 +216,9 @@ fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
         Some((start, length))
     };
     let all: Vec<_> = (0..stated).map_while(entry).collect();
-    let mut played = all.iter().filter_map(|&(start, length)| Some((u64::try_from(start).ok()?, length)));
+    let mut played = all
+        .iter()
+        .filter_map(|&(start, length)| Some((u64::try_from(start).ok()?, length)));
     let first = played.next()?;
     if played.next().is_some() {
         notes.push(Note::LeftAside {
@@ -230,7 +245,11 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Resul
         }
         Coded::Alac(config) => {
             let bits = config.get(5).copied().unwrap_or(16);
-            let codec = if bits <= 16 { Codec::Alac16 } else { Codec::Alac24 };
+            let codec = if bits <= 16 {
+                Codec::Alac16
+            } else {
+                Codec::Alac24
+            };
             if !matches!(bits, 16 | 20 | 24) {
                 return Err(bytes.unsupported(format!("ALAC of {bits} bits")));
             }
@@ -270,8 +289,15 @@ fn aac(
     tables: &Arc<Tables>,
     bytes: &mut Bytes<'_>,
 ) -> Result<(u32, u16, bool)> {
-    let channels = if config.channels == 0 { entry.channels } else { config.channels };
-    let simple = config.object == 2 && !config.replicated && !config.short && (1..=2).contains(&config.channels);
+    let channels = if config.channels == 0 {
+        entry.channels
+    } else {
+        config.channels
+    };
+    let simple = config.object == 2
+        && !config.replicated
+        && !config.short
+        && (1..=2).contains(&config.channels);
     if simple && config.rate > 24_000 {
         return Ok((config.rate, channels, false));
     }
@@ -324,7 +350,9 @@ impl Body for Track {
             }),
         };
         let packets = self.packets(file, path)?;
-        Ok(Box::new(Decoded::new(packets, decoder, path, facts, self.skip)))
+        Ok(Box::new(Decoded::new(
+            packets, decoder, path, facts, self.skip,
+        )))
     }
 
     fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {

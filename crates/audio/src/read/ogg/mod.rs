@@ -76,7 +76,10 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
     }
     let known = firsts.iter().find(|page| is_known(&page.body));
     let Some(first) = known else {
-        let begin = firsts.first().map(|page| page.body.as_slice()).unwrap_or_default();
+        let begin = firsts
+            .first()
+            .map(|page| page.body.as_slice())
+            .unwrap_or_default();
         let named = NAMED.iter().find(|row| begin.starts_with(row.0));
         return Err(match (named, firsts.is_empty()) {
             (_, true) => malformed("it holds no whole page".to_owned()),
@@ -96,12 +99,14 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
     let missing = || malformed("it ends within its headers".to_owned());
     let head = next()?.ok_or_else(missing)?.bytes;
     let texts = next()?.ok_or_else(missing)?.bytes;
+    let mut header_bytes = head.len() + texts.len();
     let (kind, format, headers) = if head.starts_with(b"OpusHead") {
         let (mapping, delay) = opus::head(&head).map_err(malformed)?;
         let channels = named_layout(mapping.channels.len());
         (Kind::Opus { mapping, delay }, opus_format(channels), 2)
     } else {
         let setup = next()?.ok_or_else(missing)?.bytes;
+        header_bytes += setup.len();
         let headers = VorbisHeaders::parse(&head, &setup).map_err(malformed)?;
         let format = Format {
             container: Container::Ogg,
@@ -140,7 +145,7 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
     });
     let facts = Facts {
         frames,
-        audio_bytes: length.saturating_sub(count(texts.len())),
+        audio_bytes: length.saturating_sub(count(header_bytes)),
         loops: found.into_iter().collect(),
         tags,
         extras: extras.into_iter().collect(),
@@ -166,7 +171,10 @@ fn named_layout(count: usize) -> Channels {
         4 => Channels::of(Layout::Quad),
         6 => Channels::of(Layout::Surround51),
         8 => Channels::of(Layout::Surround71),
-        n => u16::try_from(n).ok().and_then(Channels::new).unwrap_or(Channels::MONO),
+        n => u16::try_from(n)
+            .ok()
+            .and_then(Channels::new)
+            .unwrap_or(Channels::MONO),
     }
 }
 
@@ -180,7 +188,9 @@ fn opus_format(channels: Channels) -> Format {
 }
 
 fn texts_of(packet: &[u8]) -> Vec<Tag> {
-    let bytes = packet.strip_prefix(b"\x03vorbis").or_else(|| packet.strip_prefix(b"OpusTags"));
+    let bytes = packet
+        .strip_prefix(b"\x03vorbis")
+        .or_else(|| packet.strip_prefix(b"OpusTags"));
     comments::parse(bytes.unwrap_or_default())
 }
 
@@ -230,18 +240,34 @@ impl Body for OggStream {
             } => {
                 let setup = Setup::Vorbis(identification.clone(), setup.clone());
                 let decoder = Symphonia::new(setup).map_err(broken)?;
-                Box::new(Decoded::new(packets, Box::new(decoder), path, facts, self.skip))
+                Box::new(Decoded::new(
+                    packets,
+                    Box::new(decoder),
+                    path,
+                    facts,
+                    self.skip,
+                ))
             }
             Kind::Opus { mapping, .. } => {
                 let decoder = Opus::new(mapping).map_err(broken)?;
-                Box::new(Decoded::new(packets, Box::new(decoder), path, facts, self.skip))
+                Box::new(Decoded::new(
+                    packets,
+                    Box::new(decoder),
+                    path,
+                    facts,
+                    self.skip,
+                ))
             }
         })
     }
 
     fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
         let pages = Pages::new(file, path, 0)?;
-        Ok(Box::new(StreamPackets::new(pages, self.serial, self.headers)))
+        Ok(Box::new(StreamPackets::new(
+            pages,
+            self.serial,
+            self.headers,
+        )))
     }
 
     fn stream(&self) -> Stream {

@@ -84,10 +84,11 @@ pub struct Pages {
 impl Pages {
     /// From `offset` on.
     pub fn new(mut file: File, path: &Path, offset: u64) -> Result<Self> {
-        file.seek(SeekFrom::Start(offset)).map_err(|source| Error::Read {
-            path: path.to_owned(),
-            source,
-        })?;
+        file.seek(SeekFrom::Start(offset))
+            .map_err(|source| Error::Read {
+                path: path.to_owned(),
+                source,
+            })?;
         Ok(Self {
             file: BufReader::with_capacity(LARGEST, file),
             path: path.to_owned(),
@@ -112,7 +113,14 @@ impl Pages {
             match next {
                 Some(position) => self.at += position + 1,
                 None if self.ended => return Ok(None),
-                None => self.at = self.buffer.len().saturating_sub(3).max(self.at + 1).min(self.buffer.len()),
+                None => {
+                    self.at = self
+                        .buffer
+                        .len()
+                        .saturating_sub(3)
+                        .max(self.at + 1)
+                        .min(self.buffer.len())
+                }
             }
         }
     }
@@ -253,7 +261,9 @@ pub fn last_page(file: &mut File, path: &Path, length: u64, serial: u32) -> Resu
         };
         file.seek(SeekFrom::Start(from)).map_err(wrap)?;
         let mut tail = Vec::new();
-        Read::take(&mut *file, back).read_to_end(&mut tail).map_err(wrap)?;
+        Read::take(&mut *file, back)
+            .read_to_end(&mut tail)
+            .map_err(wrap)?;
         let starts = (0..tail.len().saturating_sub(HEAD)).rev();
         let found = starts
             .filter(|&at| tail[at..].starts_with(b"OggS"))
@@ -267,5 +277,7 @@ pub fn last_page(file: &mut File, path: &Path, length: u64, serial: u32) -> Resu
     }
 }
 
-const _: () = assert!(LARGEST == 65_307, "RFC 3533, 6: a page has 65,307 bytes at most");
-
+const _: () = assert!(
+    LARGEST == 65_307,
+    "RFC 3533, 6: a page has 65,307 bytes at most"
+);

@@ -181,7 +181,12 @@ fn coding_of(
 
 /// Microsoft's ADPCM lists its coefficients; the seven that everybody knows where it does not.
 fn coefficients(bytes: &[u8]) -> Vec<(i16, i16)> {
-    let pair = |at: usize| Some((le16(bytes, at)?.cast_signed(), le16(bytes, at + 2)?.cast_signed()));
+    let pair = |at: usize| {
+        Some((
+            le16(bytes, at)?.cast_signed(),
+            le16(bytes, at + 2)?.cast_signed(),
+        ))
+    };
     let stated = usize::from(le16(bytes, 20).unwrap_or_default()).min(256);
     let listed: Vec<_> = (0..stated).map_while(|n| pair(22 + 4 * n)).collect();
     match listed.len() {

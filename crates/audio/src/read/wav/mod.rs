@@ -51,7 +51,12 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let format = format.ok_or_else(|| walker.malformed("it has no \"fmt \" chunk", 12))?;
     let data = data.ok_or_else(|| walker.malformed("it has no \"data\" chunk", 12))?;
     let mut notes = walker.notes();
-    notes.extend(format.corrected.clone().map(|what| Note::Corrected { what }));
+    notes.extend(
+        format
+            .corrected
+            .clone()
+            .map(|what| Note::Corrected { what }),
+    );
     let (frames, plain) = samples(&format, &data, fact, &mut notes);
     // A `fact` chunk belongs to every encoding but integer PCM.
     let is_integer = matches!(format.encoding.codec.kind(), Kind::Integer(_));
@@ -107,7 +112,9 @@ fn samples(
     let unit = u64::from(format.unit_bytes);
     let in_bytes = |bytes: u64| {
         let rest = match format.coding {
-            Coding::Ima | Coding::Ms(_) => format.frames_of_block((bytes % unit).try_into().unwrap_or(0)),
+            Coding::Ima | Coding::Ms(_) => {
+                format.frames_of_block((bytes % unit).try_into().unwrap_or(0))
+            }
             _ => 0,
         };
         bytes / unit * format.unit_frames + rest

@@ -11,7 +11,9 @@ pub const FRAMES: u32 = 1024;
 /// Bits a second where nothing is asked: 1.5 a sample, in whole thousands.
 pub fn usual_bit_rate(format: Format) -> u32 {
     let samples = format.rate.hertz() * u32::from(format.channels.count());
-    (samples * 3 / 2).next_multiple_of(8000).clamp(8000, 512_000)
+    (samples * 3 / 2)
+        .next_multiple_of(8000)
+        .clamp(8000, 512_000)
 }
 
 /// Encodes packet after packet.
@@ -45,7 +47,11 @@ impl Aac {
             },
             sample_rate: format.rate.hertz(),
             transport: Transport::Raw,
-            channels: if mono { ChannelMode::Mono } else { ChannelMode::Stereo },
+            channels: if mono {
+                ChannelMode::Mono
+            } else {
+                ChannelMode::Stereo
+            },
             audio_object_type: AudioObjectType::Mpeg4LowComplexity,
         })
         .map_err(|error| error.to_string())?;
@@ -67,7 +73,9 @@ impl Aac {
     pub fn encode(&mut self, block: &Block, mut put: impl FnMut(&[u8])) -> Result<(), String> {
         let channels = block.channels();
         for frame in 0..block.frames() {
-            let samples = channels.iter().map(|c| int16((c[frame] * 32_768.0).round()));
+            let samples = channels
+                .iter()
+                .map(|c| int16((c[frame] * 32_768.0).round()));
             self.waiting.extend(samples);
         }
         let mut used = 0;

@@ -154,7 +154,9 @@ fn mix(channels: Vec<Vec<i32>>) -> (u32, Vec<Vec<i32>>) {
     };
     // What is left after a plain prediction from two samples tells enough.
     let rough = |samples: &[i32]| -> u64 {
-        let slopes = samples.windows(3).map(|w| (w[2] - 2 * w[1] + w[0]).unsigned_abs());
+        let slopes = samples
+            .windows(3)
+            .map(|w| (w[2] - 2 * w[1] + w[0]).unsigned_abs());
         slopes.map(u64::from).sum()
     };
     let cost = |weight: &i32| {
@@ -210,9 +212,13 @@ fn residuals(samples: &[i32], coefficients: &mut [i16], width: u32) -> Vec<i32> 
         }
         let top = samples[at - taps - 1];
         let past = &samples[at - taps..at];
-        let sum = past.iter().rev().zip(&*coefficients).fold(0i32, |sum, (s, c)| {
-            sum.wrapping_add(i32::from(*c).wrapping_mul(s.wrapping_sub(top)))
-        });
+        let sum = past
+            .iter()
+            .rev()
+            .zip(&*coefficients)
+            .fold(0i32, |sum, (s, c)| {
+                sum.wrapping_add(i32::from(*c).wrapping_mul(s.wrapping_sub(top)))
+            });
         let guess = top.wrapping_add(sum.wrapping_add(1 << (SHIFT - 1)) >> SHIFT);
         let residual = cut(sample.wrapping_sub(guess));
         all.push(residual);
@@ -249,7 +255,11 @@ fn golomb(residuals: &[i32], width: u32, out: &mut Bits) {
         }
         zero_mode = 0;
         if mean << 2 < 1 << SHIFT && at < residuals.len() {
-            let zeros = residuals[at..].iter().take(65_535).take_while(|r| **r == 0).count();
+            let zeros = residuals[at..]
+                .iter()
+                .take(65_535)
+                .take_while(|r| **r == 0)
+                .count();
             at += zeros;
             zero_mode = u32::from(zeros < 65_535);
             let bits = mean.leading_zeros() - 24 + ((mean + 16) >> 6);

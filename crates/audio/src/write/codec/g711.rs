@@ -52,7 +52,7 @@ mod tests {
     use crate::read::codec::g711::{from_a_law, from_mu_law};
 
     /// Every code comes back as itself, the curve never falls, and no sample goes to a level that is
-    /// further off than the next.
+    /// further off than half a step.
     #[test]
     fn all_codes_and_all_samples() {
         for (to, from) in [
@@ -64,20 +64,44 @@ mod tests {
                 let again = to(from(code));
                 assert!(again == code || from(code) == 0, "{code:02X}");
             }
-            let mut levels: Vec<i32> = (0..=255).map(|code| from(code).into()).collect();
-            levels.sort_unstable();
             let mut before = i16::MIN;
             for sample in i16::MIN..=i16::MAX {
                 let level = from(to(sample));
                 assert!(level >= before, "{sample}: {level} after {before}");
                 before = level;
-                let at = levels.partition_point(|l| *l < i32::from(level));
+                // Half a step at most: steps are a 16th of what they begin at, and 16 near zero.
                 let off = (i32::from(level) - i32::from(sample)).abs();
-                let near = [at.saturating_sub(1), (at + 2).min(255)];
-                let best = near.map(|n| (levels[n] - i32::from(sample)).abs());
-                let slack = 4 + off / 16;
-                assert!(best.iter().all(|b| off <= b + slack), "{sample} became {level}");
+                let half = (i32::from(sample).abs() + 132) / 32 + 8;
+                assert!(off <= half, "{sample} became {level}");
             }
+        }
+    }
+
+    /// G.711, tables 1a and 2a, column 3: where segments begin.
+    #[test]
+    fn segments_begin_where_the_tables_say() {
+        for (start, code) in [
+            (0, 0),
+            (256, 1),
+            (512, 2),
+            (1024, 3),
+            (8192, 6),
+            (16_384, 7),
+        ] {
+            assert_eq!((to_a_law(start) ^ 0xD5) >> 4, code, "{start}");
+        }
+        for (value, code) in [
+            (31, 1),
+            (95, 2),
+            (223, 3),
+            (479, 4),
+            (991, 5),
+            (2015, 6),
+            (4063, 7),
+        ] {
+            // Fourteen bits in the table, sixteen here.
+            assert_eq!(!to_mu_law(4 * value) >> 4 & 7, code, "{value}");
+            assert_eq!(!to_mu_law(4 * value - 1) >> 4 & 7, code - 1, "{value}");
         }
     }
 }

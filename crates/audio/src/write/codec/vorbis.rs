@@ -93,7 +93,10 @@ impl Vorbis {
     /// What the encoder refuses, in words.
     pub fn finish(&mut self) -> Result<(), String> {
         match self.encoder.take() {
-            Some(encoder) => encoder.finish().map(|_| ()).map_err(|error| error.to_string()),
+            Some(encoder) => encoder
+                .finish()
+                .map(|_| ())
+                .map_err(|error| error.to_string()),
             None => Ok(()),
         }
     }

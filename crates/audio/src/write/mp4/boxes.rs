@@ -64,9 +64,13 @@ impl Movie<'_> {
         let version = u32::from(wide) << 24;
         let time = |value: u64| match wide {
             true => value.to_be_bytes().to_vec(),
-            false => u32::try_from(value).unwrap_or(u32::MAX).to_be_bytes().to_vec(),
+            false => u32::try_from(value)
+                .unwrap_or(u32::MAX)
+                .to_be_bytes()
+                .to_vec(),
         };
-        let times = |rest: &[u8], length: u64| [time(0), time(0), rest.to_vec(), time(length)].concat();
+        let times =
+            |rest: &[u8], length: u64| [time(0), time(0), rest.to_vec(), time(length)].concat();
         let rate = self.rate.to_be_bytes();
         let mvhd = [
             times(&rate, self.frames),
@@ -85,7 +89,13 @@ impl Movie<'_> {
         ]
         .concat();
         let mdhd = [times(&rate, self.coded_frames), words(&[UNDETERMINED])].concat();
-        let edit = [words(&[1]), time(self.frames), time(self.delay), words(&[0x1_0000])].concat();
+        let edit = [
+            words(&[1]),
+            time(self.frames),
+            time(self.delay),
+            words(&[0x1_0000]),
+        ]
+        .concat();
         let hdlr = [words(&[0]), b"soun".to_vec(), words(&[0, 0, 0]), vec![0]].concat();
         let dref = [words(&[1]), full(b"url ", 1, &[])].concat();
         let minf = [
@@ -118,7 +128,8 @@ impl Movie<'_> {
     fn tables(&self, first: u64) -> Vec<u8> {
         let packets = count32(self.sizes.len());
         let whole = self.coded_frames / u64::from(self.packet_frames.max(1));
-        let last = u32::try_from(self.coded_frames % u64::from(self.packet_frames.max(1))).unwrap_or(0);
+        let last =
+            u32::try_from(self.coded_frames % u64::from(self.packet_frames.max(1))).unwrap_or(0);
         let whole = u32::try_from(whole).unwrap_or(u32::MAX);
         let mut lengths = Vec::new();
         if whole > 0 {
@@ -149,11 +160,17 @@ impl Movie<'_> {
         let number = words(&[count32(offsets.len())]);
         let places = match self.small() {
             true => {
-                let stco: Vec<u32> = offsets.iter().map(|o| u32::try_from(*o).unwrap_or(0)).collect();
+                let stco: Vec<u32> = offsets
+                    .iter()
+                    .map(|o| u32::try_from(*o).unwrap_or(0))
+                    .collect();
                 full(b"stco", 0, &[number, words(&stco)].concat())
             }
             false => {
-                let co64: Vec<u8> = offsets.iter().flat_map(|offset| offset.to_be_bytes()).collect();
+                let co64: Vec<u8> = offsets
+                    .iter()
+                    .flat_map(|offset| offset.to_be_bytes())
+                    .collect();
                 full(b"co64", 0, &[number, co64].concat())
             }
         };
@@ -185,7 +202,10 @@ impl Movie<'_> {
         }
         if self.gapless {
             let behind = self.coded_frames.saturating_sub(self.delay + self.frames);
-            let mut text = format!(" 00000000 {:08X} {behind:08X} {:016X}", self.delay, self.frames);
+            let mut text = format!(
+                " 00000000 {:08X} {behind:08X} {:016X}",
+                self.delay, self.frames
+            );
             text.push_str(&" 00000000".repeat(8));
             let item = [
                 full(b"mean", 0, b"com.apple.iTunes"),

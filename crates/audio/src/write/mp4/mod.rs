@@ -83,7 +83,11 @@ impl<'a> Track<'a> {
     fn finish(&mut self) -> Result<()> {
         if count(self.sizes.len()) != self.expected {
             return Err(Error::Verify {
-                what: format!("{} packets were planned, {} came", self.expected, self.sizes.len()),
+                what: format!(
+                    "{} packets were planned, {} came",
+                    self.expected,
+                    self.sizes.len()
+                ),
             });
         }
         let data: u64 = self.sizes.iter().map(|bytes| u64::from(*bytes)).sum();
@@ -117,8 +121,16 @@ struct Parts {
 ///
 /// # Errors
 /// [`Error::Write`]; [`Error::CannotMeet`] where the encoder refuses the format.
-pub fn writer<'a>(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Box<dyn Writer + 'a>> {
-    let user = along.chunks.into_iter().find(|(id, _)| id == "udta").map(|(_, bytes)| bytes);
+pub fn writer<'a>(
+    out: &'a mut dyn Out,
+    output: &'a Output,
+    along: Along,
+) -> Result<Box<dyn Writer + 'a>> {
+    let user = along
+        .chunks
+        .into_iter()
+        .find(|(id, _)| id == "udta")
+        .map(|(_, bytes)| bytes);
     if let Some(stream) = along.stream {
         let lossy = output.format.encoding.codec.kind() == Kind::Lossy;
         let parts = Parts {
@@ -170,7 +182,11 @@ struct AlacWriter<'a> {
 
 impl<'a> AlacWriter<'a> {
     fn new(out: &'a mut dyn Out, output: &'a Output, user: Option<Vec<u8>>) -> Result<Self> {
-        let bits = if output.format.encoding.codec == Codec::Alac16 { 16 } else { 24 };
+        let bits = if output.format.encoding.codec == Codec::Alac16 {
+            16
+        } else {
+            24
+        };
         let channels = output.format.channels.count();
         let parts = Parts {
             description: describe::alac(output.format, bits, [0, 0]),
@@ -191,7 +207,11 @@ impl<'a> AlacWriter<'a> {
     }
 
     fn encode(&mut self, frames: usize) -> Result<()> {
-        let part: Vec<Vec<i32>> = self.waiting.iter_mut().map(|w| w.drain(..frames).collect()).collect();
+        let part: Vec<Vec<i32>> = self
+            .waiting
+            .iter_mut()
+            .map(|w| w.drain(..frames).collect())
+            .collect();
         let packet = self.encoder.packet(&part);
         self.track.packet(&packet)
     }
@@ -199,7 +219,11 @@ impl<'a> AlacWriter<'a> {
 
 impl Writer for AlacWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
-        let scale = if self.bits == 16 { 32_768.0 } else { 8_388_608.0 };
+        let scale = if self.bits == 16 {
+            32_768.0
+        } else {
+            8_388_608.0
+        };
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
             waiting.extend(channel.iter().map(|s| int32(s * scale)));
         }
@@ -227,7 +251,8 @@ impl Writer for AlacWriter<'_> {
         let rate = u64::from(self.track.output.format.rate.hertz());
         let mean = crate::num::scaled(8 * bytes, rate, self.frames.max(1));
         let mean = u32::try_from(mean).unwrap_or(u32::MAX);
-        self.track.description = describe::alac(self.track.output.format, self.bits, [largest, mean]);
+        self.track.description =
+            describe::alac(self.track.output.format, self.bits, [largest, mean]);
         self.track.finish()
     }
 }
@@ -235,7 +260,9 @@ impl Writer for AlacWriter<'_> {
 #[cfg(feature = "aac")]
 mod aac {
     use super::super::codec::aac::{Aac, FRAMES};
-    use super::{Block, Out, Output, Parts, Result, Track, Writer, all_came, count, describe, refused, size};
+    use super::{
+        Block, Out, Output, Parts, Result, Track, Writer, all_came, count, describe, refused, size,
+    };
 
     /// AAC, packet by packet.
     pub struct AacWriter<'a> {
@@ -245,7 +272,11 @@ mod aac {
     }
 
     impl<'a> AacWriter<'a> {
-        pub fn new(out: &'a mut dyn Out, output: &'a Output, user: Option<Vec<u8>>) -> Result<Self> {
+        pub fn new(
+            out: &'a mut dyn Out,
+            output: &'a Output,
+            user: Option<Vec<u8>>,
+        ) -> Result<Self> {
             let encoder = Aac::new(output.format).map_err(|what| refused(output, &what))?;
             let delay = u64::from(encoder.delay);
             let packets = (output.frames + delay).div_ceil(FRAMES.into());
@@ -293,7 +324,10 @@ mod aac {
             all_came(self.track.output, self.frames)?;
             // Silence behind the end pushes out what the encoder holds back.
             let mut silence = Block::default();
-            silence.shape(self.track.output.format.channels.count().into(), size(FRAMES.into()));
+            silence.shape(
+                self.track.output.format.channels.count().into(),
+                size(FRAMES.into()),
+            );
             let most = self.track.expected + 8;
             for _ in 0..most {
                 if count(self.track.sizes.len()) >= self.track.expected {
@@ -305,13 +339,13 @@ mod aac {
             let bytes: u64 = self.track.sizes.iter().map(|b| u64::from(*b)).sum();
             let rate = u64::from(self.track.output.format.rate.hertz());
             let coded = self.track.coded_frames.max(1);
-            let mean = u32::try_from(crate::num::scaled(8 * bytes, rate, coded)).unwrap_or(u32::MAX);
-            let peak = u32::try_from(8 * u64::from(largest) * rate / u64::from(FRAMES)).unwrap_or(u32::MAX);
+            let mean =
+                u32::try_from(crate::num::scaled(8 * bytes, rate, coded)).unwrap_or(u32::MAX);
+            let peak = u32::try_from(8 * u64::from(largest) * rate / u64::from(FRAMES))
+                .unwrap_or(u32::MAX);
             let config = self.encoder.config.clone();
             self.track.description = describe::aac(self.track.output.format, &config, [peak, mean]);
             self.track.finish()
         }
     }
-
 }
-

@@ -1,0 +1,120 @@
+//! Encoding by a command of the user's, for targets whose format is closed.
+
+use crate::args::Outside;
+use crate::console::Console;
+use crate::failure::Failure;
+use crate::progress::Progress;
+use deft_needle_audio::plan::{Reference, plan_clip};
+use deft_needle_audio::spec::{Chunks, Demand, Header};
+use deft_needle_audio::write::Out;
+use deft_needle_audio::{Clip, Edits, Error as AudioError, Plan, Spec};
+use deft_needle_core::disk::{Disk, RealDisk};
+use deft_needle_core::encoder::{Encoder, words};
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::fit::{Durable, put_file, refuse_existing, write_verified};
+use std::fs::File;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tempfile::TempDir;
+
+/// What the command made, in a private folder that goes with it.
+pub struct Made {
+    /// What was fed to the command.
+    pub plan: Plan,
+    /// The file.
+    pub file: PathBuf,
+    _folder: TempDir,
+}
+
+impl Outside {
+    /// The encoder, and what it is fed; `None` where none is named.
+    ///
+    /// # Errors
+    /// Commands that are not allowed, or lack their places.
+    fn encoder(&self) -> Result<Option<(Encoder, Demand)>, Failure> {
+        let Some(line) = &self.encoder else {
+            return Ok(None);
+        };
+        if !self.allow_commands {
+            return Err(Failure::Core(CoreError::refused(
+                format!("this would run: {line}"),
+                "say --allow-commands if you trust it",
+            )));
+        }
+        let limit = Duration::from_secs(self.encoder_limit);
+        let encoder = Encoder::new(words(line), limit)
+            .map_err(|what| Failure::usage(what, "as in --encoder \"bankmaker -q {in} {out}\""))?;
+        let feed: Spec = self.feed.parse()?;
+        let mut demand = Demand::from(feed);
+        // What an encoder expects is a file without surprises.
+        demand.chunks = Some(Chunks::Bare);
+        demand.header = Some(Header::Plain);
+        demand.validate()?;
+        Ok(Some((encoder, demand)))
+    }
+
+    /// Fits the clip to the feed, and has the command turn that into its own format; `None` where no
+    /// encoder is named.
+    ///
+    /// # Errors
+    /// Those of fitting, and of the command.
+    pub fn make(
+        &self,
+        clip: &Clip,
+        edits: &Edits,
+        console: &Console,
+    ) -> Result<Option<Made>, Failure> {
+        let Some((encoder, demand)) = self.encoder()? else {
+            return Ok(None);
+        };
+        let progress = Progress::new(console, clip.facts().frames);
+        let plan = plan_clip(clip, &demand, edits, Reference::default(), &progress)?;
+        let folder =
+            tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
+        let extension = plan.to.format.container.facts().extensions[0];
+        let input = folder.path().join(format!("in.{extension}"));
+        let file = folder.path().join("out");
+        let disk = RealDisk::default();
+        write_verified(clip, &plan, &input, Durable::No, &disk, &progress)?;
+        drop(progress);
+        encoder.run(&input, &file)?;
+        Ok(Some(Made {
+            plan,
+            file,
+            _folder: folder,
+        }))
+    }
+}
+
+impl Made {
+    /// Puts the file at `out`.
+    ///
+    /// # Errors
+    /// Where a file would be lost, or cannot be written.
+    pub fn put(
+        &self,
+        clip: &Clip,
+        out: &Path,
+        overwrite: bool,
+        disk: &dyn Disk,
+    ) -> Result<u64, Failure> {
+        refuse_existing(&[clip], out, overwrite)?;
+        let read = |source| AudioError::Read {
+            path: self.file.clone(),
+            source,
+        };
+        let make = |to: &mut dyn Out| {
+            let mut from = File::open(&self.file).map_err(read)?;
+            io::copy(&mut from, to).map_err(AudioError::Write)
+        };
+        let prove = |path: &Path, copied: &u64| match std::fs::metadata(path) {
+            Ok(found) if found.len() == *copied => Ok(()),
+            _ => Err(AudioError::Verify {
+                what: "it is of another length than what the encoder made".to_owned(),
+            }),
+        };
+        let (bytes, ()) = put_file(out, disk, make, prove)?;
+        Ok(bytes)
+    }
+}

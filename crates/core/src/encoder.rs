@@ -1,0 +1,159 @@
+//! Outside encoders, for targets whose format is closed: a command that turns a file of an open format
+//! into one that only it can make.
+
+use crate::error::{Error, Result};
+use std::fs::{self, File};
+use std::io::{Read as _, Seek as _};
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// How often a running command is looked at.
+const LOOK: Duration = Duration::from_millis(10);
+/// What is shown of what a command says, at most.
+const MOST_SAID: u64 = 2000;
+
+/// A command with `{in}` and `{out}` among its words. It is started without a shell: no word means
+/// anything but itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Encoder {
+    words: Vec<String>,
+    limit: Duration,
+}
+
+impl Encoder {
+    /// From its words, the program first; `limit` is how long it may take.
+    ///
+    /// # Errors
+    /// What is missing, in words.
+    pub fn new(words: Vec<String>, limit: Duration) -> Result<Self, String> {
+        let has = |place: &str| words.iter().skip(1).any(|word| word.contains(place));
+        if words.is_empty() || !has("{in}") || !has("{out}") {
+            return Err("an encoder's command names its program, {in} and {out}".to_owned());
+        }
+        Ok(Self { words, limit })
+    }
+
+    /// Turns `input` into `output`, in the folder of `output`.
+    ///
+    /// # Errors
+    /// [`Error::Outside`] where it cannot be started, takes too long, ends with an error, or leaves no
+    /// file or an empty one.
+    pub fn run(&self, input: &Path, output: &Path) -> Result<()> {
+        let place = |word: &str| {
+            word.replace("{in}", &input.to_string_lossy())
+                .replace("{out}", &output.to_string_lossy())
+        };
+        let program = &self.words[0];
+        let outside = |what: String, instead: &str| Error::Outside {
+            what: format!("the encoder {program} {what}"),
+            instead: instead.to_owned(),
+        };
+        let folder = output.parent().unwrap_or(Path::new("."));
+        let log = folder.join("said");
+        let said = File::create(&log).map_err(Error::write("create", &log))?;
+        let both = said.try_clone().map_err(Error::write("create", &log))?;
+        let mut child = Command::new(program)
+            .args(self.words.iter().skip(1).map(|word| place(word)))
+            .current_dir(folder)
+            .stdin(Stdio::null())
+            .stdout(said)
+            .stderr(both)
+            .spawn()
+            .map_err(|error| outside(format!("could not be started: {error}"), "check its path"))?;
+        let began = Instant::now();
+        let status = loop {
+            match child.try_wait() {
+                Ok(Some(status)) => break status,
+                Ok(None) if began.elapsed() < self.limit => std::thread::sleep(LOOK),
+                Ok(None) => {
+                    let _ = child.kill();
+                    let _ = child.wait();
+                    let limit = self.limit.as_secs();
+                    return Err(outside(
+                        format!("was stopped: it took longer than {limit} s"),
+                        "give it more with --encoder-limit, or find out what it waits for",
+                    ));
+                }
+                Err(error) => return Err(outside(format!("was lost: {error}"), "try again")),
+            }
+        };
+        if !status.success() {
+            let said = tail(&log);
+            return Err(outside(
+                format!(
+                    "failed ({status}){}{said}",
+                    if said.is_empty() { "" } else { ": " }
+                ),
+                "see what it asks for; --feed says what it gets",
+            ));
+        }
+        match fs::metadata(output) {
+            Ok(found) if found.is_file() && found.len() > 0 => Ok(()),
+            Ok(_) => Err(outside(
+                "left an empty file".to_owned(),
+                "check its options",
+            )),
+            Err(_) => Err(outside(
+                "left no file at {out}".to_owned(),
+                "check its options",
+            )),
+        }
+    }
+}
+
+/// The end of what the command said, in one line.
+fn tail(log: &Path) -> String {
+    let read = || -> std::io::Result<String> {
+        let mut file = File::open(log)?;
+        let length = file.metadata()?.len();
+        file.seek(std::io::SeekFrom::Start(length.saturating_sub(MOST_SAID)))?;
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes)?;
+        Ok(String::from_utf8_lossy(&bytes)
+            .split_whitespace()
+            .collect::<Vec<_>>()
+            .join(" "))
+    };
+    read().unwrap_or_default()
+}
+
+/// Splits a typed command into words: blanks part them, double quotes hold them together.
+pub fn words(line: &str) -> Vec<String> {
+    let (mut words, mut word, mut quoted, mut begun) = (Vec::new(), String::new(), false, false);
+    for letter in line.chars() {
+        match letter {
+            '"' => (quoted, begun) = (!quoted, true),
+            blank if blank.is_whitespace() && !quoted => {
+                if std::mem::take(&mut begun) {
+                    words.push(std::mem::take(&mut word));
+                }
+            }
+            letter => {
+                word.push(letter);
+                begun = true;
+            }
+        }
+    }
+    if begun {
+        words.push(word);
+    }
+    words
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn typed_commands() {
+        assert_eq!(
+            words(r#"C:\tools\enc.exe -x "two words" "" {in} {out}"#),
+            [r"C:\tools\enc.exe", "-x", "two words", "", "{in}", "{out}"]
+        );
+        assert_eq!(words("  "), [""; 0]);
+        for line in ["enc {in}", "", "{in} {out}"] {
+            assert!(Encoder::new(words(line), LOOK).is_err(), "{line}");
+        }
+    }
+}
