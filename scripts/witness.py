@@ -149,7 +149,8 @@ def read_back(path, how, rate, channels):
         samples, _ = sf.read(path, samplerate=rate, channels=channels, subtype="PCM_16", endian="BIG", format="RAW", always_2d=True)
         return samples
     samples, _ = sf.read(path, always_2d=True)
-    return samples
+    # libsndfile leaves the channels of Vorbis in Vorbis' order.
+    return samples[:, [0, 2, 1, 5, 3, 4]] if path.suffix == ".ogg" and channels == 6 else samples
 
 
 def round_trips():

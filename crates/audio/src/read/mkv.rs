@@ -1,9 +1,10 @@
 //! The first sound track of Matroska and WebM that can be decoded; symphonia takes the file apart.
 
 use super::codec::opus::Opus;
+use super::codec::surround::Surround;
 use super::codec::symphonia::append;
 use super::ogg::opus_head;
-use super::packets::Decoder as _;
+use super::packets;
 use super::{Body, Opened, Packets};
 use crate::block::{Block, Source};
 use crate::clip::{Facts, Note};
@@ -142,7 +143,7 @@ fn codec_of(parameters: &AudioCodecParameters) -> Option<Codec> {
 /// How packets become frames.
 enum Decoder {
     Symphonia(Box<dyn AudioDecoder>),
-    Opus(Opus),
+    Ours(Box<dyn packets::Decoder>),
 }
 
 fn decoder_of(parameters: &AudioCodecParameters) -> Result<(Decoder, u64), String> {
@@ -156,7 +157,12 @@ fn decoder_of(parameters: &AudioCodecParameters) -> Result<(Decoder, u64), Strin
         id::CODEC_ID_OPUS => {
             let head = parameters.extra_data.as_deref().unwrap_or_default();
             let (mapping, delay) = opus_head(head)?;
-            return Ok((Decoder::Opus(Opus::new(&mapping)?), delay));
+            return Ok((Decoder::Ours(Box::new(Opus::new(&mapping)?)), delay));
+        }
+        id::CODEC_ID_VORBIS if parameters.channels.as_ref().is_some_and(|c| c.count() > 2) => {
+            let (identification, setup) = vorbis_headers(parameters)?;
+            let decoder = Surround::new(identification, setup)?;
+            return Ok((Decoder::Ours(Box::new(decoder)), 0));
         }
         id::CODEC_ID_VORBIS => boxed(codecs::VorbisDecoder::try_new(parameters, &options)),
         id::CODEC_ID_MP3 => boxed(codecs::MpaDecoder::try_new(parameters, &options)),
@@ -166,6 +172,13 @@ fn decoder_of(parameters: &AudioCodecParameters) -> Result<(Decoder, u64), Strin
         _ => boxed(codecs::PcmDecoder::try_new(parameters, &options)),
     }?;
     Ok((decoder, 0))
+}
+
+/// Both packets lie behind one another; the first has 30 bytes ("Vorbis I specification", 4.2.2).
+fn vorbis_headers(parameters: &AudioCodecParameters) -> Result<(&[u8], &[u8]), String> {
+    let both = parameters.extra_data.as_deref().unwrap_or_default();
+    let split = both.split_at_checked(30);
+    split.ok_or_else(|| "its Vorbis headers are too short".to_owned())
 }
 
 impl Body for Track {
@@ -266,7 +279,7 @@ impl Source for Frames {
             }
             self.bytes += count(packet.data.len());
             let decoded = match &mut self.decoder {
-                Decoder::Opus(opus) => opus.decode(&packet.data, block),
+                Decoder::Ours(decoder) => decoder.decode(&packet.data, block),
                 Decoder::Symphonia(decoder) => match decoder.decode(&packet) {
                     Ok(decoded) => append(&decoded, &mut self.planes, block),
                     Err(error) => Err(error.to_string()),

@@ -7,4 +7,5 @@ pub mod g711;
 pub mod opus;
 pub mod pcm;
 pub mod qoa;
+pub mod surround;
 pub mod symphonia;

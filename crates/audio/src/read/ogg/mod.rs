@@ -7,6 +7,7 @@ pub mod page;
 pub mod vorbis;
 
 use super::codec::opus::{Mapping, Opus};
+use super::codec::surround::Surround;
 use super::codec::symphonia::{Setup, Symphonia};
 use super::packets::Decoded;
 use super::{Body, Hints, Opened, Packets, Stream, comments};
@@ -233,6 +234,14 @@ impl Body for OggStream {
         };
         let packets = self.packets(file, path)?;
         Ok(match &self.kind {
+            Kind::Vorbis {
+                identification,
+                setup,
+                headers,
+            } if headers.channels.count() > 2 => {
+                let decoder = Surround::new(identification, setup).map_err(broken)?;
+                Box::new(Decoded::new(packets, Box::new(decoder), path, facts, self.skip))
+            }
             Kind::Vorbis {
                 identification,
                 setup,
