@@ -4,6 +4,7 @@
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use deft_needle_audio::Clip;
 use deft_needle_audio::block::{Block, Samples, Source};
+use deft_needle_audio::num::int32;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
@@ -14,11 +15,13 @@ use deft_needle_audio::shape::quantise::{Dither, Quantiser};
 use deft_needle_audio::shape::resample::Resampler;
 use deft_needle_audio::shape::separate::{Keep, Separated};
 use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
-use deft_needle_audio::spec::{Format, Header, Kind};
+use deft_needle_audio::spec::{Codec, Format, Kind};
 use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::SampleRate;
+use deft_needle_audio::write::codec::{aac, alac, flac, qoa, vorbis};
 use ebur128::{EbuR128, Mode};
 use std::hint::black_box;
+use std::io::Cursor;
 use std::sync::Arc;
 
 const SECONDS: u64 = 60;
@@ -112,16 +115,10 @@ fn inspecting(c: &mut Criterion) {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let path = folder.path().join("clip.wav");
     let format: Format = "wav pcm16 48000 stereo".parse().expect("a spec line");
-    let output = Output {
-        format,
-        header: Some(Header::Plain),
-        frames: u64::from(RATE) * SECONDS,
-        loops: Vec::new(),
-        carried: Vec::new(),
-    };
-    let mut bytes = Vec::new();
+    let output = Output::plain(format, u64::from(RATE) * SECONDS);
+    let mut bytes = Cursor::new(Vec::new());
     render_source(source(), &output, Dither::None, &mut bytes, &Unobserved).expect("memory");
-    std::fs::write(&path, bytes).expect("room for a file");
+    std::fs::write(&path, bytes.get_ref()).expect("room for a file");
     let clip = Clip::open(&path).expect("a sound file");
 
     let mut group = c.benchmark_group("inspect");
@@ -147,5 +144,120 @@ fn inspecting(c: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, shaping, inspecting);
+/// What each format takes: the codec alone, the tool around it, and reading it back (which is what
+/// verification costs).
+fn formats(c: &mut Criterion) {
+    let mut group = c.benchmark_group("formats");
+    group.sample_size(10);
+    for line in [
+        "wav pcm16",
+        "wav mulaw",
+        "wav imaadpcm",
+        "aiff pcm24",
+        "flac flac16",
+        "flac flac24",
+        "m4a alac16",
+        "m4a alac24",
+        "m4a aac",
+        "ogg vorbis",
+        "qoa qoa",
+    ] {
+        let format: Format = format!("{line} {RATE} stereo")
+            .parse()
+            .expect("a spec line");
+        let mut output = Output::plain(format, u64::from(RATE) * SECONDS);
+        output.block_bytes = line.contains("adpcm").then_some(2048);
+        let write = |source: Samples| {
+            let mut bytes = Cursor::new(Vec::new());
+            let made = render_source(source, &output, Dither::None, &mut bytes, &Unobserved);
+            made.map(|_| bytes.into_inner()).expect("memory")
+        };
+        if let Some(bare) = bare(format) {
+            group.bench_function(format!("{line}: the codec alone"), |b| {
+                b.iter_with_setup(source, &bare)
+            });
+        }
+        group.bench_function(format!("{line}: written"), |b| {
+            b.iter_with_setup(source, |s| black_box(write(s).len()));
+        });
+        let folder = tempfile::tempdir().expect("a temporary folder");
+        let path = folder.path().join("clip");
+        std::fs::write(&path, write(source())).expect("room for a file");
+        let clip = Clip::open(&path).expect("a sound file");
+        group.bench_function(format!("{line}: read"), |b| {
+            b.iter(|| drain(clip.frames().expect("readable")));
+        });
+    }
+    group.finish();
+}
+
+type Bare = Box<dyn Fn(Samples) -> usize>;
+
+/// A codec fed with blocks, its packets thrown away; `None` for those that are hardly more than copies.
+fn bare(format: Format) -> Option<Bare> {
+    fn blocks(mut source: Samples, mut take: impl FnMut(&Block)) {
+        let mut block = Block::new(2);
+        loop {
+            source.next(&mut block).expect("memory");
+            if block.is_empty() {
+                return;
+            }
+            take(&block);
+        }
+    }
+    let whole = move |source: Samples, scale: f64, encode: &mut dyn FnMut(&[Vec<i32>]) -> usize| {
+        let mut sum = 0;
+        blocks(source, |block| {
+            let of = |c: &Vec<f64>| c.iter().map(|s| int32(s * scale)).collect();
+            let channels: Vec<Vec<i32>> = block.channels().iter().map(of).collect();
+            sum += encode(&channels);
+        });
+        sum
+    };
+    let (bits, scale) = match format.encoding.codec {
+        Codec::Flac24 | Codec::Alac24 => (24, 8_388_608.0),
+        _ => (16, 32_768.0),
+    };
+    match format.encoding.codec {
+        Codec::Vorbis => Some(Box::new(move |source| {
+            let mut codec = vorbis::Vorbis::new(format).expect("a codec");
+            let mut sum = 0;
+            blocks(source, |block| {
+                codec.encode(block).expect("encodable");
+                while let Some(packet) = codec.next_packet() {
+                    sum += packet.bytes.len();
+                }
+            });
+            sum
+        })),
+        Codec::Aac => Some(Box::new(move |source| {
+            let mut codec = aac::Aac::new(format).expect("a codec");
+            let mut sum = 0;
+            blocks(source, |block| {
+                codec
+                    .encode(block, |packet| sum += packet.len())
+                    .expect("encodable");
+            });
+            sum
+        })),
+        Codec::Qoa => Some(Box::new(move |source| {
+            let mut codec = qoa::Qoa::new(RATE, 2);
+            let mut bytes = Vec::new();
+            blocks(source, |block| codec.encode(block, &mut bytes));
+            bytes.len()
+        })),
+        Codec::Flac16 | Codec::Flac24 => Some(Box::new(move |source| {
+            whole(source, scale, &mut |channels| {
+                flac::frame(channels, bits, RATE, 0).len()
+            })
+        })),
+        Codec::Alac16 | Codec::Alac24 => Some(Box::new(move |source| {
+            let mut codec = alac::Alac::new(bits, 2);
+            whole(source, scale, &mut |channels| codec.packet(channels).len())
+        })),
+        _ => None,
+    }
+}
+
+criterion_group!(benches, shaping, inspecting, formats);
 criterion_main!(benches);

@@ -343,8 +343,11 @@ fn what_is_no_sound_wav_is_refused_with_its_reason() {
             "48 bits",
         ),
         (
-            Riff::new().fmt(2, 1, 8000, 4).chunk(b"data", &data).bytes(),
-            "MS ADPCM",
+            Riff::new()
+                .fmt(0x31, 1, 8000, 4)
+                .chunk(b"data", &data)
+                .bytes(),
+            "GSM 6.10",
         ),
         (
             Riff::new()
@@ -354,7 +357,7 @@ fn what_is_no_sound_wav_is_refused_with_its_reason() {
             "only 2 bytes",
         ),
         (b"RIFF\x04\0\0\0WAVE".to_vec(), "no \"fmt \""),
-        (b"FORM\0\0\0\x04AIFF".to_vec(), "AIFF"),
+        (b"FORM\0\0\0\x04AIFF".to_vec(), "no \"COMM\""),
         (b"hello, this is text".to_vec(), "68 65 6C"),
         (Vec::new(), "empty"),
     ] {
@@ -532,9 +535,9 @@ fn chunks_go_or_come_along_as_asked() {
         (
             Some(Chunks::Kept),
             "wav pcm24 44100 mono",
-            "LIST smpl cue LIST",
+            "LIST INFO smpl cue LIST adtl",
         ),
-        (None, "wav pcm16 22050 mono", "LIST smpl cue LIST"),
+        (None, "wav pcm16 22050 mono", "smpl cue LIST adtl"),
     ] {
         let mut wish = demand(spec);
         wish.chunks = chunks;

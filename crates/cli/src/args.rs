@@ -27,8 +27,19 @@ pub struct Cli {
     pub command: Command,
 }
 
+/// `--version -v`, which clap alone cannot tell apart.
+pub fn asks_for_notices(typed: &[OsString]) -> bool {
+    let is = |names: &[&str]| {
+        typed
+            .iter()
+            .skip(1)
+            .any(|word| names.iter().any(|name| word == name))
+    };
+    is(&["--version", "-V"]) && is(&["-v", "--verbose"])
+}
+
 /// Options of every command.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct Common {
     /// Print one JSON object instead of text
     #[arg(long, global = true, help_heading = "Everywhere")]
@@ -59,8 +70,9 @@ pub struct Common {
     pub threads: usize,
 }
 
-#[derive(Debug, Clone, Copy, ValueEnum)]
+#[derive(Debug, Clone, Copy, Default, ValueEnum)]
 pub enum Color {
+    #[default]
     Auto,
     Always,
     Never,

@@ -19,8 +19,24 @@ use exit::Exit;
 use failure::Failure;
 use std::process::ExitCode;
 
+/// What the licences of the codecs inside ask to be shown.
+const NOTICES: &str = concat!(
+    "deft-needle ",
+    env!("CARGO_PKG_VERSION"),
+    "\n\n",
+    include_str!("../../../docs/notices.txt"),
+    "\n",
+    include_str!("../../../docs/licences/fdk-aac.txt")
+);
+
 fn main() -> ExitCode {
-    let cli = Cli::parse_from(args::with_default_command(std::env::args_os()));
+    let typed: Vec<_> = std::env::args_os().collect();
+    if args::asks_for_notices(&typed) {
+        let console = Console::new(&args::Common::default());
+        console.find(NOTICES);
+        return console.finish().into();
+    }
+    let cli = Cli::parse_from(args::with_default_command(typed.into_iter()));
     let console = Console::new(&cli.common);
     if cli.common.threads > 0 {
         // Fails only where the pool exists already, which it does not yet.

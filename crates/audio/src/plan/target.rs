@@ -184,11 +184,7 @@ fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -
     let order = match (container, encoding.order) {
         (_, Some(asked)) if fixed.is_some_and(|fixed| fixed != asked) => {
             // What the clip happens to have is no wish.
-            if encoding.order == own.encoding.order
-                && !spec.encoding.accepts(encoding, |a, b| a == b)
-            {
-                None
-            } else if matches!(spec.encoding, Choice::Any) {
+            if matches!(spec.encoding, Choice::Any) {
                 None
             } else {
                 let which = if asked == ByteOrder::Big {

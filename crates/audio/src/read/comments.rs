@@ -110,7 +110,12 @@ mod tests {
     fn loops_in_the_usual_spellings() {
         let rate = SampleRate::new(48_000).unwrap();
         let seconds: LoopTags = "start=FROM,end=TO,in=seconds".parse().unwrap();
-        let cases: &[(&[(&str, &str)], Option<&LoopTags>, Option<(u64, u64)>)] = &[
+        type Case<'a> = (
+            &'a [(&'a str, &'a str)],
+            Option<&'a LoopTags>,
+            Option<(u64, u64)>,
+        );
+        let cases: &[Case<'_>] = &[
             (
                 &[("LOOPSTART", "100"), ("LOOPLENGTH", "400")],
                 None,

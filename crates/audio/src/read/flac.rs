@@ -178,11 +178,15 @@ fn last_frame_end(bytes: &mut Bytes<'_>, first: u64, info: &[u8]) -> Result<Opti
     let fixed = u64::from(super::bytes::be16(info, 0).unwrap_or_default());
     let starts = (0..tail.len().saturating_sub(5)).rev();
     let heads = starts.filter_map(|at| frame_head(&tail[at..], fixed).map(|head| (at, head)));
-    for (at, (start, length)) in heads {
-        let whole = FLAC_FRAME.checksum(&tail[at..]) == 0;
-        return Ok(Some(if whole { start + length } else { start }));
+    // What looks like a head within a frame is none where an earlier one's sum holds.
+    let mut broken = None;
+    for (at, (start, length)) in heads.take(8) {
+        if FLAC_FRAME.checksum(&tail[at..]) == 0 {
+            return Ok(Some(start + length));
+        }
+        broken.get_or_insert(start);
     }
-    Ok(None)
+    Ok(broken)
 }
 
 /// RFC 9639, 9.1: sync code, block size, number, check sum. Gives the first frame of sound and how

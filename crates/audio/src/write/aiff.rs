@@ -84,7 +84,7 @@ fn places(output: &Output) -> (Vec<u8>, Vec<u8>) {
         marks.extend_from_slice(&frame.to_be_bytes());
         marks.push(low_byte(count32(name.len()).cast_signed()));
         marks.extend_from_slice(name);
-        if name.len() % 2 == 0 {
+        if name.len().is_multiple_of(2) {
             marks.push(0);
         }
         count

@@ -105,7 +105,7 @@ impl<'a> OggWriter<'a> {
                     Vorbis::new(output.format).map_err(|what| refused(output, &what))?;
                 let mut next = || {
                     encoder
-                        .next()
+                        .next_packet()
                         .map(|packet| packet.bytes)
                         .unwrap_or_default()
                 };
@@ -188,7 +188,7 @@ impl<'a> OggWriter<'a> {
     }
 
     fn drain(&mut self) -> Result<()> {
-        while let Some(packet) = self.encoder.as_mut().and_then(Vorbis::next) {
+        while let Some(packet) = self.encoder.as_mut().and_then(Vorbis::next_packet) {
             self.take(packet.bytes)?;
         }
         Ok(())

@@ -90,7 +90,27 @@ fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection,
 /// The container that a name claims where the content is another.
 pub fn misnamed(file: &Path, clip: &Clip) -> Option<String> {
     let is = clip.facts().format.container;
-    claims_other(file, is).then(|| format!("named .{} but is {is}", extension(file)))
+    claims_other(file, is).then(|| {
+        let (named, name) = (extension(file), safe(&file.display().to_string()));
+        let real = is.facts().extensions[0];
+        let stem = file.file_stem().unwrap_or_default().to_string_lossy();
+        // What it says becomes true by a conversion, or by its right name.
+        match Container::from_extension(&named) {
+            Some(claimed) if !claimed.facts().writes.is_empty() => format!(
+                "named .{named} but is {is}: deft-needle fit {} -o {} makes it what it says",
+                quoted(&name),
+                quoted(&safe(&format!("{stem}-real.{named}")))
+            ),
+            _ => format!("named .{named} but is {is}: its right name ends in .{real}"),
+        }
+    })
+}
+
+fn quoted(name: &str) -> String {
+    match name.contains(' ') {
+        true => format!("\"{name}\""),
+        false => name.to_owned(),
+    }
 }
 
 fn claims_other(file: &Path, is: Container) -> bool {
@@ -105,11 +125,12 @@ fn renamed(file: &Path, failure: Failure) -> Failure {
         .ok()
         .and_then(|mut open| sniff::sniff(&mut open, file).ok());
     match sniffed.and_then(|sniffed| sniffed.container()) {
-        Some(is) if claims_other(file, is) && is != Container::Wav => Failure::Renamed {
+        Some(is) if claims_other(file, is) => Failure::Renamed {
             message: format!(
-                "{} is named .{} but is {is}, which cannot be decoded here",
+                "{} is named .{} but is {is}; {}",
                 file.display(),
-                extension(file)
+                extension(file),
+                failure.message()
             ),
         },
         _ => failure,

@@ -9,7 +9,7 @@ use crate::paths::open_clip;
 use crate::progress::Progress;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
-use deft_needle_core::disk::{Disk, RealDisk};
+use deft_needle_core::disk::RealDisk;
 use deft_needle_core::install::{self, Found, Prepared, Side, Swapped};
 use serde_json::json;
 use std::path::Path;
@@ -74,7 +74,10 @@ fn place(args: &Swap, file: &Path, console: &Console) -> Result<Exit, Failure> {
         ledger: args.place.ledger.as_deref(),
         new: args.new,
     };
-    let placed = as_is.place((!args.dry_run).then_some(&disk as &dyn Disk))?;
+    let placed = as_is.place(match args.dry_run {
+        true => None,
+        false => Some(&disk),
+    })?;
     let done = match args.dry_run {
         true => "nothing was changed".to_owned(),
         false => format!(

@@ -113,7 +113,7 @@ impl Ms {
         let signed = i32::from(code) - if code >= 8 { 16 } else { 0 };
         let guess = (one * a + two * b) >> 8;
         let value = saturated16(guess + signed * self.step);
-        self.step = (MS_MOVES[usize::from(code & 15)] * self.step >> 8).clamp(16, 1 << 24);
+        self.step = ((MS_MOVES[usize::from(code & 15)] * self.step) >> 8).clamp(16, 1 << 24);
         self.last = [value.into(), one];
         f64::from(value) / 32_768.0
     }

@@ -72,7 +72,10 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
     let again = || file.try_clone().map_err(read);
     let mut pages = Pages::new(again()?, path, 0)?;
     let mut firsts: Vec<Page> = Vec::new();
-    while let Some(page) = pages.next()?.filter(|page| page.first && firsts.len() < 64) {
+    while let Some(page) = pages
+        .next_page()?
+        .filter(|page| page.first && firsts.len() < 64)
+    {
         firsts.push(page);
     }
     let known = firsts.iter().find(|page| is_known(&page.body));
@@ -240,7 +243,13 @@ impl Body for OggStream {
                 headers,
             } if headers.channels.count() > 2 => {
                 let decoder = Surround::new(identification, setup).map_err(broken)?;
-                Box::new(Decoded::new(packets, Box::new(decoder), path, facts, self.skip))
+                Box::new(Decoded::new(
+                    packets,
+                    Box::new(decoder),
+                    path,
+                    facts,
+                    self.skip,
+                ))
             }
             Kind::Vorbis {
                 identification,

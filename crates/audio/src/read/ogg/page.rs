@@ -99,7 +99,7 @@ impl Pages {
     }
 
     /// The next sound page.
-    pub fn next(&mut self) -> Result<Option<Page>> {
+    pub fn next_page(&mut self) -> Result<Option<Page>> {
         loop {
             if !self.ended && self.buffer.len() - self.at < LARGEST {
                 self.fill()?;
@@ -195,7 +195,7 @@ impl Assembler {
     }
 
     /// The next whole packet.
-    pub fn next(&mut self) -> Option<Packet> {
+    pub fn next_packet(&mut self) -> Option<Packet> {
         self.ready.pop_front()
     }
 }
@@ -222,14 +222,14 @@ impl StreamPackets {
     /// The next packet.
     pub fn next_packet(&mut self) -> Result<Option<Packet>> {
         loop {
-            if let Some(packet) = self.assembler.next() {
+            if let Some(packet) = self.assembler.next_packet() {
                 if self.skip == 0 {
                     return Ok(Some(packet));
                 }
                 self.skip -= 1;
                 continue;
             }
-            match self.pages.next()? {
+            match self.pages.next_page()? {
                 Some(page) if page.serial == self.serial => self.assembler.take(&page),
                 Some(_) => {}
                 None => return Ok(None),

@@ -130,8 +130,8 @@ pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
         .map(|row| Channels::of(row.1))
         .filter(|named| named.count() == fields.channels)
         .unwrap_or(channels);
-    let (codec, unit_bytes, corrected) = codec_of(&fields, path, &malformed)?;
-    let (coding, unit_frames) = coding_of(codec, &fields, bytes, &malformed)?;
+    let (codec, unit_bytes, corrected) = codec_of(&fields, path, malformed)?;
+    let (coding, unit_frames) = coding_of(codec, &fields, bytes, malformed)?;
     let stored_bits = 8 * unit_bytes / fields.channels;
     let is_pcm = matches!(codec.kind(), Kind::Integer(_));
     if is_pcm && valid_bits.is_none() && fields.bits < stored_bits {

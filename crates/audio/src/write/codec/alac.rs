@@ -249,7 +249,7 @@ fn golomb(residuals: &[i32], width: u32, out: &mut Bits) {
         code(n, bits, width, out);
         at += 1;
         let pushed = PB.wrapping_mul(n + zero_mode).wrapping_add(mean);
-        mean = pushed.wrapping_sub(PB * mean >> SHIFT);
+        mean = pushed.wrapping_sub((PB * mean) >> SHIFT);
         if n > 0xFFFF {
             mean = 0xFFFF;
         }

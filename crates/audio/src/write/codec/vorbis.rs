@@ -102,7 +102,7 @@ impl Vorbis {
     }
 
     /// The next packet that is ready.
-    pub fn next(&mut self) -> Option<Packet> {
+    pub fn next_packet(&mut self) -> Option<Packet> {
         let mut bytes = self.sink.0.lock().unwrap_or_else(PoisonError::into_inner);
         let mut at = 0;
         while let Some((page, length)) = Page::parse(&bytes[at..]) {
@@ -110,6 +110,6 @@ impl Vorbis {
             at += length;
         }
         bytes.drain(..at);
-        self.assembler.next()
+        self.assembler.next_packet()
     }
 }

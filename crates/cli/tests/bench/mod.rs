@@ -1,0 +1,93 @@
+//! A folder with a target and some clips, and the built program in it.
+#![allow(dead_code, reason = "every test file uses its own part")]
+
+use serde_json::Value;
+use std::fs;
+use std::path::PathBuf;
+use std::process::{Command, Output, Stdio};
+use tempfile::TempDir;
+
+/// A folder with a target and some clips.
+pub struct Bench(pub TempDir);
+
+/// What a run gave.
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+pub fn wav(rate: u32, channels: u16, bits: u16, frames: u32, level: f64) -> Vec<u8> {
+    let spec = hound::WavSpec {
+        channels,
+        sample_rate: rate,
+        bits_per_sample: bits,
+        sample_format: hound::SampleFormat::Int,
+    };
+    let mut bytes = std::io::Cursor::new(Vec::new());
+    let mut writer = hound::WavWriter::new(&mut bytes, spec).unwrap();
+    let full = 2f64.powi(i32::from(bits) - 1) - 1.0;
+    for i in 0..frames {
+        for channel in 0..channels {
+            let hertz = 440.0 + 110.0 * f64::from(channel);
+            let sample =
+                level * (std::f64::consts::TAU * hertz * f64::from(i) / f64::from(rate)).sin();
+            writer.write_sample((sample * full) as i32).unwrap();
+        }
+    }
+    writer.finalize().unwrap();
+    bytes.into_inner()
+}
+
+impl Bench {
+    pub fn new() -> Self {
+        let bench = Self(tempfile::tempdir().unwrap());
+        bench.put("clip.wav", &wav(44_100, 2, 16, 22_050, 0.5));
+        bench.put("Käse, 鐘 2.wav", &wav(48_000, 1, 24, 4_800, 0.1));
+        bench.put("text.wav", b"this is no sound");
+        for name in ["TICK01", "TICK02", "CUCKOO"] {
+            bench.put(
+                &format!("card/SAY/{name}.PRM"),
+                &wav(18_900, 1, 8, 4_000, 0.4),
+            );
+        }
+        bench.put("card/LIST.TSV", b"slot\tsay\r\n");
+        bench
+    }
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.0.path().join(name)
+    }
+    pub fn put(&self, name: &str, bytes: &[u8]) {
+        fs::create_dir_all(self.path(name).parent().unwrap()).unwrap();
+        fs::write(self.path(name), bytes).unwrap();
+    }
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
+        command.args(args).current_dir(self.0.path());
+        command
+    }
+    pub fn run(&self, args: &[&str]) -> Ran {
+        told(self.command(args).stdin(Stdio::null()).output().unwrap())
+    }
+    pub fn json(&self, args: &[&str]) -> Value {
+        let ran = self.run(&[args, &["--json"]].concat());
+        serde_json::from_str(&ran.out)
+            .unwrap_or_else(|e| panic!("{args:?}: {e}\n{}{}", ran.out, ran.err))
+    }
+    pub fn names(&self, folder: &str) -> Vec<String> {
+        let mut names: Vec<String> = fs::read_dir(self.path(folder))
+            .unwrap()
+            .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+            .collect();
+        names.sort();
+        names
+    }
+}
+
+pub fn told(output: Output) -> Ran {
+    Ran {
+        code: output.status.code().unwrap(),
+        out: String::from_utf8(output.stdout).unwrap(),
+        err: String::from_utf8(output.stderr).unwrap(),
+    }
+}

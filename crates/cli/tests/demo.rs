@@ -1,0 +1,118 @@
+//! The demo, and the examples of the help.
+#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
+
+mod bench;
+
+use bench::Bench;
+use std::fs;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+#[test]
+fn the_demo_tells_its_story() {
+    let bench = Bench::new();
+    let ran = bench.run(&["demo", "demo"]);
+    assert_eq!(
+        (ran.code, ran.out.contains("byte for byte")),
+        (0, true),
+        "{}{}",
+        ran.out,
+        ran.err
+    );
+    for part in [
+        "TICK02.PRM    refused: encoding 0x0003",
+        "TICK01.PRM    plays 1.600 s at 18900 Hz",
+        "HOUR01.PRM    refused: it is longer than 6 s",
+        "HOUR01.PRM    plays 6.000 s",
+        "left and right are opposed (correlation -1.00)",
+        "the card is as it was, byte for byte",
+    ] {
+        assert!(ran.out.contains(part), "{part}: {}", ran.out);
+    }
+    assert_eq!(
+        bench.run(&["demo", "demo"]).code,
+        5,
+        "it never writes into what is there"
+    );
+}
+
+/// The examples in the help texts are run as they stand, in a folder that has what they name.
+#[test]
+fn help_examples_work() {
+    let bench = Bench::new();
+    bench.run(&["demo", "demo"]);
+    let demo = bench.path("demo");
+    fs::copy(demo.join("takes/kettle.wav"), demo.join("kettle.wav")).unwrap();
+    for (from, to) in [
+        ("takes/kettle.wav", "in.wav"),
+        ("card/SAY/TICK01.PRM", "new.wav"),
+        ("kettle.wav", "hum.wav"),
+    ] {
+        fs::copy(demo.join(from), demo.join(to)).unwrap();
+    }
+    let _ = fs::remove_file(demo.join("takes/horn.wav"));
+    fs::create_dir_all(demo.join("fitted")).unwrap();
+    fs::create_dir_all(demo.join("game")).unwrap();
+    fs::write(demo.join("bell.lbx"), b"LBX1 new").unwrap();
+    fs::write(demo.join("game/BELL.LBX"), b"LBX1 old").unwrap();
+    fs::write(demo.join("dump.bin"), [1; 4000]).unwrap();
+    fs::create_dir_all(demo.join("downloads")).unwrap();
+    fs::copy(
+        demo.join("card/SAY/TICK02.PRM"),
+        demo.join("card/SAY/TICK09.PRM"),
+    )
+    .unwrap();
+    fs::remove_file(demo.join("card/SAY/TICK09.PRM")).unwrap();
+    let mut run = 0;
+    for name in ["inspect", "hear", "fit", "check", "swap", "restore"] {
+        let help = bench.run(&["help", name]).out;
+        let examples: Vec<&str> = help
+            .lines()
+            .filter_map(|l| l.trim().strip_prefix("deft-needle "))
+            .collect();
+        assert!(!examples.is_empty(), "{name} has no examples");
+        for example in examples {
+            let typed = example.split("   ").next().unwrap();
+            // Examples of restore need something to give back.
+            if name == "restore" {
+                for slot in ["TICK01", "CUCKOO"] {
+                    let swap = format!("swap kettle.wav card/SAY/{slot}.PRM --root card");
+                    shell(&demo, &swap);
+                }
+            }
+            let (code, err) = shell(&demo, typed);
+            assert!(
+                code == 0 || (name == "check" && code == 1),
+                "{typed}: {code} {err}"
+            );
+            run += 1;
+        }
+    }
+    assert!(run >= 14);
+}
+
+fn shell(folder: &Path, line: &str) -> (i32, String) {
+    let mut args: Vec<String> = Vec::new();
+    for (index, piece) in line.split('"').enumerate() {
+        match index % 2 {
+            1 => args.push(piece.to_owned()),
+            _ => args.extend(piece.split_whitespace().map(str::to_owned)),
+        }
+    }
+    let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
+    command
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped());
+    // Only these two signs of a shell are used.
+    if let Some(at) = args.iter().position(|a| a == "<") {
+        command.stdin(fs::File::open(folder.join(&args[at + 1])).unwrap());
+        args.truncate(at);
+    }
+    let output = command.args(args).output().unwrap();
+    (
+        output.status.code().unwrap(),
+        String::from_utf8_lossy(&output.stderr).into_owned(),
+    )
+}
