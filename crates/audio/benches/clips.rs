@@ -18,8 +18,9 @@ use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
 use deft_needle_audio::spec::{Codec, Format, Kind};
 use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::SampleRate;
-use deft_needle_audio::write::codec::{aac, alac, flac, qoa, vorbis};
+use deft_needle_audio::write::codec::{aac, alac, flac, plain_pcm, qoa, vorbis};
 use ebur128::{EbuR128, Mode};
+use md5::{Digest as _, Md5};
 use std::hint::black_box;
 use std::io::Cursor;
 use std::sync::Arc;
@@ -246,10 +247,24 @@ fn bare(format: Format) -> Option<Bare> {
             blocks(source, |block| codec.encode(block, &mut bytes));
             bytes.len()
         })),
+        // The check sum of all samples is part of the format.
         Codec::Flac16 | Codec::Flac24 => Some(Box::new(move |source| {
-            whole(source, scale, &mut |channels| {
-                flac::frame(channels, bits, RATE, 0).len()
-            })
+            let (mut sum, mut bytes) = (Md5::new(), Vec::new());
+            let width = if bits == 16 {
+                Codec::Pcm16
+            } else {
+                Codec::Pcm24
+            };
+            let mut length = 0;
+            blocks(source, |block| {
+                bytes.clear();
+                plain_pcm(width, block, &mut bytes);
+                sum.update(&bytes);
+                let of = |c: &Vec<f64>| c.iter().map(|s| int32(s * scale)).collect();
+                let channels: Vec<Vec<i32>> = block.channels().iter().map(of).collect();
+                length += flac::frame(&channels, bits, RATE, 0).len();
+            });
+            length + usize::from(sum.finalize()[0])
         })),
         Codec::Alac16 | Codec::Alac24 => Some(Box::new(move |source| {
             let mut codec = alac::Alac::new(bits, 2);

@@ -218,7 +218,12 @@ fn closed_formats_by_a_command_or_as_they_are() {
         fs::read(bench.path("game/BELL.LBX")).unwrap(),
         b"LBX1 another bell"
     );
-    assert!(bench.run(&["status", "game"]).out.contains("opaque"));
+    assert!(
+        bench
+            .run(&["status", "game"])
+            .out
+            .contains("as it was finished")
+    );
     let typed = [
         "swap",
         "clip.wav",

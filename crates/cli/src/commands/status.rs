@@ -75,7 +75,10 @@ fn row(one: &SlotStatus) -> Vec<String> {
     vec![
         safe(&one.slot),
         paint(style, one.condition.words()),
-        Duration(one.installed.seconds).to_string(),
+        match one.installed.spec.starts_with("opaque") {
+            true => "-".to_owned(),
+            false => Duration(one.installed.seconds).to_string(),
+        },
         safe(&one.installed.clip),
     ]
 }

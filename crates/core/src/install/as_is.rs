@@ -123,7 +123,8 @@ impl AsIs<'_> {
             return Err(Error::refused(format!("{file} is empty"), "make it anew"));
         }
         let is_made = self.clip != self.file;
-        if !is_made && self.file.extension() != slot.extension() {
+        let extension = |path: &Path| path.extension().map(|e| e.to_string_lossy().to_lowercase());
+        if !is_made && extension(self.file) != extension(slot) {
             return Err(Error::refused(
                 format!("{file} has another extension than {}", slot.display()),
                 "name the finished file as the target wants it, if it is the right one",
@@ -162,7 +163,7 @@ impl AsIs<'_> {
         Installed {
             clip: self.clip.to_string_lossy().into_owned(),
             clip_hash: Some(hash),
-            edits: Vec::new(),
+            edits: vec![format!("whole file: as it was finished, {bytes} bytes")],
             spec: format!("opaque, {bytes} bytes"),
             seconds: 0.0,
             lufs: None,

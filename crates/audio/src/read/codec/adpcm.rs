@@ -177,4 +177,22 @@ mod tests {
         // 45, code 8: 5 down to 89; then code 0 with steps of 41, 37, 34, 31: up by 5, 4, 4, 3.
         assert_eq!(found, [100, 134, 88, 94, 89, 94, 98, 102, 105]);
     }
+
+    /// Worked by hand: predictor 0 repeats the last value, the step begins at 16 and stays there.
+    #[test]
+    fn a_block_of_microsofts() {
+        let bytes = [0, 16, 0, 100, 0, 50, 0, 0x1F, 0x80];
+        let mut block = Block::new(1);
+        decode_ms(&bytes, &MS_COEFFICIENTS, &mut block);
+        let found: Vec<i32> = block.channels()[0]
+            .iter()
+            .map(|s| crate::num::int32(s * 32_768.0))
+            .collect();
+        // 1: 100+16; 15 is -1: 116-16; 8 is -8: 100-128, the step grows to 48; 0: the same again.
+        assert_eq!(found, [50, 100, 116, 100, -28, -28]);
+        assert_eq!(
+            (ms_frames(9, 1), ima_frames(256, 1), ima_frames(3, 1)),
+            (6, 505, 0)
+        );
+    }
 }

@@ -227,6 +227,9 @@ fn fit(samples: &[i32]) -> Option<(Vec<i32>, u32)> {
         }
     }
     let largest = a.iter().fold(0.0f64, |most, c| most.max(c.abs()));
+    if !largest.is_normal() {
+        return None;
+    }
     let exponent = int32(largest.log2().floor()) + 1;
     let shift = (i32::try_from(PRECISION).unwrap_or(14) - 1 - exponent).clamp(0, 15);
     let most = real_signed((1 << (PRECISION - 1)) - 1);
@@ -238,9 +241,7 @@ fn fit(samples: &[i32]) -> Option<(Vec<i32>, u32)> {
         carried = exact - whole;
         i32::try_from(rounded_signed(whole)).unwrap_or(0)
     });
-    largest
-        .is_finite()
-        .then(|| (rounded.to_vec(), shift.cast_unsigned()))
+    Some((rounded.to_vec(), shift.cast_unsigned()))
 }
 
 impl Predicted {
