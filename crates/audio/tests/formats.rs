@@ -388,6 +388,14 @@ fn what_cannot_be_encoded_names_the_nearest() {
             other => panic!("{line}: {other:?}"),
         }
     }
+    let odd = Demand {
+        header: Some(deft_needle_audio::spec::Header::Extensible),
+        ..demand("wav imaadpcm 22050 mono")
+    };
+    assert!(matches!(
+        plan(clip.facts(), &odd),
+        Err(Error::CannotMeet { .. })
+    ));
     for line in [
         "ogg pcm16 any any",
         "wav vorbis any any",

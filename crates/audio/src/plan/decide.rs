@@ -213,6 +213,12 @@ fn plan_block(facts: &Facts, demand: &Demand, to: Format, renders: bool) -> Resu
     if to.encoding.codec != Codec::ImaAdpcm {
         return Ok(None);
     }
+    if demand.header == Some(Header::Extensible) {
+        return Err(Error::CannotMeet {
+            what: "an extensible header has no place for the blocks of IMA ADPCM".to_owned(),
+            instead: "ask for --header plain".to_owned(),
+        });
+    }
     let channels = to.channels.count();
     let bytes = demand
         .block_bytes

@@ -104,6 +104,11 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
                     held,
                 });
             }
+            if held > stated {
+                notes.push(Note::Corrected {
+                    what: format!("its header counts {stated} frames, its frames hold {held}; the rest is left out"),
+                });
+            }
             stated.min(held)
         }
     };

@@ -55,9 +55,9 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         .iter()
         .find_map(|(id, parameters)| Some((*id, codec_of(parameters)?, parameters)));
     let Some((track, codec, parameters)) = found else {
-        return Err(unsupported(match sounds.is_empty() {
-            true => "Matroska without a sound track",
-            false => "Matroska with sound of a kind",
+        return Err(unsupported(match sounds.first() {
+            None => "Matroska without a sound track",
+            Some((_, parameters)) => named(parameters),
         }));
     };
     let (rate, channels) = match codec {
@@ -119,6 +119,17 @@ fn reader(file: File, path: &Path) -> Result<Box<dyn FormatReader>> {
         what: error.to_string(),
         offset: 0,
     })?))
+}
+
+/// Codecs that are met and not decoded here.
+fn named(parameters: &AudioCodecParameters) -> &'static str {
+    match parameters.codec {
+        id::CODEC_ID_AC3 => "Matroska with AC-3",
+        id::CODEC_ID_EAC3 => "Matroska with E-AC-3",
+        id::CODEC_ID_DCA => "Matroska with DTS",
+        id::CODEC_ID_TRUEHD => "Matroska with TrueHD",
+        _ => "Matroska with a codec that has no name here",
+    }
 }
 
 fn codec_of(parameters: &AudioCodecParameters) -> Option<Codec> {
