@@ -259,14 +259,15 @@ def reading():
 
 def table():
     """The figures of docs/quality.md: ten seconds of 44,100 Hz stereo."""
-    clip = FOLDER / "table.wav"
+    clip = FOLDER / "source.wav"
     samples = signal(44100, 441000, 2)
     sf.write(clip, samples, 44100, subtype="PCM_24")
     samples, _ = sf.read(clip, always_2d=True)
     print("| spec | length error | alignment error | noise to signal, dB | kbit/s |\n| --- | --- | --- | --- | --- |")
     for spec, extension, how, _ in CASES + [("m4a alac16", "m4a", "ours", 0), ("m4a alac24", "m4a", "ours", 0), ("m4a aac", "m4a", "ours", 0)]:
         out = fit(clip, FOLDER / f"table.{extension}", f"{spec} any any")
-        if how == "ours":
+        # libsndfile leaves the length in `fact` aside; ours and the stand-in's readers prove it.
+        if how in ("ours", "blocks"):
             found, _ = sf.read(fit(out, FOLDER / "back.wav", "wav f32 any any"), always_2d=True)
         else:
             found = read_back(out, how, 44100, 2)

@@ -41,6 +41,7 @@ struct Track {
     packet_frames: u32,
     /// The `stsd` box, to put the packets into another file.
     description: Vec<u8>,
+    #[cfg(feature = "aac")]
     fdk: bool,
 }
 
@@ -147,6 +148,7 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         whole,
         skip,
         description: stsd.to_vec(),
+        #[cfg(feature = "aac")]
         fdk: sound.fdk,
     };
     Ok(Opened::new(facts, body))
@@ -233,6 +235,10 @@ struct Sound {
     encoding: Encoding,
     rate: SampleRate,
     channels: Channels,
+    #[cfg_attr(
+        not(feature = "aac"),
+        expect(dead_code, reason = "there is one decoder then")
+    )]
     fdk: bool,
 }
 

@@ -2,7 +2,6 @@
 
 use super::super::codec::alac::config;
 use super::boxes::{boxed, full};
-use crate::num::count32;
 use crate::spec::Format;
 
 /// A sound description (14496-12, 12.2.3): data reference 1, channels, 16 bits by custom, rate.
@@ -36,7 +35,7 @@ pub fn alac(format: Format, bits: u32, rates: [u32; 2]) -> Vec<u8> {
 pub fn aac(format: Format, specific: &[u8], rates: [u32; 2]) -> Vec<u8> {
     let descriptor = |tag: u8, contents: &[u8]| {
         // Four groups of seven bits, as most files have it.
-        let n = count32(contents.len());
+        let n = crate::num::count32(contents.len());
         let group = |shift: u32, more: u8| (n >> shift & 0x7F).to_le_bytes()[0] | more;
         let mut bytes = vec![
             tag,
