@@ -84,6 +84,14 @@ impl Tag {
         Self::by(id, value, |row| row.id3.iter().any(|a| *a == id))
     }
 
+    /// The chunk of a RIFF INFO list that it goes to: a known one, or its own name of four letters.
+    pub fn info_id(&self) -> Option<[u8; 4]> {
+        match self.names() {
+            Some(names) => Some(*names.info),
+            None => <[u8; 4]>::try_from(self.name.as_bytes()).ok(),
+        }
+    }
+
     /// Its line in the table, where it has one.
     pub fn names(&self) -> Option<&'static TagNames> {
         TAGS.iter()

@@ -4,6 +4,7 @@ use crate::failure::Failure;
 use deft_needle_audio::num::real_size;
 use deft_needle_audio::survey::picture::Picture;
 use plotters::coord::Shift;
+use plotters::coord::ranged1d::{Ranged, ValueFormatter};
 use plotters::prelude::*;
 use plotters::style::register_font;
 
@@ -107,6 +108,30 @@ fn letters(size: u32) -> TextStyle<'static> {
     ("plot", size).into_font().color(&INK)
 }
 
+/// Grid and axes, each with its name and the digits behind the point of its labels.
+fn mesh<X, Y>(
+    chart: &mut ChartContext<'_, BitMapBackend<'_>, Cartesian2d<X, Y>>,
+    (x, x_digits): (&str, usize),
+    (y, y_digits): (&str, usize),
+) -> Drawn
+where
+    X: Ranged<ValueType = f64> + ValueFormatter<f64>,
+    Y: Ranged<ValueType = f64> + ValueFormatter<f64>,
+{
+    chart
+        .configure_mesh()
+        .light_line_style(GRID.mix(0.0))
+        .bold_line_style(GRID)
+        .axis_style(INK)
+        .label_style(letters(14))
+        .x_desc(x)
+        .y_desc(y)
+        .x_label_formatter(&|x| format!("{x:.x_digits$}"))
+        .y_label_formatter(&|y| format!("{y:.y_digits$}"))
+        .draw()
+        .map_err(said)
+}
+
 fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     let mut chart = ChartBuilder::on(area)
         .caption(&wave.title, letters(20))
@@ -121,18 +146,8 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     chart
         .draw_series(wave.silence.iter().map(|range| band(*range, SILENT)))
         .map_err(said)?;
-    chart
-        .configure_mesh()
-        .light_line_style(GRID.mix(0.0))
-        .bold_line_style(GRID)
-        .axis_style(INK)
-        .label_style(letters(14))
-        .x_desc("seconds (light: peaks, dark: RMS, sand: silence, green: loop, red: clipped)")
-        .y_desc("full scale")
-        .x_label_formatter(&|x| format!("{x:.2}"))
-        .y_label_formatter(&|y| format!("{y:.1}"))
-        .draw()
-        .map_err(said)?;
+    let x = "seconds (light: peaks, dark: RMS, sand: silence, green: loop, red: clipped)";
+    mesh(&mut chart, (x, 2), ("full scale", 1))?;
     let step = wave.seconds / real_size(wave.picture.columns.len().max(1));
     for (color, body) in [(WAVE, false), (BODY, true)] {
         let bars = wave.picture.columns.iter().enumerate().map(|(i, column)| {
@@ -171,18 +186,7 @@ fn paint_spectrum(title: &str, picture: &Picture, rates: &[u32], area: &Area<'_>
         .y_label_area_size(56)
         .build_cartesian_2d((20.0..top.max(40.0)).log_scale(), FLOOR..0.0)
         .map_err(said)?;
-    chart
-        .configure_mesh()
-        .light_line_style(GRID.mix(0.0))
-        .bold_line_style(GRID)
-        .axis_style(INK)
-        .label_style(letters(14))
-        .x_desc("hertz")
-        .y_desc("dB")
-        .x_label_formatter(&|x| format!("{x:.0}"))
-        .y_label_formatter(&|y| format!("{y:.0}"))
-        .draw()
-        .map_err(said)?;
+    mesh(&mut chart, ("hertz", 0), ("dB", 0))?;
     let points = picture.spectrum.iter().filter(|point| point.0 >= 20.0);
     let points = points.map(|(hertz, db)| (*hertz, db.max(FLOOR)));
     chart

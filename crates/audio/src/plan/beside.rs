@@ -37,7 +37,7 @@ fn room(container: Container) -> (usize, bool) {
 /// Whether a container holds a text of this name.
 fn holds(container: Container, tag: &Tag) -> bool {
     match container {
-        Container::Wav => crate::write::info_id(tag).is_some(),
+        Container::Wav => tag.info_id().is_some(),
         Container::Aiff | Container::Aifc => tag.names().is_some_and(|names| names.aiff.is_some()),
         Container::M4a => tag.names().is_some(),
         Container::Ogg | Container::Flac => true,

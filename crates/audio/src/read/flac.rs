@@ -1,15 +1,15 @@
 //! Native FLAC (RFC 9639): metadata blocks are read here, frames by symphonia.
 
 use super::bytes::Bytes;
-use super::codec::symphonia::{Setup, Symphonia};
-use super::packets::Decoder as _;
+use super::codec::symphonia::{Setup, Symphonia, TrackPackets};
+use super::packets::Decoded;
 use super::plain::{Coding, Plain};
 use super::{Body, Hints, Opened, Packets, ReadSeek, Stream, comments};
-use crate::block::{Block, Source};
+use crate::block::Source;
 use crate::clip::{Extra, Facts, Note};
 use crate::crc::{FLAC_FRAME, FLAC_HEADER};
 use crate::error::{Error, Result};
-use crate::num::{count, size};
+use crate::num::size;
 use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
 use crate::units::SampleRate;
 use std::fs::File;
@@ -269,14 +269,10 @@ impl Body for Flac {
         let reader = FlacReader::try_new(stream, FormatOptions::default())
             .map_err(|error| broken(error.to_string()))?;
         let decoder = Symphonia::new(Setup::Flac(self.info.clone())).map_err(broken)?;
-        Ok(Box::new(Frames {
-            reader: Box::new(reader),
-            decoder,
-            path: path.to_owned(),
-            format: facts.format,
-            left: facts.frames,
-            promised: facts.frames,
-        }))
+        let track = reader.tracks().first().map_or(0, |track| track.id);
+        let packets = TrackPackets::new(Box::new(reader), track, path, "FLAC");
+        let (packets, decoder) = (Box::new(packets), Box::new(decoder));
+        Ok(Box::new(Decoded::new(packets, decoder, path, facts, 0)))
     }
 
     fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
@@ -295,54 +291,6 @@ impl Body for Flac {
             headers: vec![self.info.clone()],
             ..Stream::default()
         }
-    }
-}
-
-/// Frames as symphonia finds them in the file.
-struct Frames {
-    reader: Box<dyn FormatReader>,
-    decoder: Symphonia,
-    path: std::path::PathBuf,
-    format: Format,
-    left: u64,
-    promised: u64,
-}
-
-impl Source for Frames {
-    fn rate(&self) -> SampleRate {
-        self.format.rate
-    }
-
-    fn channels(&self) -> usize {
-        self.format.channels.count().into()
-    }
-
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        block.clear();
-        block.shape(self.channels(), 0);
-        while self.left > 0 && block.is_empty() {
-            let broken = |what: String| Error::Malformed {
-                path: self.path.clone(),
-                format: "FLAC",
-                what,
-                offset: 0,
-            };
-            let come = self.promised - self.left;
-            let packet = self
-                .reader
-                .next_packet()
-                .map_err(|error| broken(error.to_string()))?;
-            let packet = packet.ok_or_else(|| {
-                broken(format!(
-                    "its headers promise {} frames, decoding gave {come}",
-                    self.promised
-                ))
-            })?;
-            self.decoder.decode(&packet.data, block).map_err(broken)?;
-            block.truncate(size(self.left));
-            self.left -= count(block.frames());
-        }
-        Ok(())
     }
 }
 

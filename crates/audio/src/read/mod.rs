@@ -83,6 +83,8 @@ pub struct Stream {
     pub packet_frames: u32,
     /// How many packets there are, where that is known.
     pub packets: u64,
+    /// Bytes of all of them.
+    pub bytes: u64,
 }
 
 /// What a reader found.
@@ -184,7 +186,10 @@ impl Clip {
 
     /// What is needed beside its packets.
     pub fn stream(&self) -> Stream {
-        self.body.stream()
+        Stream {
+            bytes: self.facts.audio_bytes,
+            ..self.body.stream()
+        }
     }
 }
 

@@ -3,10 +3,9 @@
 //! Sources: "Audio Interchange File Format: AIFF" 1.3 (Apple, 1989); "Audio Interchange File Format
 //! AIFF-C" draft (Apple, 1991).
 
-use super::codec::plain::{Plain, data_bytes, unit};
-use super::{Along, Out, Writer, all_came};
-use crate::block::Block;
-use crate::error::{Error, Result};
+use super::plain::{PlainWriter, sample_bytes};
+use super::{Along, Out};
+use crate::error::Result;
 use crate::num::{count, count32, low_byte};
 use crate::plan::Output;
 use crate::spec::{ByteOrder, Codec, Container};
@@ -133,73 +132,37 @@ fn before_samples(output: &Output, along: &Along) -> Vec<u8> {
     bytes
 }
 
-/// Writes one file.
-pub struct AiffWriter<'a> {
+/// A writer for an AIFF or AIFF-C.
+///
+/// # Errors
+/// [`crate::Error::Write`].
+pub fn writer<'a>(
     out: &'a mut dyn Out,
     output: &'a Output,
-    encoder: Plain,
-    frames: u64,
-    bytes: Vec<u8>,
-}
-
-impl<'a> AiffWriter<'a> {
-    /// Writes everything before the samples.
-    ///
-    /// # Errors
-    /// [`Error::Write`].
-    pub fn new(out: &'a mut dyn Out, output: &'a Output, along: &Along) -> Result<Self> {
-        let before = before_samples(output, along);
-        let data = data_bytes(output);
-        let size = 4 + count(before.len()) + 16 + data + data % 2;
-        let word = |n: u64| u32::try_from(n).unwrap_or(u32::MAX).to_be_bytes();
-        let kind = match output.format.container {
-            Container::Aifc => b"AIFC",
-            _ => b"AIFF",
-        };
-        let mut head = b"FORM".to_vec();
-        head.extend_from_slice(&word(size));
-        head.extend_from_slice(kind);
-        head.extend_from_slice(&before);
-        head.extend_from_slice(b"SSND");
-        head.extend_from_slice(&word(8 + data));
-        // No offset, no alignment.
-        head.extend_from_slice(&[0; 8]);
-        out.write_all(&head).map_err(Error::Write)?;
-        // Single bytes are signed here.
-        let order = match output.format.encoding.codec {
-            Codec::Pcm8 => ByteOrder::Big,
-            _ => output.format.encoding.order.unwrap_or(ByteOrder::Big),
-        };
-        Ok(Self {
-            out,
-            output,
-            encoder: Plain::new(output, order),
-            frames: 0,
-            bytes: Vec::new(),
-        })
-    }
-}
-
-impl Writer for AiffWriter<'_> {
-    fn write(&mut self, block: &Block) -> Result<()> {
-        self.bytes.clear();
-        self.encoder.encode(block, &mut self.bytes);
-        self.frames += count(block.frames());
-        self.out.write_all(&self.bytes).map_err(Error::Write)
-    }
-
-    fn copy(&mut self, packet: &[u8]) -> Result<()> {
-        self.frames += count(packet.len()) / unit(self.output).0;
-        self.out.write_all(packet).map_err(Error::Write)
-    }
-
-    fn finish(&mut self) -> Result<()> {
-        all_came(self.output, self.frames)?;
-        if !data_bytes(self.output).is_multiple_of(2) {
-            self.out.write_all(&[0]).map_err(Error::Write)?;
-        }
-        Ok(())
-    }
+    along: &Along,
+) -> Result<PlainWriter<'a>> {
+    let before = before_samples(output, along);
+    let data = sample_bytes(output, along);
+    let size = 4 + count(before.len()) + 16 + data + data % 2;
+    let word = |n: u64| u32::try_from(n).unwrap_or(u32::MAX).to_be_bytes();
+    let mut head = b"FORM".to_vec();
+    head.extend_from_slice(&word(size));
+    head.extend_from_slice(match output.format.container {
+        Container::Aifc => b"AIFC",
+        _ => b"AIFF",
+    });
+    head.extend_from_slice(&before);
+    head.extend_from_slice(b"SSND");
+    head.extend_from_slice(&word(8 + data));
+    // No offset, no alignment.
+    head.extend_from_slice(&[0; 8]);
+    let tail = vec![0; usize::from(!data.is_multiple_of(2))];
+    // Single bytes are signed here.
+    let order = match output.format.encoding.codec {
+        Codec::Pcm8 => ByteOrder::Big,
+        _ => output.format.encoding.order.unwrap_or(ByteOrder::Big),
+    };
+    PlainWriter::new(out, output, order, along, (head, tail))
 }
 
 #[cfg(test)]

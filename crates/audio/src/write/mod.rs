@@ -6,18 +6,16 @@ mod comments;
 mod flac;
 mod mp4;
 mod ogg;
-mod qoa;
-mod raw;
+mod plain;
 mod texts;
 pub mod wav;
-
-pub(crate) use texts::info_id;
 
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::plan::{Carried, Output};
 use crate::read::{Clip, Stream};
-use crate::spec::Container;
+use crate::spec::{ByteOrder, Container};
+use plain::PlainWriter;
 use std::io::{Seek, Write};
 
 /// What a writer needs of a file.
@@ -86,13 +84,23 @@ pub fn writer<'a>(
     along: Along,
 ) -> Result<Box<dyn Writer + 'a>> {
     Ok(match output.format.container {
-        Container::Aiff | Container::Aifc => Box::new(aiff::AiffWriter::new(out, output, &along)?),
+        Container::Aiff | Container::Aifc => Box::new(aiff::writer(out, output, &along)?),
         Container::Ogg => Box::new(ogg::OggWriter::new(out, output, along)?),
         Container::M4a => mp4::writer(out, output, along)?,
         Container::Flac => Box::new(flac::FlacWriter::new(out, output, along)?),
-        Container::Qoa => Box::new(qoa::QoaWriter::new(out, output)?),
-        Container::Raw => Box::new(raw::RawWriter::new(out, output)),
-        _ => Box::new(wav::WavWriter::new(out, output, along)?),
+        Container::Qoa => {
+            // The file's name and the number of frames ("QOA Specification" 1.0, file header).
+            let frames = u32::try_from(output.frames).unwrap_or(u32::MAX);
+            let head = [&b"qoaf"[..], &frames.to_be_bytes()].concat();
+            let ends = (head, Vec::new());
+            Box::new(PlainWriter::new(out, output, ByteOrder::Big, &along, ends)?)
+        }
+        Container::Raw => {
+            let order = output.format.encoding.order.unwrap_or(ByteOrder::Little);
+            let ends = (Vec::new(), Vec::new());
+            Box::new(PlainWriter::new(out, output, order, &along, ends)?)
+        }
+        _ => Box::new(wav::writer(out, output, &along)?),
     })
 }
 

@@ -68,19 +68,11 @@ pub fn names(markers: &[Marker]) -> Option<Vec<u8>> {
 pub fn info(tags: &[Tag]) -> Option<Vec<u8>> {
     let mut bytes = b"INFO".to_vec();
     for tag in tags {
-        if let Some(id) = info_id(tag) {
+        if let Some(id) = tag.info_id() {
             text_chunk(&mut bytes, &id, tag.value.clone().into_bytes());
         }
     }
     (bytes.len() > 4).then_some(bytes)
-}
-
-/// The chunk that a text goes to.
-pub fn info_id(tag: &Tag) -> Option<[u8; 4]> {
-    match tag.names() {
-        Some(names) => Some(*names.info),
-        None => <[u8; 4]>::try_from(tag.name.as_bytes()).ok(),
-    }
 }
 
 /// A chunk whose text ends with a zero.

@@ -3,10 +3,10 @@
 //! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991),
 //! "Multiple Channel Audio Data and WAVE Files" (Microsoft, 2007).
 
-use super::codec::plain::{Plain, data_bytes, unit};
-use super::{Along, Out, Writer, all_came, texts};
-use crate::block::Block;
-use crate::error::{Error, Result};
+use super::codec::plain::{data_bytes, unit};
+use super::plain::{PlainWriter, sample_bytes};
+use super::{Along, Out, texts};
+use crate::error::Result;
 use crate::num::{count, count32};
 use crate::plan::Output;
 use crate::spec::{ByteOrder, Codec, Format, Header, Kind, Layout};
@@ -53,8 +53,8 @@ fn fact_bytes(output: &Output) -> u64 {
     if is_integer(output) { 0 } else { 12 }
 }
 
-/// Everything before the samples; `size` is the whole file's.
-fn head(output: &Output, size: u64) -> Vec<u8> {
+/// Everything before `data` bytes of samples; `size` is the whole file's.
+fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
     let format = output.format;
     let codec = format.encoding.codec;
     let tag = tag(codec);
@@ -97,7 +97,7 @@ fn head(output: &Output, size: u64) -> Vec<u8> {
         head.extend_from_slice(&word(output.frames));
     }
     head.extend_from_slice(b"data");
-    head.extend_from_slice(&word(data_bytes(output)));
+    head.extend_from_slice(&word(data));
     head
 }
 
@@ -135,8 +135,8 @@ fn made(output: &Output, along: &Along) -> Vec<(&'static str, Vec<u8>)> {
 }
 
 /// Everything behind the samples, the pad byte included.
-fn tail(output: &Output, along: &Along) -> Vec<u8> {
-    let mut tail = vec![0; usize::from(!data_bytes(output).is_multiple_of(2))];
+fn tail(output: &Output, along: &Along, data: u64) -> Vec<u8> {
+    let mut tail = vec![0; usize::from(!data.is_multiple_of(2))];
     let made = made(output, along);
     let carried = along.chunks.iter().map(|(id, bytes)| (id.as_str(), bytes));
     for (id, bytes) in carried.chain(made.iter().map(|(id, bytes)| (*id, bytes))) {
@@ -150,69 +150,18 @@ fn tail(output: &Output, along: &Along) -> Vec<u8> {
     tail
 }
 
-/// Writes one file.
-pub struct WavWriter<'a> {
+/// A writer for a WAV.
+///
+/// # Errors
+/// [`crate::Error::Write`].
+pub fn writer<'a>(
     out: &'a mut dyn Out,
     output: &'a Output,
-    encoder: Plain,
-    tail: Vec<u8>,
-    frames: u64,
-    copied: Option<u64>,
-    bytes: Vec<u8>,
-}
-
-impl<'a> WavWriter<'a> {
-    /// Writes everything before the samples.
-    ///
-    /// # Errors
-    /// [`Error::Write`].
-    pub fn new(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Self> {
-        let tail = tail(output, &along);
-        let bare = 12 + 8 + fmt_bytes(output) + fact_bytes(output) + 8 + data_bytes(output);
-        let head = head(output, bare + count(tail.len()));
-        out.write_all(&head).map_err(Error::Write)?;
-        Ok(Self {
-            out,
-            output,
-            encoder: Plain::new(output, ByteOrder::Little),
-            tail,
-            frames: 0,
-            copied: None,
-            bytes: Vec::new(),
-        })
-    }
-}
-
-impl Writer for WavWriter<'_> {
-    fn write(&mut self, block: &Block) -> Result<()> {
-        self.bytes.clear();
-        self.encoder.encode(block, &mut self.bytes);
-        self.frames += count(block.frames());
-        self.out.write_all(&self.bytes).map_err(Error::Write)
-    }
-
-    fn copy(&mut self, packet: &[u8]) -> Result<()> {
-        *self.copied.get_or_insert(0) += count(packet.len());
-        self.out.write_all(packet).map_err(Error::Write)
-    }
-
-    fn finish(&mut self) -> Result<()> {
-        match self.copied {
-            // A last block may be short, and a file of no frames has no packets.
-            Some(bytes) if bytes != data_bytes(self.output) => {
-                return Err(Error::Verify {
-                    what: format!(
-                        "{} bytes of samples were planned, {bytes} came",
-                        data_bytes(self.output)
-                    ),
-                });
-            }
-            Some(_) => {}
-            None => all_came(self.output, self.frames)?,
-        }
-        self.bytes.clear();
-        self.encoder.finish(&mut self.bytes);
-        self.out.write_all(&self.bytes).map_err(Error::Write)?;
-        self.out.write_all(&self.tail).map_err(Error::Write)
-    }
+    along: &Along,
+) -> Result<PlainWriter<'a>> {
+    let data = sample_bytes(output, along);
+    let tail = tail(output, along, data);
+    let before = 12 + 8 + fmt_bytes(output) + fact_bytes(output) + 8;
+    let head = head(output, data, before + data + count(tail.len()));
+    PlainWriter::new(out, output, ByteOrder::Little, along, (head, tail))
 }

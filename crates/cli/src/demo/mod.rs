@@ -15,6 +15,7 @@ use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::Format;
+use deft_needle_core::encoder::words;
 use deft_needle_core::error::Error as CoreError;
 use std::fs;
 use std::io::Cursor;
@@ -136,17 +137,4 @@ impl Stage<'_> {
         render_source(source, &output, Dither::Triangular, &mut bytes, &Unobserved)?;
         self.save(name, bytes.get_ref())
     }
-}
-
-/// Splits a line at spaces; double quotes hold words together.
-fn words(line: &str) -> Vec<String> {
-    let mut words = Vec::new();
-    for (index, piece) in line.split('"').enumerate() {
-        if index % 2 == 1 {
-            words.push(piece.to_owned());
-        } else {
-            words.extend(piece.split_whitespace().map(str::to_owned));
-        }
-    }
-    words
 }

@@ -1,15 +1,12 @@
 //! Files of closed formats: placed as they are, known by name, size and first bytes alone.
 
-use super::root::find_root;
-use super::swap::{find_stock, no_such_slot, refuse_links};
+use super::slot::Asked;
 use super::{Root, Warning};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
-use crate::fit::same_file;
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::ledger::{Ledger, Recovered};
-use crate::tree::slot_name;
 use serde::Serialize;
 use std::fs::{self, File};
 use std::io::{self, Read as _};
@@ -61,53 +58,33 @@ impl AsIs<'_> {
     /// [`Error::Refused`] where the file is empty, begins otherwise than the stock, or has another
     /// extension; those of the ledger.
     pub fn place(&self, disk: Option<&dyn Disk>) -> Result<Placed> {
-        let root = find_root(self.slot, self.root, self.ledger)?;
-        let path = std::path::absolute(self.slot).map_err(Error::read(self.slot))?;
-        let slot = slot_name(&root.path, &path)?;
-        refuse_links(&root.path, &path)?;
-        if same_file(self.file, &path) {
-            return Err(Error::refused(
-                format!("the file and the slot are the same: {}", path.display()),
-                "name the finished file first, then the file that it replaces",
-            ));
+        let slot = Asked {
+            file: Some(self.file),
+            slot: self.slot,
+            root: self.root,
+            ledger: self.ledger,
+            new: self.new,
         }
-        let (state, recovered) = match disk {
-            Some(disk) => {
-                let ledger = Ledger::open(&root.path, &root.ledger, disk)?;
-                (ledger.state().clone(), ledger.recovered().cloned())
-            }
-            None => (Ledger::peek(&root.ledger)?, None),
-        };
-        let (stock, changed_since) = find_stock(&root, &state, &slot, &path)?;
-        let known = state.slots.get(&slot);
-        let ours = known.is_some_and(|known| known.installed.is_some());
-        if stock.is_none() && !self.new && !ours {
-            return Err(no_such_slot(self.slot, &path));
-        }
+        .look_up(disk)?;
         let (mark, after_bytes) = look(self.file)?;
-        let before = stock.as_deref().map(look).transpose()?;
-        self.compare(&mark, after_bytes, before.as_ref(), &path)?;
-        let mut warnings = Vec::new();
-        if changed_since {
-            let kept = known.map_or(0, |known| known.stock.len()) + 1;
-            warnings.push(Warning::ChangedSince { kept });
-        }
+        let before = slot.stock.as_deref().map(look).transpose()?;
+        self.compare(&mark, after_bytes, before.as_ref(), &slot.path)?;
         if let Some(disk) = disk {
-            let mut ledger = Ledger::open(&root.path, &root.ledger, disk)?;
-            let mut change = ledger.begin("swap", std::slice::from_ref(&slot))?;
-            let part = change.part(&slot)?;
+            let mut ledger = Ledger::open(&slot.root.path, &slot.root.ledger, disk)?;
+            let mut change = ledger.begin("swap", std::slice::from_ref(&slot.name))?;
+            let part = change.part(&slot.name)?;
             let hash = self.copy(&part, disk)?;
-            change.install(&slot, hash, self.describe(hash, after_bytes))?;
+            change.install(&slot.name, hash, self.describe(hash, after_bytes)?)?;
             change.finish()?;
         }
         Ok(Placed {
-            root,
-            slot,
+            root: slot.root,
+            slot: slot.name,
             before_bytes: before.map(|(_, bytes)| bytes),
             after_bytes,
             mark: mark.escape_ascii().to_string(),
-            warnings,
-            recovered,
+            warnings: slot.warning.into_iter().collect(),
+            recovered: slot.recovered,
         })
     }
 
@@ -158,18 +135,24 @@ impl AsIs<'_> {
         Ok(found)
     }
 
-    fn describe(&self, hash: Hash, bytes: u64) -> Installed {
+    fn describe(&self, hash: Hash, bytes: u64) -> Result<Installed> {
         let now = SystemTime::now().duration_since(UNIX_EPOCH);
-        Installed {
+        let clip_hash = match self.clip == self.file {
+            true => Some(hash),
+            // Standard input is no file.
+            false if !self.clip.is_file() => None,
+            false => Some(Hash::of_file(self.clip)?),
+        };
+        Ok(Installed {
             clip: self.clip.to_string_lossy().into_owned(),
-            clip_hash: Some(hash),
+            clip_hash,
             edits: vec![format!("whole file: as it was finished, {bytes} bytes")],
             spec: format!("opaque, {bytes} bytes"),
             seconds: 0.0,
             lufs: None,
             guide: false,
             at: now.map_or(0, |since| since.as_secs()),
-        }
+        })
     }
 }
 

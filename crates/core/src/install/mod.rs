@@ -3,6 +3,7 @@
 mod as_is;
 mod restore;
 mod root;
+mod slot;
 mod status;
 mod swap;
 mod warning;

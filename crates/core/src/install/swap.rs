@@ -1,16 +1,16 @@
 //! The whole job for one slot: fit the clip to the stock, keep the stock, put the new file there.
 
-use super::root::{Root, find_root};
-use super::status::{Condition, condition};
+use super::root::Root;
+use super::slot::Asked;
 use super::warning::{Warning, warnings_of};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
-use crate::fit::{Durable, same_file, write_verified};
+use crate::fit::{Durable, write_verified};
 use crate::hash::Hash;
-use crate::ledger::record::{Held, Installed};
-use crate::ledger::{Ledger, Recovered, kept_in, state::State};
-use crate::names::{Difference, did_you_mean, family_of, nearest};
-use crate::tree::{names_in, slot_name};
+use crate::ledger::record::Installed;
+use crate::ledger::{Ledger, Recovered, state::State};
+use crate::names::family_of;
+use crate::tree::names_in;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::plan::{Reference, Step, plan_clip};
 use deft_needle_audio::render::Outcome;
@@ -65,8 +65,7 @@ pub struct Prepared {
     pub plan: Plan,
     /// The stock's copy or the stock itself; `None` where nothing was.
     stock: Option<PathBuf>,
-    generations: usize,
-    changed_since: bool,
+    warning: Option<Warning>,
     recovered: Option<Recovered>,
 }
 
@@ -99,55 +98,30 @@ impl Swap<'_> {
     /// [`Error::Refused`] where the slot does not exist (naming near ones), is a link or a folder,
     /// or is the clip itself; the errors of planning.
     pub fn prepare(&self, disk: Option<&dyn Disk>, observer: &dyn Observer) -> Result<Prepared> {
-        let root = find_root(self.slot, self.root, self.ledger)?;
-        let path = std::path::absolute(self.slot).map_err(Error::read(self.slot))?;
-        let slot = slot_name(&root.path, &path)?;
-        refuse_links(&root.path, &path)?;
-        if self
-            .clip
-            .input()
-            .path()
-            .is_some_and(|c| same_file(c, &path))
-        {
-            return Err(Error::refused(
-                format!(
-                    "the clip and the slot are the same file: {}",
-                    path.display()
-                ),
-                "name the clip first, then the file that it replaces",
-            ));
+        let slot = Asked {
+            file: self.clip.input().path(),
+            slot: self.slot,
+            root: self.root,
+            ledger: self.ledger,
+            new: self.new,
         }
-        let (state, recovered) = match disk {
-            Some(disk) => {
-                let ledger = Ledger::open(&root.path, &root.ledger, disk)?;
-                (ledger.state().clone(), ledger.recovered().cloned())
-            }
-            None => (Ledger::peek(&root.ledger)?, None),
-        };
-        let (stock, changed_since) = find_stock(&root, &state, &slot, &path)?;
-        let known = state.slots.get(&slot);
-        let ours = known.is_some_and(|known| known.installed.is_some());
-        if stock.is_none() && !self.new && !ours {
-            return Err(no_such_slot(self.slot, &path));
-        }
-        let mut demand = match (&self.demand, &stock) {
+        .look_up(disk)?;
+        let mut demand = match (&self.demand, &slot.stock) {
             (Some(demand), _) => demand.clone(),
             (None, Some(stock)) => Demand::like(Clip::open(stock)?.facts()),
-            (None, None) => demand_of_neighbours(&path)?,
+            (None, None) => demand_of_neighbours(&slot.path)?,
         };
         (self.adjust)(&mut demand);
-        let generations = known.map_or(0, |known| known.stock.len());
         let reference = Reference {
-            stock: stock.as_deref(),
+            stock: slot.stock.as_deref(),
         };
         Ok(Prepared {
-            root,
-            slot,
             plan: plan_clip(self.clip, &demand, self.edits, reference, observer)?,
-            stock,
-            generations,
-            changed_since,
-            recovered,
+            root: slot.root,
+            slot: slot.name,
+            stock: slot.stock,
+            warning: slot.warning,
+            recovered: slot.recovered,
         })
     }
 
@@ -179,10 +153,7 @@ impl Swap<'_> {
         let mut warnings = Warning::of_outcome(&written.outcome, plan.to.format.rate);
         warnings.extend(warnings_of(before.as_ref(), &after));
         warnings.extend(self.variants_left(&prepared, ledger.state()));
-        if prepared.changed_since {
-            let kept = prepared.generations + 1;
-            warnings.push(Warning::ChangedSince { kept });
-        }
+        warnings.extend(prepared.warning);
         Ok(Swapped {
             before,
             after,
@@ -230,82 +201,6 @@ impl Swap<'_> {
             .filter(|name| state.slots.get(name).is_none_or(|s| s.installed.is_none()))
             .collect();
         (!slots.is_empty()).then_some(Warning::VariantsStayStock { slots })
-    }
-}
-
-/// Where the true stock lies, and whether it is another than the ledger knows. Our own file is
-/// never the stock: specs and levels must not feed back.
-pub(super) fn find_stock(
-    root: &Root,
-    state: &State,
-    slot: &str,
-    path: &Path,
-) -> Result<(Option<PathBuf>, bool)> {
-    let now = crate::ledger::held_at(path)?;
-    let here = (now != Held::Nothing).then(|| path.to_owned());
-    let known = state.slots.get(slot);
-    let Some((known, (ours, _))) = known.and_then(|k| Some((k, k.installed.as_ref()?))) else {
-        return Ok((here, false));
-    };
-    match condition(now, *ours, known) {
-        Condition::ChangedSince => Ok((here, true)),
-        Condition::StockAgain => Ok((here, false)),
-        Condition::Installed | Condition::Missing => match known.stock.last() {
-            Some(Held::File(hash)) => {
-                let kept = kept_in(&root.ledger, *hash);
-                if !kept.is_file() || Hash::of_file(&kept)? != *hash {
-                    return Err(Error::StockDamaged {
-                        slot: slot.to_owned(),
-                        path: kept,
-                    });
-                }
-                Ok((Some(kept), false))
-            }
-            Some(Held::Nothing) | None => Ok((None, false)),
-        },
-    }
-}
-
-/// A link could lead anywhere, and a rename would replace it instead of the file.
-pub(super) fn refuse_links(root: &Path, path: &Path) -> Result<()> {
-    if path.is_dir() {
-        return Err(Error::refused(
-            format!("{} is a folder", path.display()),
-            "name the file to replace",
-        ));
-    }
-    let below = path.ancestors().take_while(|folder| *folder != root);
-    for part in below {
-        if part.is_symlink() {
-            return Err(Error::refused(
-                format!("{} is a link", part.display()),
-                "name the file that it leads to",
-            ));
-        }
-    }
-    Ok(())
-}
-
-pub(super) fn no_such_slot(typed: &Path, path: &Path) -> Error {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let Some(folder) = path.parent().filter(|folder| folder.is_dir()) else {
-        return Error::refused(
-            format!("there is no {}, nor its folder", typed.display()),
-            "check the path; --new makes a new file and its folder",
-        );
-    };
-    let names = names_in(folder);
-    let mut near = nearest(&name, names.iter().map(String::as_str), 3);
-    let surely = near.first().map(|first| first.how);
-    // Where one differs in case or extension alone, it is meant and no other.
-    near.retain(|n| surely == Some(Difference::Spelling) || Some(n.how) == surely);
-    let what = format!("there is no {}", typed.display());
-    match did_you_mean(&near) {
-        None => Error::refused(what, "check the name; --new puts a file where none was"),
-        Some(question) => Error::refused(
-            what,
-            format!("{question} (--new puts a file where none was)"),
-        ),
     }
 }
 

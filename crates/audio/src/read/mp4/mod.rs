@@ -372,6 +372,7 @@ impl Body for Track {
             delay: self.skip,
             packet_frames: self.packet_frames,
             packets: self.whole,
+            ..Stream::default()
         }
     }
 }

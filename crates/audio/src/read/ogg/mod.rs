@@ -9,7 +9,7 @@ pub mod vorbis;
 use super::codec::opus::{Mapping, Opus};
 use super::codec::surround::Surround;
 use super::codec::symphonia::{Setup, Symphonia};
-use super::packets::Decoded;
+use super::packets::{Decoded, Decoder};
 use super::{Body, Hints, Opened, Packets, Stream, comments};
 use crate::block::Source;
 use crate::clip::{Extra, Facts, Note, Tag};
@@ -235,21 +235,13 @@ impl Body for OggStream {
             what,
             offset: 0,
         };
-        let packets = self.packets(file, path)?;
-        Ok(match &self.kind {
+        let decoder: Box<dyn Decoder> = match &self.kind {
             Kind::Vorbis {
                 identification,
                 setup,
                 headers,
             } if headers.channels.count() > 2 => {
-                let decoder = Surround::new(identification, setup).map_err(broken)?;
-                Box::new(Decoded::new(
-                    packets,
-                    Box::new(decoder),
-                    path,
-                    facts,
-                    self.skip,
-                ))
+                Box::new(Surround::new(identification, setup).map_err(broken)?)
             }
             Kind::Vorbis {
                 identification,
@@ -257,26 +249,13 @@ impl Body for OggStream {
                 ..
             } => {
                 let setup = Setup::Vorbis(identification.clone(), setup.clone());
-                let decoder = Symphonia::new(setup).map_err(broken)?;
-                Box::new(Decoded::new(
-                    packets,
-                    Box::new(decoder),
-                    path,
-                    facts,
-                    self.skip,
-                ))
+                Box::new(Symphonia::new(setup).map_err(broken)?)
             }
-            Kind::Opus { mapping, .. } => {
-                let decoder = Opus::new(mapping).map_err(broken)?;
-                Box::new(Decoded::new(
-                    packets,
-                    Box::new(decoder),
-                    path,
-                    facts,
-                    self.skip,
-                ))
-            }
-        })
+            Kind::Opus { mapping, .. } => Box::new(Opus::new(mapping).map_err(broken)?),
+        };
+        let packets = self.packets(file, path)?;
+        let decoded = Decoded::new(packets, decoder, path, facts, self.skip);
+        Ok(Box::new(decoded))
     }
 
     fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {

@@ -1,6 +1,7 @@
-//! Encodings whose bytes follow from the number of frames alone: PCM, G.711, IMA ADPCM.
+//! Encodings whose bytes follow from the number of frames alone: PCM, G.711, IMA ADPCM, QOA.
 
 use super::ima::Ima;
+use super::qoa::Qoa;
 use super::{g711, pcm};
 use crate::block::Block;
 use crate::plan::Output;
@@ -34,6 +35,8 @@ pub enum Plain {
     Companded(fn(i16) -> u8),
     /// IMA ADPCM.
     Ima(Ima),
+    /// QOA.
+    Qoa(Qoa),
 }
 
 impl Plain {
@@ -47,6 +50,10 @@ impl Plain {
             (Codec::ImaAdpcm, Some(bytes)) => {
                 Self::Ima(Ima::new(bytes, output.format.channels.count().into()))
             }
+            (Codec::Qoa, _) => Self::Qoa(Qoa::new(
+                output.format.rate.hertz(),
+                output.format.channels.count().into(),
+            )),
             _ => Self::Pcm(codec, order),
         }
     }
@@ -57,13 +64,16 @@ impl Plain {
             Self::Pcm(codec, order) => pcm::encode(*codec, *order, block, bytes),
             Self::Companded(code) => g711::encode(block, *code, bytes),
             Self::Ima(ima) => ima.encode(block, bytes),
+            Self::Qoa(qoa) => qoa.encode(block, bytes),
         }
     }
 
     /// Appends the rest.
     pub fn finish(&mut self, bytes: &mut Vec<u8>) {
-        if let Self::Ima(ima) = self {
-            ima.finish(bytes);
+        match self {
+            Self::Ima(ima) => ima.finish(bytes),
+            Self::Qoa(qoa) => qoa.finish(bytes),
+            Self::Pcm(..) | Self::Companded(_) => {}
         }
     }
 }

@@ -1,0 +1,150 @@
+//! What a clip becomes where a spec leaves something open, and what is refused.
+#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
+
+mod bench;
+
+use bench::{Folder, demand};
+use deft_needle_audio::plan::plan;
+use deft_needle_audio::spec::Demand;
+use deft_needle_audio::{Error, Facts};
+
+/// Where a spec leaves something open, the clip's own value stays, else the next that fits.
+#[test]
+fn where_each_spec_leads() {
+    for (own, spec, want) in [
+        (
+            "wav pcm16 44100 stereo",
+            "flac any any any",
+            "flac flac16 44100 stereo",
+        ),
+        (
+            "wav pcm8 44100 stereo",
+            "flac any any any",
+            "flac flac16 44100 stereo",
+        ),
+        (
+            "wav f32 44100 stereo",
+            "flac any any any",
+            "flac flac24 44100 stereo",
+        ),
+        (
+            "wav f32 44100 stereo",
+            "aiff any any any",
+            "aiff pcm24 44100 stereo",
+        ),
+        (
+            "wav pcm16 44100 stereo",
+            "any vorbis any any",
+            "ogg vorbis 44100 stereo",
+        ),
+        (
+            "wav pcm16 44100 stereo",
+            "ogg|wav vorbis|pcm16 48000 any",
+            "wav pcm16 48000 stereo",
+        ),
+        (
+            "wav pcm16 44100 stereo",
+            "m4a any any any",
+            "m4a aac 44100 stereo",
+        ),
+        (
+            "m4a alac16 44100 stereo",
+            "m4a any any mono",
+            "m4a alac16 44100 mono",
+        ),
+        (
+            "mp3 mp3 44100 stereo",
+            "any any 48000 any",
+            "wav pcm16 48000 stereo",
+        ),
+        (
+            "mp4 aac 44100 stereo",
+            "any any any mono",
+            "m4a aac 44100 mono",
+        ),
+        (
+            "au mulaw 8000 mono",
+            "any any 16000 any",
+            "wav mulaw 16000 mono",
+        ),
+        (
+            "aifc pcm16le 44100 mono",
+            "wav any any any",
+            "wav pcm16 44100 mono",
+        ),
+        (
+            "aifc pcm16le 44100 mono",
+            "any any 48000 any",
+            "aifc pcm16le 48000 mono",
+        ),
+        (
+            "wav pcm24 44100 mono",
+            "aifc any any any",
+            "aifc pcm24be 44100 mono",
+        ),
+        (
+            "wav pcm16 44100 mono",
+            "raw any any any",
+            "raw pcm16le 44100 mono",
+        ),
+        (
+            "wav pcm24 48000 5.1",
+            "qoa any any any",
+            "qoa qoa 48000 6ch",
+        ),
+        (
+            "wav pcm16 48000 6ch",
+            "ogg any any any",
+            "ogg vorbis 48000 5.1",
+        ),
+    ] {
+        let facts = Facts {
+            frames: 100,
+            ..Facts::new(own.parse().unwrap(), 1000)
+        };
+        let found = plan(&facts, &demand(spec)).unwrap_or_else(|e| panic!("{own}, {spec}: {e}"));
+        assert_eq!(found.to.format.to_string(), want, "{own}, {spec}");
+    }
+}
+
+#[test]
+fn what_cannot_be_encoded_names_the_nearest() {
+    let folder = Folder::new();
+    let clip = folder.make("wav pcm16 37800 5.1", 100);
+    for (line, part) in [
+        ("m4a aac 37800 stereo", "32000"),
+        ("m4a alac16 any any", "--route"),
+        ("ogg vorbis:600k 8000 mono", "vorbis:"),
+        ("ogg vorbis:q12 44100 mono", "q-1 to q10"),
+        ("m4a aac:4k 44100 mono", "aac:8k"),
+    ] {
+        match plan(clip.facts(), &demand(line)) {
+            Err(Error::CannotMeet { instead, .. }) => {
+                assert!(instead.contains(part), "{line}: {instead}")
+            }
+            other => panic!("{line}: {other:?}"),
+        }
+    }
+    let odd = Demand {
+        header: Some(deft_needle_audio::spec::Header::Extensible),
+        ..demand("wav imaadpcm 22050 mono")
+    };
+    assert!(matches!(
+        plan(clip.facts(), &odd),
+        Err(Error::CannotMeet { .. })
+    ));
+    for line in [
+        "ogg pcm16 any any",
+        "wav vorbis any any",
+        "wav pcm16be any any",
+        "mp3 any any any",
+    ] {
+        assert!(
+            matches!(
+                plan(clip.facts(), &demand(line)),
+                Err(Error::BadSpec { .. })
+            ),
+            "{line}"
+        );
+    }
+}

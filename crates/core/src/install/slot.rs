@@ -1,0 +1,167 @@
+//! The slot that somebody typed: its root, its name, and what is known of its stock.
+
+use super::Warning;
+use super::root::{Root, find_root};
+use super::status::{Condition, condition};
+use crate::disk::Disk;
+use crate::error::{Error, Result};
+use crate::fit::same_file;
+use crate::hash::Hash;
+use crate::ledger::record::Held;
+use crate::ledger::{Ledger, Recovered, kept_in, state::State};
+use crate::names::{Difference, did_you_mean, nearest};
+use crate::tree::{names_in, slot_name};
+use std::path::{Path, PathBuf};
+
+/// What was typed.
+pub struct Asked<'a> {
+    /// The file that is to be put there, where it is one.
+    pub file: Option<&'a Path>,
+    /// The file to replace.
+    pub slot: &'a Path,
+    /// The root, where it was named.
+    pub root: Option<&'a Path>,
+    /// The ledger's folder, where it was named.
+    pub ledger: Option<&'a Path>,
+    /// Whether a file may be put where none was.
+    pub new: bool,
+}
+
+/// What was found.
+#[derive(Debug)]
+pub struct Slot {
+    /// The root.
+    pub root: Root,
+    /// The slot, relative to the root.
+    pub name: String,
+    /// Where it lies.
+    pub path: PathBuf,
+    /// The stock's copy or the stock itself; `None` where nothing was.
+    pub stock: Option<PathBuf>,
+    /// What the user should know of it.
+    pub warning: Option<Warning>,
+    /// A change that had been broken off earlier.
+    pub recovered: Option<Recovered>,
+}
+
+impl Asked<'_> {
+    /// Finds the slot. A change that was broken off earlier is dealt with first, on `disk`; without
+    /// one nothing is changed at all.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the slot does not exist (naming near ones), is a link or a folder, or
+    /// is the file itself; those of the ledger.
+    pub fn look_up(&self, disk: Option<&dyn Disk>) -> Result<Slot> {
+        let root = find_root(self.slot, self.root, self.ledger)?;
+        let path = std::path::absolute(self.slot).map_err(Error::read(self.slot))?;
+        let name = slot_name(&root.path, &path)?;
+        refuse_links(&root.path, &path)?;
+        if self.file.is_some_and(|file| same_file(file, &path)) {
+            return Err(Error::refused(
+                format!(
+                    "the clip and the slot are the same file: {}",
+                    path.display()
+                ),
+                "name the clip first, then the file that it replaces",
+            ));
+        }
+        let (state, recovered) = match disk {
+            Some(disk) => {
+                let ledger = Ledger::open(&root.path, &root.ledger, disk)?;
+                (ledger.state().clone(), ledger.recovered().cloned())
+            }
+            None => (Ledger::peek(&root.ledger)?, None),
+        };
+        let (stock, changed_since) = find_stock(&root, &state, &name, &path)?;
+        let known = state.slots.get(&name);
+        let ours = known.is_some_and(|known| known.installed.is_some());
+        if stock.is_none() && !self.new && !ours {
+            return Err(no_such_slot(self.slot, &path));
+        }
+        let kept = known.map_or(0, |known| known.stock.len()) + 1;
+        Ok(Slot {
+            root,
+            name,
+            path,
+            stock,
+            warning: changed_since.then_some(Warning::ChangedSince { kept }),
+            recovered,
+        })
+    }
+}
+
+/// Where the true stock lies, and whether it is another than the ledger knows. Our own file is
+/// never the stock: specs and levels must not feed back.
+fn find_stock(
+    root: &Root,
+    state: &State,
+    slot: &str,
+    path: &Path,
+) -> Result<(Option<PathBuf>, bool)> {
+    let now = crate::ledger::held_at(path)?;
+    let here = (now != Held::Nothing).then(|| path.to_owned());
+    let known = state.slots.get(slot);
+    let Some((known, (ours, _))) = known.and_then(|k| Some((k, k.installed.as_ref()?))) else {
+        return Ok((here, false));
+    };
+    match condition(now, *ours, known) {
+        Condition::ChangedSince => Ok((here, true)),
+        Condition::StockAgain => Ok((here, false)),
+        Condition::Installed | Condition::Missing => match known.stock.last() {
+            Some(Held::File(hash)) => {
+                let kept = kept_in(&root.ledger, *hash);
+                if !kept.is_file() || Hash::of_file(&kept)? != *hash {
+                    return Err(Error::StockDamaged {
+                        slot: slot.to_owned(),
+                        path: kept,
+                    });
+                }
+                Ok((Some(kept), false))
+            }
+            Some(Held::Nothing) | None => Ok((None, false)),
+        },
+    }
+}
+
+/// A link could lead anywhere, and a rename would replace it instead of the file.
+fn refuse_links(root: &Path, path: &Path) -> Result<()> {
+    if path.is_dir() {
+        return Err(Error::refused(
+            format!("{} is a folder", path.display()),
+            "name the file to replace",
+        ));
+    }
+    let below = path.ancestors().take_while(|folder| *folder != root);
+    for part in below {
+        if part.is_symlink() {
+            return Err(Error::refused(
+                format!("{} is a link", part.display()),
+                "name the file that it leads to",
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn no_such_slot(typed: &Path, path: &Path) -> Error {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let Some(folder) = path.parent().filter(|folder| folder.is_dir()) else {
+        return Error::refused(
+            format!("there is no {}, nor its folder", typed.display()),
+            "check the path; --new makes a new file and its folder",
+        );
+    };
+    let names = names_in(folder);
+    let mut near = nearest(&name, names.iter().map(String::as_str), 3);
+    let surely = near.first().map(|first| first.how);
+    // Where one differs in case or extension alone, it is meant and no other.
+    near.retain(|n| surely == Some(Difference::Spelling) || Some(n.how) == surely);
+    let what = format!("there is no {}", typed.display());
+    match did_you_mean(&near) {
+        None => Error::refused(what, "check the name; --new puts a file where none was"),
+        Some(question) => Error::refused(
+            what,
+            format!("{question} (--new puts a file where none was)"),
+        ),
+    }
+}
