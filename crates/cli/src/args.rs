@@ -99,6 +99,9 @@ pub struct StandInLockbox {
     pub input: PathBuf,
     /// What becomes of it
     pub output: PathBuf,
+    /// Take so many seconds over it
+    #[arg(long, default_value_t = 0)]
+    pub slow: u64,
 }
 
 /// Tell what files really are, whatever their names say

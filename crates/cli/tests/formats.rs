@@ -85,6 +85,15 @@ fn texts_and_loops_under_chosen_names() {
     assert!(ran.out.contains("copied bit for bit"), "{}", ran.out);
     let facts = bench.json(&["inspect", "p.ogg"]);
     assert_eq!(facts["files"][0]["tags"].as_array().unwrap().len(), 1);
+    for (out, tag, said) in [
+        ("q.wav", "A=b", "wav has no place for a text named A"),
+        ("q.m4a", "ODD=b", "it holds TITLE, ARTIST"),
+        ("q.qoa", "TITLE=b", "another container"),
+    ] {
+        let ran = bench.run(&["fit", "clip.wav", "-o", out, "--tag", tag]);
+        assert_eq!(ran.code, 4, "{out}");
+        assert!(ran.err.contains(said), "{out}: {}", ran.err);
+    }
     for (typed, said) in [
         ("--tag=Kettle", "NAME=TEXT"),
         ("--loop-tags=start=A", "name both"),
@@ -140,6 +149,23 @@ fn adpcm_blocks_of_a_chosen_size() {
             .contains("block size: 512 bytes, should be 128 bytes"),
         "{}",
         ran.out
+    );
+    let pcm = [
+        "fit",
+        "clip.wav",
+        "-o",
+        "no.wav",
+        "--spec",
+        "wav pcm16 any any",
+        "--block-bytes",
+        "512",
+    ];
+    let ran = bench.run(&pcm);
+    assert_eq!(ran.code, 2);
+    assert!(
+        ran.err.contains("pcm16 has no blocks to size"),
+        "{}",
+        ran.err
     );
     let ran = fit("no.wav", &["--block-bytes", "126"]);
     assert_eq!(ran.code, 4);
@@ -197,6 +223,19 @@ fn closed_formats_by_a_command_or_as_they_are() {
         assert_eq!(ran.code, 6, "{command}: {}", ran.err);
         assert!(ran.err.contains(said), "{command}: {}", ran.err);
     }
+    let slow = format!("{command} --slow 20");
+    let ran = fit(
+        &slow,
+        &["--allow-commands", "--overwrite", "--encoder-limit", "1"],
+    );
+    assert_eq!(ran.code, 6);
+    assert!(ran.err.contains("longer than 1 s"), "{}", ran.err);
+    let ran = fit(
+        "no-such-program {in} {out}",
+        &["--allow-commands", "--overwrite", "--dry-run"],
+    );
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.out.contains("then the command is run"), "{}", ran.out);
     assert_eq!(fit("enc {in}", &["--allow-commands"]).code, 2);
     // Placed by hand: name and first bytes decide.
     bench.put("game/BELL.LBX", b"LBX1 the stock");

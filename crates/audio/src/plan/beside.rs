@@ -3,7 +3,9 @@
 use super::carry::{self, rescaled};
 use super::{Decision, Output};
 use crate::clip::{Facts, Loop, Marker, Tag};
+use crate::error::{Error, Result};
 use crate::spec::{Chunks, Container, Format};
+use crate::tags::TAGS;
 use crate::units::FrameRange;
 
 /// What the plan knows when this is decided.
@@ -46,7 +48,10 @@ fn holds(container: Container, tag: &Tag) -> bool {
 }
 
 /// Decides, and fills in the output.
-pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision>) {
+///
+/// # Errors
+/// [`Error::CannotMeet`] where a text is set that the container has no place for.
+pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision>) -> Result<()> {
     let places = known.wanted != Some(Chunks::Bare) && !known.moved;
     let texts = match known.wanted {
         Some(Chunks::Bare) => false,
@@ -57,10 +62,9 @@ pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision
     output.markers = markers(known, places, decisions);
     let (carried, left) = carry::choose(known, places, texts);
     output.carried = carried;
-    output.tags = tags(known, texts, decisions);
-    if let Some(left) = left {
-        decisions.push(left);
-    }
+    output.tags = tags(known, texts, decisions)?;
+    decisions.extend(left);
+    Ok(())
 }
 
 fn loops(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Loop> {
@@ -133,20 +137,20 @@ fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Ve
 }
 
 /// The clip's texts where they come along, and those that are set in their place.
-fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Vec<Tag> {
-    let mut tags = if texts {
-        known.facts.tags.clone()
-    } else {
-        Vec::new()
-    };
-    for set in known.set {
-        tags.retain(|tag| !tag.name.eq_ignore_ascii_case(&set.name));
-        if !set.value.is_empty() {
-            tags.push(set.clone());
-        }
-    }
+fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Result<Vec<Tag>> {
     let container = known.to.container;
-    let (held, lost): (Vec<Tag>, Vec<Tag>) =
+    let mut tags = match texts {
+        true => known.facts.tags.clone(),
+        false => Vec::new(),
+    };
+    let is_set = |tag: &Tag| {
+        known
+            .set
+            .iter()
+            .any(|set| set.name.eq_ignore_ascii_case(&tag.name))
+    };
+    tags.retain(|tag| !is_set(tag));
+    let (mut held, lost): (Vec<Tag>, Vec<Tag>) =
         tags.into_iter().partition(|tag| holds(container, tag));
     if !lost.is_empty() {
         let names: Vec<_> = lost.iter().map(|tag| tag.name.as_str()).collect();
@@ -156,5 +160,23 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Vec<Ta
             why: format!("{container} has no place for them"),
         });
     }
-    held
+    for set in known.set.iter().filter(|set| !set.value.is_empty()) {
+        if !holds(container, set) {
+            let usual: Vec<_> = TAGS.iter().map(|row| Tag::new(row.name, "")).collect();
+            let usual = usual
+                .iter()
+                .filter(|tag| holds(container, tag))
+                .map(|tag| tag.name.as_str());
+            let usual: Vec<_> = usual.collect();
+            return Err(Error::CannotMeet {
+                what: format!("{container} has no place for a text named {}", set.name),
+                instead: match usual.is_empty() {
+                    true => "leave --tag out, or choose another container".to_owned(),
+                    false => format!("it holds {}", usual.join(", ")),
+                },
+            });
+        }
+        held.push(set.clone());
+    }
+    Ok(held)
 }

@@ -155,7 +155,7 @@ fn decide(
         moved,
         resampled: resample.is_some(),
     };
-    beside::fill(&mut output, &known, &mut decisions);
+    beside::fill(&mut output, &known, &mut decisions)?;
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
     let work = if renders {
         let mut steps = Vec::new();

@@ -1,6 +1,6 @@
 //! Everything that a slot asks of its file, and what a file falls short of.
 
-use super::{Container, Format, LoopTags, Spec};
+use super::{Codec, Container, Format, LoopTags, Spec};
 use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::units::SampleRate;
@@ -189,6 +189,7 @@ impl Demand {
     /// # Errors
     /// [`Error::BadSpec`] saying which word and why.
     pub fn validate(&self) -> Result<()> {
+        let blocks = |e: &super::Encoding| matches!(e.codec, Codec::ImaAdpcm | Codec::MsAdpcm);
         for spec in &self.specs {
             let bad = |what: String| Error::BadSpec {
                 line: spec.to_string(),
@@ -203,6 +204,11 @@ impl Demand {
                 && !encodings.iter().any(|e| e.codec.is_written())
             {
                 return Err(bad(format!("{} is not encoded here", spec.encoding)));
+            }
+            if let (super::Choice::OneOf(encodings), Some(_)) = (&spec.encoding, self.block_bytes)
+                && !encodings.iter().any(blocks)
+            {
+                return Err(bad(format!("{} has no blocks to size", spec.encoding)));
             }
         }
         Ok(())

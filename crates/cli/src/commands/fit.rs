@@ -102,21 +102,30 @@ fn outside(clips: &[PathBuf], args: &Fit, console: &Console) -> Result<Exit, Fai
     let clip = open_clip(clip, &args.reading.hints())?;
     let edits = args.shaping.edits();
     let disk = RealDisk::default();
+    let name = safe(&clip.input().name().display().to_string());
     if args.dry_run {
         refuse_existing(&[&clip], &args.out, args.overwrite)?;
+        let plan = args.outside.plan(&clip, &edits, console)?;
+        if let Some(plan) = &plan {
+            console.say(format!(
+                "{}\n{plan}\n  then the command is run",
+                paint(BOLD, name)
+            ));
+        }
+        console.object(&json!({
+            "files": [{ "clip": clip.input().name(), "out": args.out, "feed": plan }],
+            "dry_run": true,
+        }));
+        return Ok(Exit::Done);
     }
     let Some(made) = args.outside.make(&clip, &edits, console)? else {
         return Ok(Exit::Done);
     };
-    if args.dry_run {
-        console.say("the command made its file; nothing was kept");
-        return Ok(Exit::Done);
-    }
     make_folder(&args.out, &disk)?;
     let bytes = made.put(&clip, &args.out, args.overwrite, &disk)?;
     console.say(format!(
         "{} to {}\n  fed as {}; {} bytes, {}",
-        paint(BOLD, safe(&clip.input().name().display().to_string())),
+        paint(BOLD, name),
         paint(BOLD, safe(&args.out.display().to_string())),
         made.plan.to.format,
         bytes,

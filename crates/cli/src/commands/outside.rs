@@ -54,6 +54,22 @@ impl Outside {
         Ok(Some((encoder, demand)))
     }
 
+    /// What would be fed to the command; `None` where no encoder is named. Nothing is run.
+    ///
+    /// # Errors
+    /// Those of planning.
+    pub fn plan(
+        &self,
+        clip: &Clip,
+        edits: &Edits,
+        console: &Console,
+    ) -> Result<Option<Plan>, Failure> {
+        let Some((_, demand)) = self.encoder()? else {
+            return Ok(None);
+        };
+        feed(clip, edits, &demand, console).map(Some)
+    }
+
     /// Fits the clip to the feed, and has the command turn that into its own format; `None` where no
     /// encoder is named.
     ///
@@ -68,8 +84,8 @@ impl Outside {
         let Some((encoder, demand)) = self.encoder()? else {
             return Ok(None);
         };
-        let progress = Progress::new(console, clip.facts().frames);
-        let plan = plan_clip(clip, &demand, edits, Reference::default(), &progress)?;
+        let plan = feed(clip, edits, &demand, console)?;
+        let progress = Progress::new(console, plan.to.frames);
         let folder =
             tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
         let extension = plan.to.format.container.facts().extensions[0];
@@ -85,6 +101,17 @@ impl Outside {
             _folder: folder,
         }))
     }
+}
+
+fn feed(clip: &Clip, edits: &Edits, demand: &Demand, console: &Console) -> Result<Plan, Failure> {
+    let progress = Progress::new(console, clip.facts().frames);
+    Ok(plan_clip(
+        clip,
+        demand,
+        edits,
+        Reference::default(),
+        &progress,
+    )?)
 }
 
 impl Made {

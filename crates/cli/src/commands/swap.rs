@@ -21,6 +21,15 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     }
     let clip = open_clip(&args.clip, &args.reading.hints())?;
     let edits = args.shaping.edits();
+    if args.dry_run
+        && let Some(plan) = args.outside.plan(&clip, &edits, console)?
+    {
+        console.say(format!(
+            "{plan}\n  then the command is run; nothing was changed"
+        ));
+        console.object(&json!({ "dry_run": true, "feed": plan }));
+        return Ok(Exit::Done);
+    }
     if let Some(made) = args.outside.make(&clip, &edits, console)? {
         return place(args, &made.file, console);
     }

@@ -7,9 +7,11 @@ use crate::failure::Failure;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_standin::lockbox;
 use std::fs;
+use std::time::Duration;
 
 /// The stand-in for that encoder.
 pub fn encode(args: &StandInLockbox) -> Result<Exit, Failure> {
+    std::thread::sleep(Duration::from_secs(args.slow));
     let wav = fs::read(&args.input).map_err(CoreError::read(&args.input))?;
     let made = lockbox::encode(&wav).map_err(|what| Failure::Outside { what })?;
     fs::write(&args.output, made).map_err(CoreError::write("write", &args.output))?;
