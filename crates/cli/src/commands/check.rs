@@ -125,7 +125,8 @@ fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<Checked, 
                 None => facts.notes.iter().map(ToString::to_string).collect(),
             };
             if demand.is_none() {
-                shortfalls.extend(misnamed(file, &clip));
+                let named = misnamed(file, &clip);
+                shortfalls.extend(named.map(|m| format!("{}: {}", m.what, m.remedy)));
             }
             Ok(checked(facts.format.to_string(), shortfalls))
         }

@@ -33,6 +33,7 @@ struct Inspection {
     seconds: f64,
     bit_rate: u64,
     named_wrongly: Option<String>,
+    right_by: Option<String>,
     survey: Survey,
 }
 
@@ -76,32 +77,46 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
 fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection, Failure> {
     let clip = open_clip(file, &args.reading.hints()).map_err(|failure| renamed(file, failure))?;
     let facts = clip.facts().clone();
+    let (named_wrongly, right_by) = misnamed(file, &clip).map(|m| (m.what, m.remedy)).unzip();
     let progress = Progress::new(console, facts.frames);
     Ok(Inspection {
         survey: survey(&clip, Ask::ALL, &progress)?,
         seconds: facts.seconds(),
         bit_rate: facts.bit_rate(),
-        named_wrongly: misnamed(file, &clip),
+        named_wrongly,
+        right_by,
         file: clip.input().name().to_owned(),
         facts,
     })
 }
 
-/// The container that a name claims where the content is another.
-pub fn misnamed(file: &Path, clip: &Clip) -> Option<String> {
+/// A name that claims another container than the content has.
+#[derive(Debug)]
+pub struct Misnamed {
+    /// What it is named, and what it is.
+    pub what: String,
+    /// How that is set right.
+    pub remedy: String,
+}
+
+/// Whether a name claims another container than the content has.
+pub fn misnamed(file: &Path, clip: &Clip) -> Option<Misnamed> {
     let is = clip.facts().format.container;
     claims_other(file, is).then(|| {
         let (named, name) = (extension(file), safe(&file.display().to_string()));
-        let real = is.facts().extensions[0];
         let stem = file.file_stem().unwrap_or_default().to_string_lossy();
         // What it says becomes true by a conversion, or by its right name.
-        match Container::from_extension(&named) {
+        let remedy = match Container::from_extension(&named) {
             Some(claimed) if !claimed.facts().writes.is_empty() => format!(
-                "named .{named} but is {is}: deft-needle fit {} -o {} makes it what it says",
+                "deft-needle fit {} -o {} makes it what it says",
                 quoted(&name),
                 quoted(&safe(&format!("{stem}-real.{named}")))
             ),
-            _ => format!("named .{named} but is {is}: its right name ends in .{real}"),
+            _ => format!("its right name ends in .{}", is.facts().extensions[0]),
+        };
+        Misnamed {
+            what: format!("named .{named} but is {is}"),
+            remedy,
         }
     })
 }
@@ -203,6 +218,7 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
         lines.push(line("chunks", all.join(", ")));
     }
     lines.extend(warnings(found).iter().map(|text| notice(text)));
+    lines.extend(found.right_by.iter().map(|text| notice(text)));
     lines.join("\n")
 }
 
@@ -269,7 +285,7 @@ fn warnings(found: &Inspection) -> Vec<String> {
         .iter()
         .fold(0.0f64, |a, b| if b.abs() > a.abs() { *b } else { a });
     if dc.abs() >= NOTABLE_DC {
-        all.push(format!("DC offset of {:.2} % of full scale", dc * 100.0));
+        all.push(format!("DC offset {:.2} %", dc * 100.0));
     }
     let clipped = &survey.clipped;
     if let Some(first) = clipped.first.first() {
