@@ -119,6 +119,8 @@ pub struct Facts {
     pub block_bytes: Option<u32>,
     /// Loop points.
     pub loops: Vec<Loop>,
+    /// Under which names a loop stands among texts: the start's, then the other's.
+    pub loop_names: Vec<String>,
     /// Markers.
     pub markers: Vec<Marker>,
     /// Texts.
@@ -141,6 +143,7 @@ impl Facts {
             audio_bytes: 0,
             block_bytes: None,
             loops: Vec::new(),
+            loop_names: Vec::new(),
             markers: Vec::new(),
             tags: Vec::new(),
             extras: Vec::new(),
@@ -168,6 +171,19 @@ impl Facts {
             Note::Truncated { promised, held } => Some(promised.saturating_sub(*held)),
             _ => None,
         })
+    }
+
+    /// As [`Facts::beside_samples`], without what holds nothing but loop points.
+    pub fn beside_loops(&self) -> Vec<String> {
+        let mut names = self.beside_samples();
+        // A marker that is no loop's end is a marker.
+        let unmarked = self.markers.is_empty();
+        names.retain(|id| match id.as_str() {
+            "smpl" | "INST" => self.loops.is_empty(),
+            "MARK" => self.loops.is_empty() || !unmarked,
+            _ => true,
+        });
+        names
     }
 
     /// The identifiers of all that is not needed to play the samples, loop points among them.

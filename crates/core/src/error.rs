@@ -1,5 +1,6 @@
 //! What can go wrong with files, names and ledgers.
 
+use crate::sheet::Fault;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -49,6 +50,9 @@ pub enum Error {
         /// What to do next.
         instead: String,
     },
+    /// A sheet or a list that is wrong where it stands.
+    #[error("{0}")]
+    Sheet(Box<Fault>),
     /// A copy of stock is not what it was when it was taken.
     #[error("the kept stock of {slot} is damaged: {path}")]
     StockDamaged {
@@ -88,6 +92,7 @@ impl Error {
     pub fn remedy(&self) -> &str {
         match self {
             Self::Audio(error) => error.remedy(),
+            Self::Sheet(fault) => &fault.instead,
             Self::Refused { instead, .. } | Self::Outside { instead, .. } => instead,
             Self::Write { source, .. } => match source.kind() {
                 io::ErrorKind::StorageFull => "free some space on that disk or card",

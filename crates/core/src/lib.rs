@@ -10,6 +10,7 @@ pub mod hash;
 pub mod install;
 pub mod ledger;
 pub mod names;
+pub mod sheet;
 pub mod tree;
 
 pub use disk::{Disk, RealDisk};

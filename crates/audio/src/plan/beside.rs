@@ -4,7 +4,7 @@ use super::carry::{self, rescaled};
 use super::{Decision, Output};
 use crate::clip::{Facts, Loop, Marker, Tag};
 use crate::error::{Error, Result};
-use crate::spec::{Chunks, Container, Format};
+use crate::spec::{Chunks, Container, Format, Looped};
 use crate::tags::TAGS;
 use crate::units::FrameRange;
 
@@ -14,6 +14,8 @@ pub struct Known<'a> {
     pub facts: &'a Facts,
     /// What the target lets in.
     pub wanted: Option<Chunks>,
+    /// Whether it has to loop.
+    pub looped: Looped,
     /// Texts that are set.
     pub set: &'a [Tag],
     /// What it becomes.
@@ -26,14 +28,12 @@ pub struct Known<'a> {
     pub resampled: bool,
 }
 
-/// How many loops a container holds, and whether markers.
-fn room(container: Container) -> (usize, bool) {
-    match container {
-        Container::Wav | Container::Rf64 => (usize::MAX, true),
-        Container::Aiff | Container::Aifc => (2, true),
-        Container::Ogg | Container::Flac => (1, false),
-        _ => (0, false),
-    }
+/// Whether a container holds markers.
+fn holds_markers(container: Container) -> bool {
+    matches!(
+        container,
+        Container::Wav | Container::Rf64 | Container::Aiff | Container::Aifc
+    )
 }
 
 /// Whether a container holds a text of this name.
@@ -52,13 +52,14 @@ fn holds(container: Container, tag: &Tag) -> bool {
 /// # Errors
 /// [`Error::CannotMeet`] where a text is set that the container has no place for.
 pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision>) -> Result<()> {
-    let places = known.wanted != Some(Chunks::Bare) && !known.moved;
+    let looped = known.wanted != Some(Chunks::Bare) && !known.moved;
+    let places = looped && known.wanted != Some(Chunks::Loops);
     let texts = match known.wanted {
-        Some(Chunks::Bare) => false,
+        Some(Chunks::Bare | Chunks::Loops) => false,
         Some(Chunks::Kept) => true,
         None => !known.changed,
     };
-    output.loops = loops(known, places, decisions);
+    output.loops = loops(known, looped, decisions);
     output.markers = markers(known, places, decisions);
     let (carried, left) = carry::choose(known, places, texts);
     output.carried = carried;
@@ -80,7 +81,14 @@ fn loops(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<
         });
     };
     let container = known.to.container;
-    let (most, _) = room(container);
+    let most = container.most_loops();
+    if known.looped == Looped::Forbidden {
+        say(
+            "the clip's loop points are left out",
+            "the target wants none".to_owned(),
+        );
+        return Vec::new();
+    }
     if !places || most == 0 {
         let why = match (known.moved, most) {
             (true, _) => "the places that they name have moved".to_owned(),
@@ -115,7 +123,7 @@ fn loops(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<
 
 fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Marker> {
     let facts = known.facts;
-    let (_, held) = room(known.to.container);
+    let held = holds_markers(known.to.container);
     if facts.markers.is_empty() {
         return Vec::new();
     }

@@ -105,6 +105,7 @@ pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Op
         what: format!("left out: {}", names.join(", ")),
         why: match known.wanted {
             Some(Chunks::Bare) => "nothing beside the samples is wanted".to_owned(),
+            Some(Chunks::Loops) => "nothing but loop points is wanted".to_owned(),
             _ if !same => format!("they belong to {}", facts.format.container),
             Some(Chunks::Kept) => "they are fillers, made anew, or larger than 4 MiB".to_owned(),
             None if known.moved => "they describe the clip as it was".to_owned(),

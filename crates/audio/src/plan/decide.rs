@@ -13,7 +13,8 @@ use crate::read::Clip;
 use crate::shape::quantise::Dither;
 use crate::shape::route::{Law, Route};
 use crate::spec::{
-    Channels, Codec, Container, Demand, Format, Header, Kind, Shortfall, convertible, usual_header,
+    Channels, Codec, Container, Demand, Format, Header, Kind, Looped, Shortfall, convertible,
+    usual_header,
 };
 use crate::survey::selection::{Selection, select};
 use crate::units::Duration;
@@ -149,6 +150,7 @@ fn decide(
     let known = Known {
         facts,
         wanted: demand.chunks,
+        looped: demand.looped,
         set: &edits.tags,
         to: format,
         changed: renders,
@@ -156,6 +158,12 @@ fn decide(
         resampled: resample.is_some(),
     };
     beside::fill(&mut output, &known, &mut decisions)?;
+    if demand.looped == Looped::Required && output.loops.is_empty() {
+        return Err(Error::CannotMeet {
+            what: "the target wants a sound that loops, and this one has no loop points".to_owned(),
+            instead: "give it a clip with loop points, and leave its length as it is".to_owned(),
+        });
+    }
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
     let work = if renders {
         let mut steps = Vec::new();

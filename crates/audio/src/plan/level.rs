@@ -13,8 +13,10 @@ use std::path::Path;
 /// The file that `stock` means.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Reference<'a> {
-    /// `None` where nothing is replaced.
+    /// `None` where nothing is replaced, or the file is not at hand.
     pub stock: Option<&'a Path>,
+    /// Its loudness in LUFS, where that is known without the file.
+    pub lufs: Option<f64>,
 }
 
 /// What was decided about the level.
@@ -81,6 +83,9 @@ fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> 
         (Level::Loudness(lufs), _) => Ok(LevelGoal::Loudness(*lufs)),
         (Level::Like(path), _) => like(path),
         (Level::Stock, Some(path)) => like(path),
+        (Level::Stock, None) if reference.lufs.is_some() => {
+            Ok(LevelGoal::Loudness(reference.lufs.unwrap_or_default()))
+        }
         (Level::Stock, None) => Err(Error::CannotMeet {
             what: "there is no stock whose level could be taken".to_owned(),
             instead: "name a file, as in --level like:FILE, or a level, as in -16LUFS".to_owned(),

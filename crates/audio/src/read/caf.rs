@@ -9,9 +9,9 @@ use crate::block::Source;
 use crate::clip::{Extra, Facts, Marker, Note, Tag};
 use crate::error::{Error, Result};
 use crate::num::{rounded, size};
+use crate::read::input::Handle;
 use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
-use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -341,7 +341,7 @@ struct CafPackets {
 }
 
 impl Body for CafPackets {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         let broken = |what: String| Error::Unsupported {
             path: path.to_owned(),
             what: format!("{} ({what})", facts.format.encoding),
@@ -357,7 +357,7 @@ impl Body for CafPackets {
         )))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let places = places(Arc::clone(&self.sizes), self.offset).take(size(self.whole));
         Ok(Box::new(Placed::new(file, path, places)))
     }

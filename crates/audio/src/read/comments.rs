@@ -41,14 +41,15 @@ pub fn parse(bytes: &[u8]) -> Vec<Tag> {
     tags
 }
 
-/// Takes the loop tags out of the texts and reads them.
+/// Takes the loop tags out of the texts and reads them; gives their names, too.
 pub fn take_loop(
     tags: &mut Vec<Tag>,
     hints: &Hints,
     frames: u64,
     rate: SampleRate,
     notes: &mut Vec<Note>,
-) -> Option<Loop> {
+) -> Option<(Loop, Vec<String>)> {
+    let mut found = Vec::new();
     let plain = |name: &str| name.to_uppercase().replace(['_', '-', ' '], "");
     let own = hints.loop_tags.as_ref();
     let mut find = |names: &[&str], own: Option<&str>| {
@@ -60,7 +61,9 @@ pub fn take_loop(
         let at = tags
             .iter()
             .position(|tag| is(tag) && value(tag, own_unit(hints), rate).is_some())?;
-        value(&tags.remove(at), own_unit(hints), rate)
+        let tag = tags.remove(at);
+        found.push(tag.name.clone());
+        value(&tag, own_unit(hints), rate)
     };
     let start = find(STARTS, own.map(|t| t.start.as_str()));
     let length = find(LENGTHS, own.and_then(|t| t.length()));
@@ -81,7 +84,7 @@ pub fn take_loop(
         });
         return None;
     }
-    Some(Loop { range, plays: 0 })
+    Some((Loop { range, plays: 0 }, found))
 }
 
 fn own_unit(hints: &Hints) -> LoopUnit {
@@ -144,7 +147,7 @@ mod tests {
             };
             let found = take_loop(&mut tags, &hints, 1000, rate, &mut Vec::new());
             assert_eq!(
-                found.map(|l| (l.range.start, l.range.end)),
+                found.map(|(l, _)| (l.range.start, l.range.end)),
                 *want,
                 "{texts:?}"
             );

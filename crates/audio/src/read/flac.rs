@@ -10,9 +10,9 @@ use crate::clip::{Extra, Facts, Note};
 use crate::crc::{FLAC_FRAME, FLAC_HEADER};
 use crate::error::{Error, Result};
 use crate::num::size;
+use crate::read::input::Handle;
 use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
 use crate::units::SampleRate;
-use std::fs::File;
 use std::path::Path;
 use symphonia::core::formats::{FormatOptions, FormatReader};
 use symphonia::core::io::MediaSourceStream;
@@ -113,6 +113,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
         }
     };
     let found = comments::take_loop(&mut tags, hints, frames, format.rate, &mut notes);
+    let (found, loop_names) = found.unzip();
     // The vendor's name alone, and the loop, are no texts.
     extras.retain(|extra| extra.id != "VORBIS_COMMENT" || !tags.is_empty());
     let facts = Facts {
@@ -120,6 +121,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
         valid_bits,
         audio_bytes: length,
         loops: found.into_iter().collect(),
+        loop_names: loop_names.unwrap_or_default(),
         tags,
         extras,
         notes,
@@ -258,7 +260,7 @@ fn coded_number(bytes: &[u8]) -> Option<(u64, usize)> {
 }
 
 impl Body for Flac {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         let broken = |what: String| Error::Malformed {
             path: path.to_owned(),
             format: "FLAC",
@@ -275,7 +277,7 @@ impl Body for Flac {
         Ok(Box::new(Decoded::new(packets, decoder, path, facts, 0)))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let whole = Plain {
             offset: self.offset,
             bytes: self.bytes,

@@ -1,11 +1,14 @@
 //! Where the bytes of a clip come from.
 
 use crate::error::{Error, Result};
+use crate::num::count;
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use symphonia::core::io::MediaSource;
 
-/// A file, or what was spooled from a stream into a private one.
+/// A file, what was spooled from a stream into a private one, or bytes out of an archive.
 #[derive(Debug)]
 pub struct Input {
     name: PathBuf,
@@ -16,6 +19,60 @@ pub struct Input {
 enum Place {
     Here,
     Spooled(tempfile::NamedTempFile),
+    Memory(Arc<[u8]>),
+}
+
+/// An opened input.
+#[derive(Debug)]
+pub enum Handle {
+    /// A file.
+    Disk(File),
+    /// Bytes in memory.
+    Memory(Cursor<Arc<[u8]>>),
+}
+
+impl Handle {
+    /// The same input once more. Of files, both share one place.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn again(&self) -> io::Result<Self> {
+        Ok(match self {
+            Self::Disk(file) => Self::Disk(file.try_clone()?),
+            Self::Memory(bytes) => Self::Memory(bytes.clone()),
+        })
+    }
+}
+
+impl Read for Handle {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self {
+            Self::Disk(file) => file.read(buffer),
+            Self::Memory(bytes) => bytes.read(buffer),
+        }
+    }
+}
+
+impl Seek for Handle {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        match self {
+            Self::Disk(file) => file.seek(to),
+            Self::Memory(bytes) => bytes.seek(to),
+        }
+    }
+}
+
+impl MediaSource for Handle {
+    fn is_seekable(&self) -> bool {
+        true
+    }
+
+    fn byte_len(&self) -> Option<u64> {
+        match self {
+            Self::Disk(file) => file.metadata().ok().map(|found| found.len()),
+            Self::Memory(bytes) => Some(count(bytes.get_ref().len())),
+        }
+    }
 }
 
 impl Input {
@@ -46,16 +103,24 @@ impl Input {
         }
     }
 
+    /// Bytes in memory, under the name by which messages call them.
+    pub fn memory(name: &Path, bytes: Arc<[u8]>) -> Self {
+        Self {
+            name: name.to_owned(),
+            place: Place::Memory(bytes),
+        }
+    }
+
     /// What to call it in messages.
     pub fn name(&self) -> &Path {
         &self.name
     }
 
-    /// The file that it is, or `None` for a spooled stream.
+    /// The file that it is, or `None` for anything else.
     pub fn path(&self) -> Option<&Path> {
         match &self.place {
             Place::Here => Some(&self.name),
-            Place::Spooled(_) => None,
+            Place::Spooled(_) | Place::Memory(_) => None,
         }
     }
 
@@ -63,10 +128,11 @@ impl Input {
     ///
     /// # Errors
     /// [`Error::Read`] with the system's reason.
-    pub fn open(&self) -> Result<File> {
+    pub fn open(&self) -> Result<Handle> {
         let path = match &self.place {
             Place::Here => &self.name,
             Place::Spooled(file) => file.path(),
+            Place::Memory(bytes) => return Ok(Handle::Memory(Cursor::new(bytes.clone()))),
         };
         let wrap = |source| Error::Read {
             path: self.name.clone(),
@@ -77,6 +143,6 @@ impl Input {
         if file.metadata().map_err(wrap)?.is_dir() {
             return Err(wrap(io::ErrorKind::IsADirectory.into()));
         }
-        Ok(file)
+        Ok(Handle::Disk(file))
     }
 }

@@ -10,9 +10,9 @@ use crate::block::{Block, Source};
 use crate::clip::{Facts, Note};
 use crate::error::{Error, Result};
 use crate::num::count;
+use crate::read::input::Handle;
 use crate::spec::{Channels, Codec, Container, Encoding, Format, Layout};
 use crate::units::SampleRate;
-use std::fs::File;
 use std::io::{Seek, SeekFrom};
 use std::path::Path;
 use symphonia::core::codecs::CodecParameters;
@@ -30,14 +30,14 @@ struct Track {
 }
 
 /// Reads the headers, and decodes the whole once: Matroska counts in milliseconds, not in frames.
-pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
+pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
     let read = |source| Error::Read {
         path: path.to_owned(),
         source,
     };
     let length = file.seek(SeekFrom::End(0)).map_err(read)?;
     file.seek(SeekFrom::Start(0)).map_err(read)?;
-    let reader = reader(file.try_clone().map_err(read)?, path)?;
+    let reader = reader(file.again().map_err(read)?, path)?;
     let sounds: Vec<_> = reader
         .tracks()
         .iter()
@@ -90,7 +90,7 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
         });
     }
     file.seek(SeekFrom::Start(0)).map_err(read)?;
-    let copy = file.try_clone().map_err(read)?;
+    let copy = file.again().map_err(read)?;
     let (mut decoder, delay) = decoder_of(parameters).map_err(|what| unsupported(&what))?;
     let mut packets = TrackPackets::new(self::reader(copy, path)?, track, path, "Matroska");
     let (mut packet, mut block) = (Vec::new(), Block::default());
@@ -122,7 +122,7 @@ pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
     Ok(Opened::new(facts, body))
 }
 
-fn reader(file: File, path: &Path) -> Result<Box<dyn FormatReader>> {
+fn reader(file: Handle, path: &Path) -> Result<Box<dyn FormatReader>> {
     let stream = MediaSourceStream::new(Box::new(file), Default::default());
     let reader = MkvReader::try_new(stream, FormatOptions::default());
     Ok(Box::new(reader.map_err(|error| Error::Malformed {
@@ -188,7 +188,7 @@ fn vorbis_headers(parameters: &AudioCodecParameters) -> Result<(&[u8], &[u8]), S
 }
 
 impl Body for Track {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         let made = decoder_of(&self.parameters);
         let (decoder, skip) = made.map_err(|what| Error::Unsupported {
             path: path.to_owned(),
@@ -198,7 +198,7 @@ impl Body for Track {
         Ok(Box::new(Decoded::new(packets, decoder, path, facts, skip)))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let reader = reader(file, path)?;
         Ok(Box::new(TrackPackets::new(
             reader, self.id, path, "Matroska",

@@ -22,7 +22,7 @@ mod raw;
 pub mod sniff;
 mod wav;
 
-pub use input::Input;
+pub use input::{Handle, Input};
 
 use crate::block::Source;
 use crate::clip::{Extra, Facts};
@@ -31,7 +31,6 @@ use crate::spec::{Container, Format, LoopTags};
 use packets::Joined;
 use sniff::Sniffed;
 use std::fmt::Debug;
-use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
 
@@ -51,10 +50,10 @@ pub struct Hints {
 /// How the samples of an opened file are reached.
 trait Body: Debug + Send + Sync {
     /// The frames from the start.
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>>;
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>>;
 
     /// The encoded samples, to copy.
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>>;
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>>;
 
     /// What a decoder must know before the first packet.
     fn stream(&self) -> Stream {
@@ -194,7 +193,7 @@ impl Clip {
 }
 
 /// By content: a reader a container.
-fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened> {
+fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
     let unsupported = |what: &str| Error::Unsupported {
         path: path.to_owned(),
         what: what.to_owned(),

@@ -12,10 +12,10 @@ use crate::block::Source;
 use crate::clip::{Extra, Facts, Note, Tag};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
+use crate::read::input::Handle;
 use crate::render::fill;
 use crate::spec::{Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
-use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
@@ -102,8 +102,8 @@ struct Mp3 {
 }
 
 /// Finds the first frame, and walks all of them.
-pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
-    let copy = file.try_clone().map_err(|source| Error::Read {
+pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
+    let copy = file.again().map_err(|source| Error::Read {
         path: path.to_owned(),
         source,
     })?;
@@ -260,7 +260,7 @@ fn read_info(frame: &[u8], head: &Head) -> Option<Info> {
 
 /// Goes from header to header.
 struct Walk {
-    file: BufReader<File>,
+    file: BufReader<Handle>,
     at: u64,
     length: u64,
     cut: bool,
@@ -268,7 +268,7 @@ struct Walk {
 }
 
 impl Walk {
-    fn new(mut file: File, path: &Path, at: u64, length: u64) -> Result<Self> {
+    fn new(mut file: Handle, path: &Path, at: u64, length: u64) -> Result<Self> {
         file.seek(SeekFrom::Start(at))
             .map_err(|source| Error::Read {
                 path: path.to_owned(),
@@ -399,7 +399,7 @@ fn id3_text(coding: u8, bytes: &[u8]) -> String {
 }
 
 impl Body for Mp3 {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         let decoder = Symphonia::new(Setup::Mp3).map_err(|what| Error::Unsupported {
             path: path.to_owned(),
             what,
@@ -409,7 +409,7 @@ impl Body for Mp3 {
         Ok(Box::new(decoded.silent_run_up(self.packet_frames)))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let walk = Walk::new(file, path, self.first, self.end)?;
         Ok(Box::new(WholeFrames {
             walk,

@@ -5,9 +5,9 @@ use crate::block::{Block, Source};
 use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::num::{count, size};
+use crate::read::input::Handle;
 use crate::spec::Format;
 use crate::units::SampleRate;
-use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
 
@@ -128,7 +128,7 @@ impl Source for Decoded {
 
 /// Packets at known places of a file, such as MP4 samples.
 pub struct Placed<I> {
-    file: BufReader<File>,
+    file: BufReader<Handle>,
     path: PathBuf,
     places: I,
     at: u64,
@@ -136,7 +136,7 @@ pub struct Placed<I> {
 
 impl<I: Iterator<Item = (u64, u32)> + Send> Placed<I> {
     /// Reads each place, an offset and a number of bytes, in turn; `file` stands at its start.
-    pub fn new(file: File, path: &Path, places: I) -> Self {
+    pub fn new(file: Handle, path: &Path, places: I) -> Self {
         Self {
             file: BufReader::new(file),
             path: path.to_owned(),

@@ -6,10 +6,10 @@ use crate::block::{BLOCK_FRAMES, Block, Source};
 use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::num::{count, size};
+use crate::read::input::Handle;
 use crate::render::fill;
 use crate::spec::{ByteOrder, Codec, Format};
 use crate::units::SampleRate;
-use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
@@ -63,7 +63,7 @@ impl Plain {
 }
 
 impl Body for Plain {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         Ok(Box::new(Frames {
             pieces: Pieces::new(file, path, self)?,
             plain: self.clone(),
@@ -73,21 +73,21 @@ impl Body for Plain {
         }))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         Ok(Box::new(Pieces::new(file, path, self)?))
     }
 }
 
 /// Reads many units at a time.
 struct Pieces {
-    file: File,
+    file: Handle,
     path: PathBuf,
     left: u64,
     piece: u64,
 }
 
 impl Pieces {
-    fn new(mut file: File, path: &Path, plain: &Plain) -> Result<Self> {
+    fn new(mut file: Handle, path: &Path, plain: &Plain) -> Result<Self> {
         file.seek(SeekFrom::Start(plain.offset))
             .map_err(|source| Error::Read {
                 path: path.to_owned(),

@@ -155,6 +155,21 @@ pub const CONTAINERS: &[ContainerFacts] = &[
 ];
 
 impl Container {
+    /// How many loops it holds, be it among texts.
+    pub fn most_loops(self) -> usize {
+        match self {
+            Self::Wav | Self::Rf64 => usize::MAX,
+            Self::Aiff | Self::Aifc => 2,
+            Self::Ogg | Self::Flac => 1,
+            _ => 0,
+        }
+    }
+
+    /// Whether its texts are Vorbis comments, where a loop stands among them.
+    pub fn holds_comments(self) -> bool {
+        matches!(self, Self::Ogg | Self::Flac)
+    }
+
     /// Its line in the table.
     pub fn facts(self) -> &'static ContainerFacts {
         CONTAINERS

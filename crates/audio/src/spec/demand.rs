@@ -4,11 +4,11 @@ use super::{Codec, Container, Format, LoopTags, Spec};
 use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::units::SampleRate;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// The two ways to write a WAV `fmt ` chunk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Header {
     /// 16 or 18 bytes; says nothing of loudspeakers. Old loaders know no other.
@@ -32,8 +32,23 @@ impl fmt::Display for Header {
 pub enum Chunks {
     /// Nothing but what the format itself needs.
     Bare,
+    /// Loop points, and nothing else.
+    Loops,
     /// Whatever the clip brings: loop points, markers, tags.
     Kept,
+}
+
+/// Whether a file has to loop.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Looped {
+    /// As it likes.
+    #[default]
+    Allowed,
+    /// It must.
+    Required,
+    /// It must not.
+    Forbidden,
 }
 
 /// What a slot asks of its file. Only what is stated is compared.
@@ -49,18 +64,31 @@ pub struct Demand {
     pub block_bytes: Option<u32>,
     /// Under which names a loop is written among texts; the usual ones where nothing is said.
     pub loop_tags: Option<LoopTags>,
+    /// Whether it has to loop.
+    pub looped: Looped,
 }
 
 /// One thing in which a file is not what is asked.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Shortfall {
     /// Which property: `container`, `encoding`, `sample rate`, `channels`, `header`,
-    /// `block size`, `chunks`, `whole`.
+    /// `block size`, `chunks`, `loop`, `loop tags`, `whole`.
     pub what: &'static str,
     /// What was asked.
     pub expected: String,
     /// What the file has.
     pub found: String,
+}
+
+impl Chunks {
+    /// What a file has.
+    pub fn of(facts: &Facts) -> Self {
+        match (facts.beside_loops().is_empty(), facts.loops.is_empty()) {
+            (true, true) => Self::Bare,
+            (true, false) => Self::Loops,
+            (false, _) => Self::Kept,
+        }
+    }
 }
 
 impl fmt::Display for Shortfall {
@@ -82,6 +110,7 @@ impl From<Spec> for Demand {
             chunks: None,
             block_bytes: None,
             loop_tags: None,
+            looped: Looped::Allowed,
         }
     }
 }
@@ -93,13 +122,10 @@ impl Demand {
         Self {
             specs: vec![Spec::exactly(facts.format)],
             header: facts.header,
-            chunks: Some(if facts.extras.is_empty() && facts.loops.is_empty() {
-                Chunks::Bare
-            } else {
-                Chunks::Kept
-            }),
+            chunks: Some(Chunks::of(facts)),
             block_bytes: facts.block_bytes,
             loop_tags: None,
+            looped: Looped::Allowed,
         }
     }
 
@@ -166,13 +192,38 @@ impl Demand {
                 format!("{found} bytes"),
             );
         }
-        let beside = facts.beside_samples();
+        let (beside, allowed) = match self.chunks {
+            Some(Chunks::Bare) => (facts.beside_samples(), "none beside the samples"),
+            Some(Chunks::Loops) => (facts.beside_loops(), "none beside samples and loop points"),
+            Some(Chunks::Kept) | None => (Vec::new(), ""),
+        };
         note(
-            self.chunks != Some(Chunks::Bare) || beside.is_empty(),
+            beside.is_empty(),
             "chunks",
-            "none beside the samples".to_owned(),
+            allowed.to_owned(),
             beside.join(", "),
         );
+        let loops = !facts.loops.is_empty();
+        let (found, expected) = match self.looped {
+            Looped::Required => (loops, "a loop"),
+            Looped::Forbidden => (!loops, "none"),
+            Looped::Allowed => (true, ""),
+        };
+        note(
+            found,
+            "loop",
+            expected.to_owned(),
+            if loops { "there is one" } else { "none" }.to_owned(),
+        );
+        if let Some(wanted) = &self.loop_tags {
+            let (wanted, found) = (wanted.names().join(" "), facts.loop_names.join(" "));
+            note(
+                found.is_empty() || found.eq_ignore_ascii_case(&wanted),
+                "loop tags",
+                wanted,
+                found,
+            );
+        }
         if let Some(missing) = facts.missing_frames() {
             note(
                 false,

@@ -28,6 +28,14 @@ impl<T: Copy> Choice<T> {
         }
     }
 
+    /// What is written; `None` for any.
+    pub fn first(&self) -> Option<T> {
+        match self {
+            Self::Any => None,
+            Self::OneOf(values) => values.first().copied(),
+        }
+    }
+
     /// The clip's own value where it is accepted, else the first alternative.
     pub fn pick(&self, own: T, accepts: impl Fn(T, T) -> bool) -> T {
         match self {
@@ -84,6 +92,16 @@ impl Spec {
             && self.encoding.accepts(format.encoding, Encoding::accepts)
             && self.rate.accepts(format.rate, |a, b| a == b)
             && self.channels.accepts(format.channels, Channels::accepts)
+    }
+
+    /// What is written of clips that have nothing of it yet; `None` where a word leaves that open.
+    pub fn written(&self) -> Option<Format> {
+        Some(Format {
+            container: self.container.first()?,
+            encoding: self.encoding.first()?,
+            rate: self.rate.first()?,
+            channels: self.channels.first()?,
+        })
     }
 
     /// What a clip of format `own` becomes: its own value wherever that is accepted.

@@ -2,7 +2,7 @@
 
 use crate::clip::{Loop, Tag};
 use crate::units::SampleRate;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::str::FromStr;
 
 /// Names for a loop's start, and for its length or its end.
@@ -27,10 +27,11 @@ pub enum Second {
 }
 
 /// What loop tags count.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum LoopUnit {
     /// Frames.
+    #[default]
     Frames,
     /// Seconds, with nine digits behind the point.
     Seconds,
@@ -62,6 +63,27 @@ impl LoopTags {
             Second::End(name) => Some(name),
             Second::Length(_) => None,
         }
+    }
+
+    /// Itself, where both names can be written as texts.
+    ///
+    /// # Errors
+    /// The name that cannot.
+    pub fn validate(self) -> Result<Self, String> {
+        match self.names().iter().find(|name| !is_name(name)) {
+            Some(name) => Err(format!(
+                "\"{name}\" is no name of a text: plain letters, no ="
+            )),
+            None => Ok(self),
+        }
+    }
+
+    /// Both names.
+    pub fn names(&self) -> [&str; 2] {
+        let second = match &self.second {
+            Second::Length(name) | Second::End(name) => name,
+        };
+        [&self.start, second]
     }
 
     /// The texts of a loop.

@@ -10,7 +10,7 @@ mod loop_tags;
 
 pub use channels::{Channels, Layout, MOST_CHANNELS, vorbis_order};
 pub use container::{CONTAINERS, Container, ContainerFacts};
-pub use demand::{Chunks, Demand, Header, Shortfall, convertible, usual_header};
+pub use demand::{Chunks, Demand, Header, Looped, Shortfall, convertible, usual_header};
 pub use encoding::{ByteOrder, Codec, CodecFacts, ENCODINGS, Encoding, Kind, Quality};
 pub use limits::{AAC_RATES, limit};
 pub use line::{Choice, RATES, Spec};

@@ -114,6 +114,7 @@ impl Swap<'_> {
         (self.adjust)(&mut demand);
         let reference = Reference {
             stock: slot.stock.as_deref(),
+            lufs: None,
         };
         Ok(Prepared {
             plan: plan_clip(self.clip, &demand, self.edits, reference, observer)?,

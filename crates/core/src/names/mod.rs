@@ -1,9 +1,15 @@
-//! Names of slots: variants, and what somebody may have meant.
+//! Names of slots: variants, rules, and what somebody may have meant.
 
 mod near;
+mod right;
+mod rules;
+mod taken;
 mod variants;
 
 pub use near::{Difference, Near, did_you_mean, nearest};
+pub use right::right_name;
+pub use rules::{Case, Form, NameRules, reserved};
+pub use taken::Taken;
 pub use variants::{Family, family_of};
 
 use unicode_normalization::UnicodeNormalization;

@@ -1,6 +1,6 @@
 //! MP4, M4A and QuickTime: the first sound track, with its edit list.
 //!
-//! Sources: ISO/IEC 14496-12 (boxes, tables, edit lists); "QuickTime File Format" (Apple).
+//! Sources: ISO/IEC 14496-12 (boxes, tables, edit lists); "QuickTime Handle Format" (Apple).
 
 mod boxes;
 pub mod entry;
@@ -16,11 +16,11 @@ use crate::block::{Block, Source};
 use crate::clip::{Extra, Facts, Note};
 use crate::error::{Error, Result};
 use crate::num::{count, scaled, size};
+use crate::read::input::Handle;
 use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
 use crate::units::SampleRate;
 use boxes::{boxes, find, find_path};
 use entry::{AacConfig, Coded, Entry};
-use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
 use table::Tables;
@@ -46,7 +46,7 @@ struct Track {
 }
 
 /// Finds `moov` and reads the first sound track.
-pub(super) fn open(file: &mut File, path: &Path) -> Result<Opened> {
+pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
     let mut bytes = Bytes::new(file, path, "MPEG-4")?;
     let (moov, moov_at, fragmented) = movie(&mut bytes)?;
     if fragmented {
@@ -332,7 +332,7 @@ fn aac(
 }
 
 impl Body for Track {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         let broken = |what: String| Error::Unsupported {
             path: path.to_owned(),
             what: format!("{} ({what})", facts.format.encoding),
@@ -361,7 +361,7 @@ impl Body for Track {
         )))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let places = Arc::clone(&self.tables).places().take(size(self.whole));
         Ok(Box::new(Placed::new(file, path, places)))
     }

@@ -15,11 +15,11 @@ use crate::block::Source;
 use crate::clip::{Extra, Facts, Note, Tag};
 use crate::error::{Error, Result};
 use crate::num::count;
+use crate::read::input::Handle;
 use crate::spec::{Channels, Codec, Container, Encoding, Format, Layout};
 use crate::units::SampleRate;
 pub(super) use opus::head as opus_head;
 use page::{Packet, Page, Pages, StreamPackets, last_page};
-use std::fs::File;
 use std::io::{Seek, SeekFrom};
 use std::path::Path;
 use vorbis::{Lengths, VorbisHeaders};
@@ -57,7 +57,7 @@ const NAMED: &[(&[u8], &str)] = &[
 ];
 
 /// Reads the headers of the first stream that can be decoded, and the last page.
-pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened> {
+pub(super) fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
     let malformed = |what: String| Error::Malformed {
         path: path.to_owned(),
         format: "Ogg",
@@ -69,7 +69,7 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
         source,
     };
     let length = file.seek(SeekFrom::End(0)).map_err(read)?;
-    let again = || file.try_clone().map_err(read);
+    let again = || file.again().map_err(read);
     let mut pages = Pages::new(again()?, path, 0)?;
     let mut firsts: Vec<Page> = Vec::new();
     while let Some(page) = pages
@@ -142,6 +142,7 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
         });
     }
     let found = comments::take_loop(&mut tags, hints, frames, format.rate, &mut notes);
+    let (found, loop_names) = found.unzip();
     let extras = (!tags.is_empty()).then(|| Extra {
         id: "comments".to_owned(),
         offset: 0,
@@ -151,6 +152,7 @@ pub(super) fn open(file: &mut File, path: &Path, hints: &Hints) -> Result<Opened
         frames,
         audio_bytes: length.saturating_sub(count(header_bytes)),
         loops: found.into_iter().collect(),
+        loop_names: loop_names.unwrap_or_default(),
         tags,
         extras: extras.into_iter().collect(),
         notes,
@@ -228,7 +230,7 @@ fn start(kind: &Kind, next: &mut dyn FnMut() -> Result<Option<Packet>>) -> Resul
 }
 
 impl Body for OggStream {
-    fn frames(&self, file: File, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
+    fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         let broken = |what: String| Error::Malformed {
             path: path.to_owned(),
             format: "Ogg",
@@ -258,7 +260,7 @@ impl Body for OggStream {
         Ok(Box::new(decoded))
     }
 
-    fn packets(&self, file: File, path: &Path) -> Result<Box<dyn Packets>> {
+    fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let pages = Pages::new(file, path, 0)?;
         Ok(Box::new(StreamPackets::new(
             pages,

@@ -4,9 +4,9 @@ use super::super::Packets;
 use crate::crc::OGG;
 use crate::error::{Error, Result};
 use crate::num::count;
+use crate::read::input::Handle;
 use crate::render::fill;
 use std::collections::VecDeque;
-use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
@@ -74,7 +74,7 @@ impl Page {
 
 /// Pages from a place of a file on; what is between them is passed over.
 pub struct Pages {
-    file: BufReader<File>,
+    file: BufReader<Handle>,
     path: PathBuf,
     buffer: Vec<u8>,
     at: usize,
@@ -83,7 +83,7 @@ pub struct Pages {
 
 impl Pages {
     /// From `offset` on.
-    pub fn new(mut file: File, path: &Path, offset: u64) -> Result<Self> {
+    pub fn new(mut file: Handle, path: &Path, offset: u64) -> Result<Self> {
         file.seek(SeekFrom::Start(offset))
             .map_err(|source| Error::Read {
                 path: path.to_owned(),
@@ -251,7 +251,7 @@ impl Packets for StreamPackets {
 }
 
 /// The last sound page of a stream.
-pub fn last_page(file: &mut File, path: &Path, length: u64, serial: u32) -> Result<Option<Page>> {
+pub fn last_page(file: &mut Handle, path: &Path, length: u64, serial: u32) -> Result<Option<Page>> {
     let mut back = count(2 * LARGEST);
     loop {
         let from = length.saturating_sub(back);

@@ -1,0 +1,193 @@
+//! Target sheets: what a target accepts, slot by slot.
+
+mod audit;
+mod beside;
+pub mod fault;
+pub mod pattern;
+mod rule;
+mod shipped;
+mod source;
+mod values;
+
+pub use audit::{Remark, audit};
+pub use beside::{Carry, Entry, Pack, PackFile};
+pub use fault::Fault;
+pub use pattern::Pattern;
+pub use rule::{Asked, New, OutsideEncoder, Rule, Tags};
+pub use shipped::{SHIPPED, Shipped};
+pub use source::{Column, Source};
+pub(crate) use values::text as text_value;
+pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within};
+
+use crate::error::{Error, Result};
+use crate::names::{NameRules, did_you_mean, nearest};
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use toml::Spanned;
+
+/// A target sheet.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Sheet {
+    /// What the target is called.
+    pub name: String,
+    /// Files that a real main root has.
+    #[serde(default)]
+    pub marker: OneOrMany<Within>,
+    /// What its roots are called; the first is the main one.
+    #[serde(default)]
+    pub roots: Vec<String>,
+    /// Caches, which go whenever something is put in or taken out.
+    #[serde(default)]
+    pub clear: OneOrMany<Pattern>,
+    /// What the user has to do once files are in.
+    pub after: Option<String>,
+    /// The room that all slots have together.
+    #[serde(default, deserialize_with = "values::text")]
+    pub budget: Option<Size>,
+    /// A folder of the main root whose files the target prefers over its own; `{…}` are values of a
+    /// job's.
+    pub overlay: Option<Within>,
+    /// How files must be named.
+    #[serde(default)]
+    pub names: NameRules,
+    /// Where the names of slots come from.
+    #[serde(default)]
+    pub slots: Vec<Spanned<Source>>,
+    /// What slots are, in words.
+    #[serde(default)]
+    pub labels: BTreeMap<Within, String>,
+    /// What slots ask of their files. The first that matches counts.
+    #[serde(default, rename = "rule")]
+    pub rules: Vec<Rule>,
+    /// What the target must be told beside the files.
+    #[serde(default, rename = "entry")]
+    pub entries: Vec<Spanned<Entry>>,
+    /// Files that go into an overlay unchanged.
+    #[serde(default)]
+    pub carry: Vec<Carry>,
+    /// How a job is packed to be shared.
+    pub pack: Option<Pack>,
+    #[serde(skip)]
+    origin: Origin,
+}
+
+/// Where a sheet was read from.
+#[derive(Debug, Clone, Default)]
+struct Origin {
+    path: PathBuf,
+    text: String,
+}
+
+/// A sheet of a hundred thousand labels is smaller.
+const LARGEST: u64 = 8 << 20;
+
+impl Sheet {
+    /// A sheet by its path; or, named without one where no such file is, one of those that ship.
+    ///
+    /// # Errors
+    /// [`Error::Sheet`] at the place of what is wrong, [`Error::Read`].
+    pub fn find(typed: &Path) -> Result<Self> {
+        let name = typed.to_string_lossy();
+        if typed.exists() || name.contains(['/', '\\', '.']) {
+            return Self::load(typed);
+        }
+        match Shipped::named(&name) {
+            Some(shipped) => Self::parse(shipped.text, Path::new(shipped.name)),
+            None => {
+                let near = nearest(&name, SHIPPED.iter().map(|s| s.name), 3);
+                let what = format!("there is no sheet {name}: neither a file nor one that ships");
+                let instead = did_you_mean(&near)
+                    .unwrap_or_else(|| "`deft-needle sheets` lists those that ship".to_owned());
+                Err(Fault::whole(typed, what, instead).into())
+            }
+        }
+    }
+
+    /// A sheet from a file.
+    ///
+    /// # Errors
+    /// As [`Sheet::find`].
+    pub fn load(path: &Path) -> Result<Self> {
+        let bytes = std::fs::metadata(path).map_err(Error::read(path))?.len();
+        if bytes > LARGEST {
+            let (is, most) = (Size(bytes), Size(LARGEST));
+            let what = format!("it takes {is}; a sheet takes {most} at most");
+            return Err(Fault::whole(path, what, "name a target sheet").into());
+        }
+        let bytes = std::fs::read(path).map_err(Error::read(path))?;
+        let text = String::from_utf8(bytes).map_err(|error| {
+            let at = error.utf8_error().valid_up_to();
+            Fault::whole(
+                path,
+                format!("it is no UTF-8 text (at byte {at})"),
+                "save it as UTF-8",
+            )
+        })?;
+        Self::parse(&text, path)
+    }
+
+    /// A sheet from its text.
+    ///
+    /// # Errors
+    /// [`Error::Sheet`] at the place of what is wrong.
+    pub fn parse(text: &str, path: &Path) -> Result<Self> {
+        // A mark that some editors put before UTF-8.
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let mut sheet: Self =
+            toml::from_str(text).map_err(|error| Fault::of_toml(path, text, &error))?;
+        sheet.origin = Origin {
+            path: path.to_owned(),
+            text: text.to_owned(),
+        };
+        sheet.validate()?;
+        Ok(sheet)
+    }
+
+    /// The file that it came from.
+    pub fn path(&self) -> &Path {
+        &self.origin.path
+    }
+
+    /// The rule that counts for a slot.
+    pub fn rule_for(&self, slot: &str) -> Option<&Rule> {
+        self.rules.iter().find(|rule| rule.matches(slot))
+    }
+
+    /// What a slot is, in words.
+    pub fn label(&self, slot: &str) -> Option<&str> {
+        self.labels
+            .get(&Within(slot.to_owned()))
+            .map(String::as_str)
+    }
+
+    /// A fault at a place of this sheet.
+    fn fault(
+        &self,
+        span: &Range<usize>,
+        what: impl Into<String>,
+        instead: impl Into<String>,
+    ) -> Fault {
+        Fault::at(&self.origin.path, &self.origin.text, span, what, instead)
+    }
+
+    /// Everything that can be told wrong without looking at any other file.
+    fn validate(&self) -> Result<()> {
+        for rule in &self.rules {
+            let span = rule.spec.span();
+            rule.validate()
+                .map_err(|(what, instead)| self.fault(&span, what, instead))?;
+        }
+        for source in &self.slots {
+            let wrong = source.get_ref().validate(&self.roots);
+            wrong.map_err(|what| self.fault(&source.span(), what, ""))?;
+        }
+        for entry in &self.entries {
+            let wrong = entry.get_ref().validate(&self.roots);
+            wrong.map_err(|what| self.fault(&entry.span(), what, ""))?;
+        }
+        Ok(())
+    }
+}

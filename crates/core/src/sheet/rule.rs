@@ -1,0 +1,420 @@
+//! A rule: what the slots that match it ask of their files.
+
+use super::pattern::Pattern;
+use super::values::{FirstBytes, OneOrMany, Size, text};
+use deft_needle_audio::edit::{Level, Time};
+use deft_needle_audio::plan::Plan;
+use deft_needle_audio::shape::route::Route;
+use deft_needle_audio::spec::{
+    Choice, Chunks, Container, Demand, Format, Header, LoopTags, LoopUnit, Looped, Second,
+    Shortfall, limit,
+};
+use deft_needle_audio::units::{Duration, FrameRange, SampleRate};
+use deft_needle_audio::{Error as AudioError, Facts, Spec};
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize};
+use std::num::NonZeroU64;
+use toml::Spanned;
+
+/// What some slots ask of their files.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Rule {
+    /// For which slots.
+    #[serde(rename = "match")]
+    pub patterns: Spanned<OneOrMany<Pattern>>,
+    /// What the file must be.
+    pub spec: Spanned<Asked>,
+    /// The kind of WAV header.
+    pub header: Option<Header>,
+    /// What may stand beside the samples.
+    pub tags: Option<Tags>,
+    /// Bytes of an ADPCM block.
+    pub block_bytes: Option<u32>,
+    /// Which channels of a clip feed each channel, where their number differs.
+    #[serde(default, deserialize_with = "text")]
+    pub route: Option<Route>,
+    /// Whether it has to loop.
+    #[serde(rename = "loop", default)]
+    pub looped: Looped,
+    /// Under which names a loop is written among texts.
+    #[serde(default, deserialize_with = "loop_tags")]
+    pub loop_tags: Option<LoopTags>,
+    /// Loops start at and last for multiples of so many frames.
+    pub loop_multiple: Option<NonZeroU64>,
+    /// The shortest loop.
+    #[serde(default, deserialize_with = "text")]
+    pub loop_shortest: Option<Time>,
+    /// The longest loop.
+    #[serde(default, deserialize_with = "text")]
+    pub loop_longest: Option<Time>,
+    /// The shortest that a file may be.
+    #[serde(default, deserialize_with = "text")]
+    pub shortest: Option<Time>,
+    /// The longest.
+    #[serde(default, deserialize_with = "text")]
+    pub longest: Option<Time>,
+    /// The largest.
+    #[serde(default, deserialize_with = "text")]
+    pub largest: Option<Size>,
+    /// How loud.
+    #[serde(default, deserialize_with = "text")]
+    pub level: Option<Level>,
+    /// Extensions that the target takes, without their dots.
+    pub extensions: Option<Vec<String>>,
+    /// How many variants work.
+    pub count: Option<OneOrMany<u32>>,
+    /// Whether the target takes files that it has none of yet.
+    #[serde(default)]
+    pub new: New,
+    /// How files of a closed format begin.
+    #[serde(default, deserialize_with = "text")]
+    pub first_bytes: Option<FirstBytes>,
+    /// A command of the user's that makes files of a closed format.
+    pub encoder: Option<OutsideEncoder>,
+}
+
+/// What a file must be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub enum Asked {
+    /// One of these spec lines.
+    Sound(Vec<Spec>),
+    /// A file of a closed format.
+    Opaque,
+}
+
+/// What may stand beside the samples.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Tags {
+    /// Nothing but a loop.
+    Strip,
+    /// Whatever the clip brings.
+    Keep,
+}
+
+/// Whether a target takes files that it has none of yet.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum New {
+    /// It does not.
+    #[default]
+    Never,
+    /// Those that a list names.
+    Listed,
+    /// Any.
+    Any,
+}
+
+/// A command that makes files of a closed format.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct OutsideEncoder {
+    /// The program and its words, with `{in}` and `{out}`.
+    pub command: Vec<String>,
+    /// What it is fed.
+    #[serde(default = "usual_feed")]
+    pub feed: String,
+    /// How many seconds it may take.
+    #[serde(default = "usual_seconds")]
+    pub seconds: u64,
+}
+
+fn usual_feed() -> String {
+    "wav pcm16 any any".to_owned()
+}
+
+fn usual_seconds() -> u64 {
+    60
+}
+
+impl<'de> Deserialize<'de> for Asked {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let lines = OneOrMany::<String>::deserialize(deserializer)?.0;
+        match lines.as_slice() {
+            [] => Err(D::Error::custom("no spec line is given")),
+            [line] if line == "opaque" => Ok(Self::Opaque),
+            lines => {
+                let specs = lines.iter().map(|line| line.parse::<Spec>());
+                let specs: Result<_, AudioError> = specs.collect();
+                specs.map(Self::Sound).map_err(D::Error::custom)
+            }
+        }
+    }
+}
+
+/// Reads `{ start = "A", length = "B" }`, with `end` for `length` and `in = "seconds"`.
+fn loop_tags<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<LoopTags>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(deny_unknown_fields)]
+    struct Keys {
+        start: String,
+        length: Option<String>,
+        end: Option<String>,
+        #[serde(default, rename = "in")]
+        unit: LoopUnit,
+    }
+    let keys = Keys::deserialize(deserializer)?;
+    let second = match (keys.length, keys.end) {
+        (Some(name), None) => Second::Length(name),
+        (None, Some(name)) => Second::End(name),
+        _ => {
+            return Err(D::Error::custom(
+                "name either the length or the end of a loop",
+            ));
+        }
+    };
+    let tags = LoopTags {
+        start: keys.start,
+        second,
+        unit: keys.unit,
+    };
+    tags.validate().map(Some).map_err(D::Error::custom)
+}
+
+impl Rule {
+    /// Whether it speaks of a slot.
+    pub fn matches(&self, slot: &str) -> bool {
+        self.patterns.get_ref().0.iter().any(|p| p.matches(slot))
+    }
+
+    /// Its patterns, as they are written.
+    pub fn title(&self) -> String {
+        let texts: Vec<&str> = self
+            .patterns
+            .get_ref()
+            .0
+            .iter()
+            .map(Pattern::text)
+            .collect();
+        texts.join(", ")
+    }
+
+    /// What it asks of a sound; `None` for closed formats.
+    pub fn demand(&self) -> Option<Demand> {
+        let Asked::Sound(specs) = self.spec.get_ref() else {
+            return None;
+        };
+        Some(Demand {
+            specs: specs.clone(),
+            header: self.header,
+            chunks: self.tags.map(|tags| match (tags, self.looped) {
+                (Tags::Keep, _) => Chunks::Kept,
+                (Tags::Strip, Looped::Forbidden) => Chunks::Bare,
+                (Tags::Strip, _) => Chunks::Loops,
+            }),
+            block_bytes: self.block_bytes,
+            loop_tags: self.loop_tags.clone(),
+            looped: self.looped,
+        })
+    }
+
+    /// Everything in which a file falls short of the demand and of the limits.
+    pub fn shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
+        let mut all = self.demand().map_or_else(Vec::new, |d| d.shortfalls(facts));
+        let loops: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
+        all.extend(self.limits(facts.frames, facts.format.rate, &loops));
+        all.extend(self.too_large(facts.file_bytes));
+        all
+    }
+
+    /// Lengths and loops beyond the limits.
+    fn limits(&self, frames: u64, rate: SampleRate, loops: &[FrameRange]) -> Vec<Shortfall> {
+        let mut all = Vec::new();
+        let mut bound = |what, frames: u64, shortest: Option<Time>, longest: Option<Time>| {
+            let is = |frames| Duration(rate.seconds(frames)).to_string();
+            let short = shortest
+                .map(|t| t.frames(rate))
+                .filter(|least| frames < *least);
+            let long = longest
+                .map(|t| t.frames(rate))
+                .filter(|most| frames > *most);
+            let expected = match (short, long) {
+                (Some(least), _) => format!("{} at least", is(least)),
+                (_, Some(most)) => format!("{} at most", is(most)),
+                (None, None) => return,
+            };
+            all.push(Shortfall {
+                what,
+                expected,
+                found: is(frames),
+            });
+        };
+        bound("length", frames, self.shortest, self.longest);
+        for range in loops {
+            bound(
+                "loop length",
+                range.len(),
+                self.loop_shortest,
+                self.loop_longest,
+            );
+        }
+        let Some(multiple) = self.loop_multiple else {
+            return all;
+        };
+        let off = |range: &&FrameRange| {
+            !range.start.is_multiple_of(multiple.get())
+                || !range.len().is_multiple_of(multiple.get())
+        };
+        all.extend(loops.iter().find(off).map(|range| Shortfall {
+            what: "loop",
+            expected: format!("at multiples of {multiple} frames"),
+            found: format!("from {} for {} frames", range.start, range.len()),
+        }));
+        all
+    }
+
+    /// A file that takes too much room.
+    pub fn too_large(&self, bytes: u64) -> Option<Shortfall> {
+        let most = self.largest.filter(|most| bytes > most.0)?;
+        Some(Shortfall {
+            what: "size",
+            expected: format!("{most} at most"),
+            found: Size(bytes).to_string(),
+        })
+    }
+
+    /// Refuses a plan that goes beyond the limits.
+    ///
+    /// # Errors
+    /// [`AudioError::CannotMeet`] with the figures.
+    pub fn refuse(&self, plan: &Plan) -> Result<(), AudioError> {
+        let loops: Vec<FrameRange> = plan.to.loops.iter().map(|l| l.range).collect();
+        let found = self.limits(plan.to.frames, plan.to.format.rate, &loops);
+        match found.first() {
+            None => Ok(()),
+            Some(short) => Err(AudioError::CannotMeet {
+                what: short.to_string(),
+                instead: match short.what {
+                    "length" => "choose the part that counts with --cut, or add silence with --pad",
+                    _ => "move the clip's loop points before",
+                }
+                .to_owned(),
+            }),
+        }
+    }
+
+    /// Extensions that files of this rule may have; empty where any may.
+    pub fn extensions(&self) -> Vec<String> {
+        if let Some(extensions) = &self.extensions {
+            return extensions.clone();
+        }
+        let Asked::Sound(specs) = self.spec.get_ref() else {
+            return Vec::new();
+        };
+        let mut all = Vec::new();
+        for spec in specs {
+            let Choice::OneOf(containers) = &spec.container else {
+                return Vec::new();
+            };
+            all.extend(containers.iter().flat_map(|c| c.facts().extensions));
+        }
+        all.into_iter().map(|e: &&str| (*e).to_owned()).collect()
+    }
+
+    /// What contradicts itself, and what to do about it.
+    ///
+    /// # Errors
+    /// The first contradiction.
+    pub fn validate(&self) -> Result<(), (String, String)> {
+        let says = |what: &str, instead: &str| Err((what.to_owned(), instead.to_owned()));
+        let Some(demand) = self.demand() else {
+            let sound = self.header.is_some() || self.tags.is_some() || self.route.is_some();
+            if sound || self.level.is_some() || self.longest.is_some() {
+                return says(
+                    "files of a closed format have no header, tags, route, level or length that could be told",
+                    "leave these keys out; largest, first-bytes and encoder are for such files",
+                );
+            }
+            return Ok(());
+        };
+        if self.first_bytes.is_some() || self.encoder.is_some() {
+            return says(
+                "first-bytes and encoder are for spec = \"opaque\"",
+                "leave them out, or write spec = \"opaque\"",
+            );
+        }
+        for spec in &demand.specs {
+            // What is only read here can still be told from other files.
+            if spec.written().is_some_and(is_written) {
+                unwritable(spec, &demand)?;
+            }
+            self.contradicts(spec)?;
+        }
+        let ends = |a: Option<Time>, b: Option<Time>| match (a, b) {
+            (Some(a), Some(b)) => a.seconds(SampleRate::STUDIO) > b.seconds(SampleRate::STUDIO),
+            _ => false,
+        };
+        if ends(self.shortest, self.longest) || ends(self.loop_shortest, self.loop_longest) {
+            return says("the shortest is longer than the longest", "");
+        }
+        Ok(())
+    }
+
+    fn contradicts(&self, spec: &Spec) -> Result<(), (String, String)> {
+        let Choice::OneOf(containers) = &spec.container else {
+            return Ok(());
+        };
+        let none = |holds: fn(Container) -> bool| !containers.iter().copied().any(holds);
+        let line = spec.container.to_string();
+        if self.looped == Looped::Required && none(|c| c.most_loops() > 0) {
+            return Err((
+                format!("loop = \"required\", but {line} has no place for loop points"),
+                "a player that loops the whole file needs none: leave the key out".to_owned(),
+            ));
+        }
+        if self.loop_tags.is_some() && none(Container::holds_comments) {
+            return Err((
+                format!("loop-tags name texts, and {line} has none for loops"),
+                "leave them out: its loop points have a place of their own".to_owned(),
+            ));
+        }
+        if self.header.is_some() && none(|c| c == Container::Wav) {
+            return Err((
+                format!("header tells kinds of WAV, and this is {line}"),
+                "leave it out".to_owned(),
+            ));
+        }
+        let rows = self.route.as_ref().map(|route| route.0.len());
+        let channels = spec.channels.only().map(|c| usize::from(c.count()));
+        if let (Some(rows), Some(channels)) = (rows, channels)
+            && rows != channels
+        {
+            return Err((
+                format!("the route feeds {rows} channels, and the spec line has {channels}"),
+                "write one expression for each channel".to_owned(),
+            ));
+        }
+        Ok(())
+    }
+}
+
+/// Whether container and encoding are both ones that are written here.
+pub(super) fn is_written(format: Format) -> bool {
+    !format.container.facts().writes.is_empty() && format.encoding.codec.is_written()
+}
+
+/// A spec line whose written form no encoder can make.
+fn unwritable(spec: &Spec, demand: &Demand) -> Result<(), (String, String)> {
+    if demand.header == Some(Header::Extensible) && demand.block_bytes.is_some() {
+        return Err((
+            "an extensible header has no place for the blocks of ADPCM".to_owned(),
+            "write header = \"plain\"".to_owned(),
+        ));
+    }
+    let Some(format) = spec.written() else {
+        return Ok(());
+    };
+    if !format
+        .container
+        .facts()
+        .writes
+        .contains(&format.encoding.codec)
+    {
+        return Err((
+            format!("{} cannot hold {}", format.container, format.encoding),
+            String::new(),
+        ));
+    }
+    limit(format).map_or(Ok(()), Err)
+}

@@ -1,0 +1,338 @@
+//! Values of sheets that are written as text: paths, sizes, sets of characters, one or many.
+
+use crate::names::reserved;
+use crate::tree::LEDGER_FOLDER;
+use serde::de::value::{MapAccessDeserializer, SeqAccessDeserializer};
+use serde::de::{Error as _, MapAccess, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
+use std::fmt;
+use std::marker::PhantomData;
+use std::ops::RangeInclusive;
+use std::str::FromStr;
+
+/// Reads an optional value that is written as text.
+///
+/// # Errors
+/// What the value's own parser says.
+pub fn text<'de, D, T>(deserializer: D) -> Result<Option<T>, D::Error>
+where
+    D: Deserializer<'de>,
+    T: FromStr<Err: fmt::Display>,
+{
+    let text = String::deserialize(deserializer)?;
+    text.parse().map(Some).map_err(D::Error::custom)
+}
+
+/// One value or a list of them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(transparent)]
+pub struct OneOrMany<T>(pub Vec<T>);
+
+impl<T> Default for OneOrMany<T> {
+    fn default() -> Self {
+        Self(Vec::new())
+    }
+}
+
+/// Tells one from many without losing the place of what is wrong within.
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Either<T>(PhantomData<T>);
+        impl<'de, T: Deserialize<'de>> Visitor<'de> for Either<T> {
+            type Value = Vec<T>;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a value or a list of values")
+            }
+            fn visit_str<E: serde::de::Error>(self, value: &str) -> Result<Vec<T>, E> {
+                T::deserialize(serde::de::value::StrDeserializer::new(value)).map(|one| vec![one])
+            }
+            fn visit_i64<E: serde::de::Error>(self, value: i64) -> Result<Vec<T>, E> {
+                T::deserialize(serde::de::value::I64Deserializer::new(value)).map(|one| vec![one])
+            }
+            fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<Vec<T>, A::Error> {
+                T::deserialize(MapAccessDeserializer::new(map)).map(|one| vec![one])
+            }
+            fn visit_seq<A: SeqAccess<'de>>(self, seq: A) -> Result<Vec<T>, A::Error> {
+                Vec::deserialize(SeqAccessDeserializer::new(seq))
+            }
+        }
+        deserializer.deserialize_any(Either(PhantomData)).map(Self)
+    }
+}
+
+/// A path below a root or beside a sheet, with `/` between its folders: it leads out nowhere.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct Within(pub String);
+
+impl FromStr for Within {
+    type Err = String;
+
+    /// Reads a path with `/` or `\` between its folders; `.` is the folder itself.
+    fn from_str(text: &str) -> Result<Self, String> {
+        if text.chars().any(char::is_control) {
+            return Err(
+                "a path holds a control character: in double quotes \\t and \\n are a tab and a new \
+                 line; write paths in single quotes"
+                    .to_owned(),
+            );
+        }
+        let path = text.replace('\\', "/");
+        if path == "." {
+            return Ok(Self(path));
+        }
+        let why = if path.is_empty() {
+            Some("is empty")
+        } else if path.starts_with('/') || path.contains(':') {
+            Some("is absolute; write it relative to its root")
+        } else if path.split('/').any(|part| part == "..") {
+            Some("leads out of its folder")
+        } else if path.split('/').any(|part| matches!(part, "" | ".")) {
+            Some("has an empty part")
+        } else if path.split('/').any(|part| part == LEDGER_FOLDER) {
+            Some("leads into the ledger")
+        } else if path.split('/').any(reserved) {
+            Some("is the name of a device on Windows")
+        } else {
+            None
+        };
+        match why {
+            Some(why) => Err(format!(
+                "the path \"{}\" {why}",
+                super::fault::clipped(text)
+            )),
+            None => Ok(Self(path)),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Within {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(D::Error::custom)
+    }
+}
+
+/// A number of bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(transparent)]
+pub struct Size(pub u64);
+
+impl FromStr for Size {
+    type Err = String;
+
+    /// Reads `48KiB`, `1.5MiB`, `200kB`, `1200B`.
+    fn from_str(text: &str) -> Result<Self, String> {
+        const UNITS: [(&str, f64); 7] = [
+            ("KiB", 1024.0),
+            ("MiB", 1_048_576.0),
+            ("GiB", 1_073_741_824.0),
+            ("kB", 1e3),
+            ("MB", 1e6),
+            ("GB", 1e9),
+            ("B", 1.0),
+        ];
+        let bad = || format!("\"{text}\" is no size: write 48KiB, 1.5MiB, 200kB or 1200B");
+        let (digits, unit) = UNITS
+            .iter()
+            .find_map(|(unit, bytes)| Some((text.strip_suffix(unit)?.trim_end(), bytes)))
+            .ok_or_else(bad)?;
+        let plain = !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit() || b == b'.');
+        let value: f64 = digits.parse().ok().filter(|_| plain).ok_or_else(bad)?;
+        Ok(Self(deft_needle_audio::num::rounded(value * unit)))
+    }
+}
+
+impl fmt::Display for Size {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let bytes = deft_needle_audio::num::real(self.0);
+        match self.0 {
+            0..=9_999 => write!(f, "{} bytes", self.0),
+            10_000..=1_048_575 => write!(f, "{:.1} KiB", bytes / 1024.0),
+            _ => write!(f, "{:.2} MiB", bytes / 1_048_576.0),
+        }
+    }
+}
+
+/// A set of characters, written as in `a-z0-9_`; a `-` that is meant itself stands at an end.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(into = "String")]
+pub struct CharSet(Vec<RangeInclusive<char>>);
+
+impl CharSet {
+    /// Whether a character is in it.
+    pub fn holds(&self, c: char) -> bool {
+        self.0.iter().any(|range| range.contains(&c))
+    }
+
+    /// The fewest ranges that hold just these.
+    pub fn of(characters: impl IntoIterator<Item = char>) -> Self {
+        let sorted: std::collections::BTreeSet<char> = characters.into_iter().collect();
+        let mut ranges: Vec<RangeInclusive<char>> = Vec::new();
+        for c in sorted {
+            match ranges.last_mut() {
+                Some(last) if u32::from(*last.end()) + 1 == u32::from(c) => {
+                    *last = *last.start()..=c
+                }
+                _ => ranges.push(c..=c),
+            }
+        }
+        Self(ranges)
+    }
+
+    /// Whether it holds nothing.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+impl FromStr for CharSet {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let letters: Vec<char> = text.chars().collect();
+        let mut ranges = Vec::new();
+        let mut at = 0;
+        while at < letters.len() {
+            let range = match letters[at..] {
+                [from, '-', to, ..] if from <= to => {
+                    at += 2;
+                    from..=to
+                }
+                [from, '-', to, ..] => {
+                    return Err(format!("\"{from}-{to}\" runs backwards: write {to}-{from}"));
+                }
+                [one, ..] => one..=one,
+                [] => break,
+            };
+            at += 1;
+            ranges.push(range);
+        }
+        match ranges.is_empty() {
+            true => Err("name the characters that are allowed, as in a-z0-9_".to_owned()),
+            false => Ok(Self(ranges)),
+        }
+    }
+}
+
+impl fmt::Display for CharSet {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // A hyphen between others would read as a range.
+        let hyphen = self.0.iter().any(|r| *r == ('-'..='-'));
+        for range in self.0.iter().filter(|r| **r != ('-'..='-')) {
+            let (from, to) = (*range.start(), *range.end());
+            match u32::from(to) - u32::from(from) {
+                0 => write!(f, "{from}")?,
+                1 => write!(f, "{from}{to}")?,
+                _ => write!(f, "{from}-{to}")?,
+            }
+        }
+        f.write_str(if hyphen { "-" } else { "" })
+    }
+}
+
+impl From<CharSet> for String {
+    fn from(set: CharSet) -> Self {
+        set.to_string()
+    }
+}
+
+/// The first bytes of a file, written as in `4C 42 58 31`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(into = "String")]
+pub struct FirstBytes(pub Vec<u8>);
+
+impl FromStr for FirstBytes {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let bytes: Option<Vec<u8>> = text
+            .split_whitespace()
+            .map(|pair| match pair.len() {
+                2 => u8::from_str_radix(pair, 16).ok(),
+                _ => None,
+            })
+            .collect();
+        bytes
+            .filter(|bytes| (1..=64).contains(&bytes.len()))
+            .map(Self)
+            .ok_or_else(|| format!("\"{text}\" is no row of bytes: write them as in 4C 42 58 31"))
+    }
+}
+
+impl fmt::Display for FirstBytes {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let pairs: Vec<String> = self.0.iter().map(|byte| format!("{byte:02X}")).collect();
+        f.write_str(&pairs.join(" "))
+    }
+}
+
+impl From<FirstBytes> for String {
+    fn from(bytes: FirstBytes) -> Self {
+        bytes.to_string()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn paths_lead_out_nowhere() {
+        for (text, want) in [
+            ("a/b c.wav", "a/b c.wav"),
+            (r"a\b.ogg", "a/b.ogg"),
+            (".", "."),
+        ] {
+            assert_eq!(text.parse(), Ok(Within(want.to_owned())));
+        }
+        for (text, part) in [
+            ("../x", "leads out"),
+            ("a/../../x", "leads out"),
+            (r"..\x", "leads out"),
+            ("/etc/x", "absolute"),
+            ("C:/x", "absolute"),
+            ("", "empty"),
+            ("a//b", "empty part"),
+            ("C:\new\tones", "single quotes"),
+            ("a/.deft-needle/x", "ledger"),
+            ("sfx/NUL.wav", "device"),
+            ("aux", "device"),
+        ] {
+            let error = text.parse::<Within>().unwrap_err();
+            assert!(error.contains(part), "{text}: {error}");
+        }
+    }
+
+    #[test]
+    fn sizes_sets_and_bytes() {
+        for (text, bytes) in [
+            ("48KiB", 49_152),
+            ("1.5MiB", 1_572_864),
+            ("200kB", 200_000),
+            ("7B", 7),
+        ] {
+            assert_eq!(text.parse(), Ok(Size(bytes)));
+        }
+        for text in ["48", "x KiB", "-1B", "1e9B", "KiB"] {
+            assert!(text.parse::<Size>().is_err(), "{text}");
+        }
+        let set: CharSet = "a-z0-9_-".parse().unwrap();
+        assert!("az09_-".chars().all(|c| set.holds(c)) && !"A .é".chars().any(|c| set.holds(c)));
+        assert!("z-a".parse::<CharSet>().is_err() && "".parse::<CharSet>().is_err());
+        assert_eq!(CharSet::of("ab-cx_y".chars()).to_string(), "_a-cxy-");
+        assert_eq!("4c 42".parse::<FirstBytes>().unwrap().to_string(), "4C 42");
+        assert!("4C4".parse::<FirstBytes>().is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn sets_come_back_as_they_went(letters in "[a-zA-Z0-9_()\\- ~]{1,20}", other in any::<char>()) {
+            let set = CharSet::of(letters.chars());
+            let again: CharSet = set.to_string().parse().unwrap();
+            prop_assert!(letters.chars().all(|c| again.holds(c)));
+            prop_assert_eq!(again.holds(other), letters.contains(other));
+        }
+    }
+}
