@@ -8,9 +8,12 @@ pub mod error;
 pub mod fit;
 pub mod hash;
 pub mod install;
+pub mod learn;
 pub mod ledger;
 pub mod names;
 pub mod sheet;
+pub mod slots;
+pub mod stock;
 pub mod tree;
 
 pub use disk::{Disk, RealDisk};

@@ -1,0 +1,82 @@
+//! What is in a slot now: stock, something of ours, or nothing.
+
+use super::Slots;
+use crate::error::Result;
+use crate::hash::Hash;
+use crate::ledger::Ledger;
+use crate::ledger::record::Held;
+use crate::tree::slot_path;
+use rayon::prelude::*;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// What is in a slot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Present {
+    /// The target's own file.
+    Stock,
+    /// What was installed here.
+    Replaced,
+    /// A file that is neither what was installed nor what the list says.
+    Other,
+    /// Nothing.
+    Missing,
+}
+
+impl Present {
+    /// In a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Stock => "stock",
+            Self::Replaced => "replaced",
+            Self::Other => "other",
+            Self::Missing => "missing",
+        }
+    }
+}
+
+/// What is in each slot.
+pub type Found = BTreeMap<String, Present>;
+
+impl Slots {
+    /// Looks what is in every slot of a root. Changes nothing.
+    ///
+    /// # Errors
+    /// As [`Ledger::peek`], and files that cannot be read.
+    pub fn look(&self, root: &Path, ledger: &Path) -> Result<Found> {
+        let state = Ledger::peek(ledger)?;
+        let names: Vec<&str> = self.names().collect();
+        let look = |name: &&str| {
+            let path = slot_path(root, name)?;
+            let ours = state
+                .slots
+                .get(*name)
+                .and_then(|slot| slot.installed.as_ref());
+            let present = match (path.is_file(), ours) {
+                (false, _) => Present::Missing,
+                (true, Some((held, _))) if Held::File(Hash::of_file(&path)?) == *held => {
+                    Present::Replaced
+                }
+                (true, _) => self.against_list(name, &path)?,
+            };
+            Ok(((*name).to_owned(), present))
+        };
+        names.par_iter().map(look).collect()
+    }
+
+    /// A file held against the list, where that knows it; a look at its size is often enough.
+    fn against_list(&self, name: &str, path: &Path) -> Result<Present> {
+        let Some((listed, hash)) = self.listed(name).and_then(|l| Some((l, l.hash?))) else {
+            return Ok(Present::Stock);
+        };
+        let bytes = std::fs::metadata(path).map_or(0, |found| found.len());
+        Ok(
+            match bytes == listed.bytes && Hash::of_file(path)? == hash {
+                true => Present::Stock,
+                false => Present::Other,
+            },
+        )
+    }
+}

@@ -1,0 +1,93 @@
+//! One file of a target's, wherever it lies.
+
+use crate::error::{Error, Result};
+use crate::hash::Hash;
+use deft_needle_audio::Clip;
+use deft_needle_audio::num::size;
+use deft_needle_audio::read::sniff::{Sniffed, by_first_bytes};
+use deft_needle_audio::read::{Hints, Input};
+use std::fs::File;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// How much of a file tells what it is; tags before MP3 may take more, and tell enough by themselves.
+const HEAD: u64 = 4096;
+
+/// A file.
+#[derive(Debug)]
+pub struct Member {
+    /// Its path in the target, with `/` between its folders.
+    pub name: String,
+    /// Its size.
+    pub bytes: u64,
+    /// Its first bytes.
+    pub head: Vec<u8>,
+    content: Content,
+}
+
+#[derive(Debug)]
+enum Content {
+    /// In a file of its own.
+    Own(PathBuf),
+    /// Out of an archive, which tells where it was found.
+    Memory(PathBuf, Arc<[u8]>),
+}
+
+impl Member {
+    /// A file of a folder.
+    pub(super) fn of_file(name: &str, path: &Path) -> Result<Self> {
+        let read = || {
+            let file = File::open(path)?;
+            let bytes = file.metadata()?.len();
+            let mut head = Vec::with_capacity(size(HEAD.min(bytes)));
+            file.take(HEAD).read_to_end(&mut head)?;
+            Ok((bytes, head))
+        };
+        let (bytes, head) = read().map_err(Error::read(path))?;
+        Ok(Self {
+            name: name.to_owned(),
+            bytes,
+            head,
+            content: Content::Own(path.to_owned()),
+        })
+    }
+
+    /// A file of an archive.
+    pub(super) fn of_archive(name: String, archive: &Path, content: Vec<u8>) -> Self {
+        Self {
+            bytes: deft_needle_audio::num::count(content.len()),
+            head: content[..content.len().min(size(HEAD))].to_vec(),
+            content: Content::Memory(archive.join(&name), content.into()),
+            name,
+        }
+    }
+
+    /// What its first bytes tell.
+    pub fn sniffed(&self) -> Sniffed {
+        by_first_bytes(&self.head)
+    }
+
+    /// Opens it as a sound.
+    ///
+    /// # Errors
+    /// As [`Clip::open`].
+    pub fn clip(&self, hints: &Hints) -> Result<Clip> {
+        let input = match &self.content {
+            Content::Own(path) => Input::file(path),
+            Content::Memory(name, bytes) => Input::memory(name, bytes.clone()),
+        };
+        Ok(Clip::from_input(input, hints)?)
+    }
+
+    /// The hash of all its bytes.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn hash(&self) -> Result<Hash> {
+        match &self.content {
+            Content::Own(path) => Hash::of_file(path),
+            Content::Memory(_, bytes) => Ok(Hash::of(bytes)),
+        }
+    }
+}

@@ -1,0 +1,156 @@
+//! A target's own files, in a folder or an archive; archives are never unpacked to the disk.
+
+mod archive;
+mod member;
+
+pub use member::Member;
+
+use crate::error::{Error, Result};
+use crate::tree::{files_below, slot_name};
+use archive::Kind;
+use deft_needle_audio::Observer;
+use rayon::prelude::*;
+use std::path::{Path, PathBuf};
+
+/// Where the files are.
+#[derive(Debug, Clone)]
+pub struct Stock {
+    path: PathBuf,
+    place: Place,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Place {
+    Folder,
+    Archive(Kind),
+}
+
+/// What a look at every file gave.
+#[derive(Debug)]
+pub struct Looked<T> {
+    /// A result a file, in order of their names.
+    pub found: Vec<T>,
+    /// Files that could not be looked at, and why.
+    pub left_out: Vec<Error>,
+}
+
+impl Stock {
+    /// A folder, a zip or a tar (gzipped, too), told by content.
+    ///
+    /// # Errors
+    /// [`Error::Read`], and [`Error::Refused`] for any other file.
+    pub fn open(path: &Path) -> Result<Self> {
+        let found = std::fs::metadata(path).map_err(Error::read(path))?;
+        let place = match found.is_dir() {
+            true => Place::Folder,
+            false => Place::Archive(Kind::of(path)?.ok_or_else(|| {
+                Error::refused(
+                    format!("{} is neither a folder nor a zip or tar", path.display()),
+                    "name the folder or the archive that holds the target's files",
+                )
+            })?),
+        };
+        Ok(Self {
+            path: path.to_owned(),
+            place,
+        })
+    }
+
+    /// Whether a file is an archive that can be looked into.
+    pub fn is_archive(path: &Path) -> bool {
+        path.is_file() && matches!(Kind::of(path), Ok(Some(_)))
+    }
+
+    /// Its path.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The folder that it is, where it is one.
+    pub fn folder(&self) -> Option<&Path> {
+        (self.place == Place::Folder).then_some(&*self.path)
+    }
+
+    /// Looks at every file, several at once; the observer hears of each.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] for an archive with entries that lead out, links, devices, or that inflates
+    /// beyond all measure; [`Error::Read`].
+    pub fn look<T: Send>(
+        &self,
+        look: &(dyn Fn(&Member) -> Result<T> + Sync),
+        observer: &dyn Observer,
+    ) -> Result<Looked<T>> {
+        let seen = |member: &Member| {
+            observer.advance(1);
+            match observer.stopped() {
+                true => Err(deft_needle_audio::Error::Stopped.into()),
+                false => look(member),
+            }
+        };
+        let mut results: Vec<(String, Result<T>)> = Vec::new();
+        match self.place {
+            Place::Folder => {
+                let files = files_below(&self.path)?;
+                results.par_extend(files.into_par_iter().filter(|f| !is_litter(f)).map(|file| {
+                    let name = match slot_name(&self.path, &file) {
+                        Ok(name) => name,
+                        Err(error) => return (file.to_string_lossy().into_owned(), Err(error)),
+                    };
+                    let looked = Member::of_file(&name, &file).and_then(|member| seen(&member));
+                    (name, looked)
+                }));
+            }
+            Place::Archive(kind) => kind.read(&self.path, &mut |batch: Vec<Member>| {
+                results.par_extend(batch.into_par_iter().map(|member| {
+                    let looked = seen(&member);
+                    (member.name, looked)
+                }));
+                match observer.stopped() {
+                    true => Err(deft_needle_audio::Error::Stopped.into()),
+                    false => Ok(()),
+                }
+            })?,
+        }
+        results.sort_by(|a, b| a.0.cmp(&b.0));
+        let mut looked = Looked {
+            found: Vec::new(),
+            left_out: Vec::new(),
+        };
+        for (_, result) in results {
+            match result {
+                Ok(found) => looked.found.push(found),
+                Err(Error::Audio(stopped @ deft_needle_audio::Error::Stopped)) => {
+                    return Err(stopped.into());
+                }
+                Err(error) => looked.left_out.push(error),
+            }
+        }
+        Ok(looked)
+    }
+
+    /// The names of all files, in order.
+    ///
+    /// # Errors
+    /// As [`Stock::look`].
+    pub fn names(&self) -> Result<Vec<String>> {
+        let mut names = match self.place {
+            Place::Folder => files_below(&self.path)?
+                .iter()
+                .filter(|file| !is_litter(file))
+                .filter_map(|file| slot_name(&self.path, file).ok())
+                .collect(),
+            Place::Archive(kind) => kind.names(&self.path)?,
+        };
+        names.sort();
+        Ok(names)
+    }
+}
+
+/// What systems leave in folders, which no target has made.
+fn is_litter(path: &Path) -> bool {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    name.starts_with("._")
+        || matches!(&*name, ".DS_Store" | "Thumbs.db" | "desktop.ini")
+        || path.components().any(|part| part.as_os_str() == "__MACOSX")
+}
