@@ -7,6 +7,7 @@ use deft_needle_audio::edit::{Gain, Level, Pad, Span, Speed, Time};
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::shape::voicing::Voicing;
 use deft_needle_audio::spec::{Container, Format, LoopTags};
+use deft_needle_core::sheet::CharSet;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -87,6 +88,9 @@ pub enum Command {
     Swap(Swap),
     Status(Status),
     Restore(Restore),
+    Learn(Learn),
+    Slots(SlotsArgs),
+    Sheets(Sheets),
     Demo(Demo),
     #[command(hide = true)]
     StandInLockbox(StandInLockbox),
@@ -180,6 +184,9 @@ pub struct Wanted {
     /// A file that works today: its spec, its header kind, and no other chunks where it has none
     #[arg(long, value_name = "FILE")]
     pub like: Option<PathBuf>,
+    /// What a target sheet asks: a file, or one of those that ship; other options win over it
+    #[arg(long, value_name = "SHEET")]
+    pub target: Option<PathBuf>,
     /// The kind of WAV header
     #[arg(long, value_name = "KIND")]
     pub header: Option<HeaderKind>,
@@ -208,12 +215,24 @@ pub enum Tags {
     Keep,
 }
 
+/// How files must be named, where no sheet tells.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Names")]
+pub struct Naming {
+    /// The most characters before the extension
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub name_longest: Option<u16>,
+    /// The characters that are allowed before the extension, as in a-z0-9_
+    #[arg(long, value_name = "SET")]
+    pub name_allowed: Option<CharSet>,
+}
+
 /// An encoder of the target's maker, where the format is closed.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Closed formats")]
 pub struct Outside {
     /// Have this command make the file: a program, {in} and {out}; never through a shell
-    #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spec", "like"])]
+    #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spec", "like", "target"])]
     pub encoder: Option<String>,
     /// What the command is fed
     #[arg(
@@ -375,6 +394,7 @@ fn edge_fade(text: &str) -> Result<Time, String> {
   deft-needle fit kettle.wav -o TICK01.PRM --like card/SAY/TICK01.PRM
   deft-needle fit kettle.wav -o kettle-24.wav --spec \"wav pcm16 24000 mono\" --dry-run
   deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
+  deft-needle fit kettle.wav -o gull_1.ogg --target lantern-ferry.toml --slot sfx/gull_1.ogg
   deft-needle fit kettle.wav -o short.wav --cut 0.2s..1s --trim-silence --level -16LUFS
   deft-needle fit kettle.wav -o kettle.ogg --spec \"ogg vorbis:q6 44100 stereo\" --tag TITLE=Kettle
   deft-needle fit dump.bin -o dump.flac --read-as \"raw pcm16be 22050 mono\"
@@ -390,6 +410,11 @@ pub struct Fit {
     pub reading: Reading,
     #[command(flatten)]
     pub wanted: Wanted,
+    /// The slot that the file is for, as the sheet names it [default: the name of OUT]
+    #[arg(long, value_name = "SLOT", requires = "target")]
+    pub slot: Option<String>,
+    #[command(flatten)]
+    pub naming: Naming,
     #[command(flatten)]
     pub shaping: Shaping,
     #[command(flatten)]
@@ -413,15 +438,85 @@ pub struct Fit {
 #[command(after_help = "Examples:
   deft-needle check card --like card/SAY/TICK01.PRM
   deft-needle check fitted --spec \"wav pcm16 24000 mono\"
+  deft-needle check game --target lantern-ferry.toml
+  deft-needle check lantern-ferry.toml    is the sheet itself sound?
   deft-needle check downloads             is each file what its name says?")]
 pub struct Check {
-    /// Files and folders
+    /// Files and folders; with --target archives, too; or a target sheet
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
     pub reading: Reading,
     #[command(flatten)]
     pub wanted: Wanted,
+    /// The slot that a file is for, as the sheet names it
+    #[arg(long, value_name = "SLOT", requires = "target")]
+    pub slot: Option<String>,
+    /// The target's main root [default: the nearest folder with the sheet's markers, or the PATH]
+    #[arg(long, value_name = "FOLDER", requires = "target")]
+    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub naming: Naming,
+}
+
+/// Write a target sheet from files that work today
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle learn game -o lantern-ferry.toml
+  deft-needle learn sounds.zip -o somewhere/ferry.toml   archives are never unpacked
+The sheet gets a list beside it: lantern-ferry.slots.csv, with every name, spec, length, loudness,
+loop and hash.")]
+pub struct Learn {
+    /// A folder, a zip or a tar
+    #[arg(value_name = "STOCK")]
+    pub stock: PathBuf,
+    /// The sheet to write
+    #[arg(short, long = "out", value_name = "SHEET")]
+    pub out: PathBuf,
+    /// Replace an existing sheet and its list
+    #[arg(long)]
+    pub overwrite: bool,
+    /// Print the sheet, write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// List and search the names of a target's slots
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle slots lantern-ferry.toml                 all of them, variants together
+  deft-needle slots lantern-ferry.toml storm           names and labels
+  deft-needle slots lantern-ferry.toml gull_#          the variants of gull alone
+  deft-needle slots game gull --as-job                 [[replace]] entries to paste
+  deft-needle slots lantern-ferry.toml --root game     what is in each slot now")]
+pub struct SlotsArgs {
+    /// A target sheet; or a folder, zip or tar with the files themselves
+    #[arg(value_name = "SHEET-or-STOCK")]
+    pub of: PathBuf,
+    /// Words that must all match; * ? and # make a pattern
+    #[arg(value_name = "WORD")]
+    pub words: Vec<String>,
+    /// The target's main root: tells what is stock, replaced or missing
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Option<PathBuf>,
+    /// The folder that the ledger is kept in
+    #[arg(long, value_name = "FOLDER")]
+    pub ledger: Option<PathBuf>,
+    /// Print [[replace]] entries for a job sheet
+    #[arg(long)]
+    pub as_job: bool,
+}
+
+/// List the target sheets that ship, or print one
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle sheets
+  deft-needle sheets placed-effect > my-game.toml
+  deft-needle check fitted --target placed-effect")]
+pub struct Sheets {
+    /// Which one to print
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
 }
 
 /// Which root, and where its ledger is.

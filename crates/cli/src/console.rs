@@ -109,6 +109,9 @@ impl Console {
     pub fn failure(&self, failure: &Failure) {
         let message = safe(&failure.message());
         let mut text = format!("{} {message}\n", paint(BAD, "error:"));
+        for line in failure.excerpt().iter().flatten() {
+            text += &format!("       {}\n", paint(FAINT, safe(line)));
+        }
         if !failure.remedy().is_empty() {
             text += &format!("       {}\n", safe(failure.remedy()));
         }

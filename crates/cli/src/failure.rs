@@ -52,6 +52,7 @@ impl Failure {
             Self::Core(error) => match error {
                 CoreError::Refused { .. } | CoreError::StockDamaged { .. } => Exit::Refused,
                 CoreError::Read { .. } => Exit::Unreadable,
+                CoreError::Sheet(_) => Exit::Usage,
                 _ => Exit::Unwritten,
             },
             Self::Usage { .. } => Exit::Usage,
@@ -68,6 +69,14 @@ impl Failure {
             Self::Usage { instead, .. } => instead,
             Self::Renamed { .. } => "export it as WAV where it was made; renaming converts nothing",
             Self::Outside { .. } => "",
+        }
+    }
+
+    /// The line that is wrong, with the place marked below it.
+    pub fn excerpt(&self) -> Option<[String; 2]> {
+        match self {
+            Self::Core(CoreError::Sheet(fault)) => fault.excerpt(),
+            _ => None,
         }
     }
 

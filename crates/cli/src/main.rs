@@ -62,6 +62,9 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Swap(args) => commands::swap::run(args, console),
         Command::Status(args) => commands::status::run(args, console),
         Command::Restore(args) => commands::restore::run(args, console),
+        Command::Learn(args) => commands::learn::run(args, console),
+        Command::Slots(args) => commands::slots::run(args, console),
+        Command::Sheets(args) => commands::sheets::run(args, console),
         Command::Demo(args) => demo::run(args, console),
         Command::StandInLockbox(args) => demo::lockbox::encode(args),
     }

@@ -2,6 +2,7 @@
 
 use crate::disk::{Disk, OutFile};
 use crate::error::{Error, Result};
+use crate::sheet::Rule;
 use crate::tree::part_of;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::render::{Outcome, render};
@@ -32,7 +33,7 @@ pub enum Durable {
     No,
 }
 
-/// Writes the planned file at `path`, and holds it against the plan. Whatever goes wrong, nothing
+/// Writes the planned file at `path`, and holds it against the plan and the rule's size. Whatever goes wrong, nothing
 /// is left at `path`.
 ///
 /// # Errors
@@ -42,13 +43,29 @@ pub fn write_verified(
     plan: &Plan,
     path: &Path,
     durable: Durable,
+    rule: Option<&Rule>,
     disk: &dyn Disk,
     observer: &dyn Observer,
 ) -> Result<Written> {
     let make = |out: &mut dyn Out| render(clip, plan, out, observer);
-    let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
+    let prove = |path: &Path, outcome: &Outcome| {
+        let facts = verify(clip, plan, outcome, path, observer)?;
+        refuse_too_large(rule, facts)
+    };
     let (outcome, facts) = make_file(path, durable, disk, make, prove)?;
     Ok(Written { outcome, facts })
+}
+
+/// Only a finished file tells how much room a lossy encoding takes.
+fn refuse_too_large(rule: Option<&Rule>, facts: Facts) -> Result<Facts, AudioError> {
+    match rule.and_then(|rule| rule.too_large(facts.file_bytes)) {
+        None => Ok(facts),
+        Some(short) => Err(AudioError::CannotMeet {
+            what: short.to_string(),
+            instead: "cut the clip, or ask for a smaller spec among the rule's alternatives"
+                .to_owned(),
+        }),
+    }
 }
 
 /// Makes a file and proves it. Whatever goes wrong, nothing is left at `path`.
@@ -120,14 +137,27 @@ pub fn fit_to_file(
     plan: &Plan,
     out: &Path,
     overwrite: bool,
+    rule: Option<&Rule>,
     disk: &dyn Disk,
     observer: &dyn Observer,
 ) -> Result<Written> {
     refuse_existing(&[clip], out, overwrite)?;
     let make = |file: &mut dyn Out| render(clip, plan, file, observer);
-    let prove = |path: &Path, outcome: &Outcome| verify(clip, plan, outcome, path, observer);
+    let prove = |path: &Path, outcome: &Outcome| {
+        let facts = verify(clip, plan, outcome, path, observer)?;
+        refuse_too_large(rule, facts)
+    };
     let (outcome, facts) = put_file(out, disk, make, prove)?;
     Ok(Written { outcome, facts })
+}
+
+/// Puts bytes in place of a file: at any moment the old ones or the new ones are there.
+///
+/// # Errors
+/// [`Error::Write`].
+pub fn put_bytes(out: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
+    let make = |file: &mut dyn Out| file.write_all(bytes).map_err(AudioError::Write);
+    put_file(out, disk, make, |_, ()| Ok(())).map(|_| ())
 }
 
 /// Whether two paths lead to the same file.

@@ -2,6 +2,7 @@
 //! crate prints nothing.
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
+pub mod check;
 pub mod disk;
 pub mod encoder;
 pub mod error;
@@ -14,6 +15,7 @@ pub mod names;
 pub mod sheet;
 pub mod slots;
 pub mod stock;
+pub mod target;
 pub mod tree;
 
 pub use disk::{Disk, RealDisk};

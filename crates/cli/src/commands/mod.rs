@@ -4,17 +4,26 @@ pub mod check;
 pub mod fit;
 pub mod hear;
 pub mod inspect;
+pub mod learn;
 pub mod restore;
+pub mod sheets;
+pub mod slots;
 pub mod status;
 pub mod swap;
 
 mod draw;
+mod naming;
 mod outside;
 mod shaping;
 mod wanted;
 
 use crate::console::{WARN, paint};
 use deft_needle_audio::survey::{Loudness, Measure};
+
+/// `1 file`, `2 files`.
+pub fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
 
 /// A level, or a dash for silence.
 pub fn level(value: f64, unit: &str) -> String {

@@ -12,6 +12,7 @@ use deft_needle_core::disk::{Disk, RealDisk};
 use deft_needle_core::encoder::{Encoder, words};
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, put_file, refuse_existing, write_verified};
+use deft_needle_core::sheet::Rule;
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -28,24 +29,30 @@ pub struct Made {
 }
 
 impl Outside {
-    /// The encoder, and what it is fed; `None` where none is named.
+    /// The encoder that was typed or that the rule of a closed format names, and what it is fed;
+    /// `None` where neither is.
     ///
     /// # Errors
-    /// Commands that are not allowed, or lack their places.
-    fn encoder(&self) -> Result<Option<(Encoder, Demand)>, Failure> {
-        let Some(line) = &self.encoder else {
-            return Ok(None);
+    /// Commands that are not allowed, or lack their places; a closed format without a command.
+    fn encoder(&self, rule: Option<&Rule>) -> Result<Option<(Encoder, Demand)>, Failure> {
+        let ruled = rule.and_then(|rule| rule.encoder.as_ref());
+        let (command, feed, seconds) = match (&self.encoder, ruled) {
+            (Some(line), _) => (words(line), &self.feed, self.encoder_limit),
+            (None, Some(ruled)) => (ruled.command.clone(), &ruled.feed, ruled.seconds),
+            (None, None) if rule.is_some() => return Err(closed()),
+            (None, None) => return Ok(None),
         };
+        let line = command.join(" ");
         if !self.allow_commands {
             return Err(Failure::Core(CoreError::refused(
                 format!("this would run: {line}"),
                 "say --allow-commands if you trust it",
             )));
         }
-        let limit = Duration::from_secs(self.encoder_limit);
-        let encoder = Encoder::new(words(line), limit)
+        let limit = Duration::from_secs(seconds);
+        let encoder = Encoder::new(command, limit)
             .map_err(|what| Failure::usage(what, "as in --encoder \"bankmaker -q {in} {out}\""))?;
-        let feed: Spec = self.feed.parse()?;
+        let feed: Spec = feed.parse()?;
         let mut demand = Demand::from(feed);
         // What an encoder expects is a file without surprises.
         demand.chunks = Some(Chunks::Bare);
@@ -62,9 +69,10 @@ impl Outside {
         &self,
         clip: &Clip,
         edits: &Edits,
+        rule: Option<&Rule>,
         console: &Console,
     ) -> Result<Option<Plan>, Failure> {
-        let Some((_, demand)) = self.encoder()? else {
+        let Some((_, demand)) = self.encoder(rule)? else {
             return Ok(None);
         };
         feed(clip, edits, &demand, console).map(Some)
@@ -79,9 +87,10 @@ impl Outside {
         &self,
         clip: &Clip,
         edits: &Edits,
+        rule: Option<&Rule>,
         console: &Console,
     ) -> Result<Option<Made>, Failure> {
-        let Some((encoder, demand)) = self.encoder()? else {
+        let Some((encoder, demand)) = self.encoder(rule)? else {
             return Ok(None);
         };
         let plan = feed(clip, edits, &demand, console)?;
@@ -92,7 +101,7 @@ impl Outside {
         let input = folder.path().join(format!("in.{extension}"));
         let file = folder.path().join("out");
         let disk = RealDisk::default();
-        write_verified(clip, &plan, &input, Durable::No, &disk, &progress)?;
+        write_verified(clip, &plan, &input, Durable::No, None, &disk, &progress)?;
         drop(progress);
         encoder.run(&input, &file)?;
         Ok(Some(Made {
@@ -101,6 +110,17 @@ impl Outside {
             _folder: folder,
         }))
     }
+}
+
+/// A closed format and no command for it.
+fn closed() -> Failure {
+    AudioError::CannotMeet {
+        what: "this slot's format is closed: no spec line tells what it must be".to_owned(),
+        instead:
+            "name the maker's encoder with --encoder, or place a finished file with swap --as-is"
+                .to_owned(),
+    }
+    .into()
 }
 
 fn feed(clip: &Clip, edits: &Edits, demand: &Demand, console: &Console) -> Result<Plan, Failure> {

@@ -8,11 +8,16 @@ use crate::failure::Failure;
 use crate::paths::open_clip;
 use crate::progress::Progress;
 use crate::table::columns;
+use deft_needle_audio::spec::Demand;
 use deft_needle_audio::units::Duration;
+use deft_needle_audio::{Clip, Edits};
 use deft_needle_core::disk::RealDisk;
+use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::install::{self, Found, Prepared, Side, Swapped};
+use deft_needle_core::sheet::{New, Rule};
+use deft_needle_core::tree::slot_name;
 use serde_json::json;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
@@ -22,7 +27,7 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     let clip = open_clip(&args.clip, &args.reading.hints())?;
     let edits = args.shaping.edits();
     if args.dry_run
-        && let Some(plan) = args.outside.plan(&clip, &edits, console)?
+        && let Some(plan) = args.outside.plan(&clip, &edits, None, console)?
     {
         console.say(format!(
             "{plan}\n  then the command is run; nothing was changed"
@@ -30,23 +35,32 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         console.object(&json!({ "dry_run": true, "feed": plan }));
         return Ok(Exit::Done);
     }
-    if let Some(made) = args.outside.make(&clip, &edits, console)? {
+    if let Some(made) = args.outside.make(&clip, &edits, None, console)? {
         return place(args, &made.file, console);
     }
     let measuring = Progress::new(console, clip.facts().frames);
+    let typed = match args.wanted.names_a_spec() {
+        true => args.wanted.demand()?,
+        false => None,
+    };
+    let ruled = ruled(args, &clip, typed.as_ref())?;
     let swap = install::Swap {
         clip: &clip,
         slot: &args.slot,
-        root: args.place.root.as_deref(),
-        ledger: args.place.ledger.as_deref(),
-        demand: match args.wanted.names_a_spec() {
-            true => args.wanted.demand()?,
-            false => None,
+        root: match &ruled {
+            Some(ruled) => Some(&ruled.root),
+            None => args.place.root.as_deref(),
         },
+        ledger: args.place.ledger.as_deref(),
+        demand: ruled.as_ref().map(|ruled| ruled.demand.clone()).or(typed),
         adjust: &|demand| args.wanted.adjust(demand),
-        edits: &edits,
-        new: args.new,
+        edits: ruled.as_ref().map_or(&edits, |ruled| &ruled.edits),
+        rule: ruled.as_ref().map(|ruled| &ruled.rule),
+        new: args.new || ruled.as_ref().is_some_and(|ruled| ruled.takes_new),
     };
+    for option in ruled.iter().flat_map(|ruled| &ruled.overruled) {
+        console.warn(safe(option));
+    }
     let disk = RealDisk::default();
     if args.dry_run {
         let prepared = swap.prepare(None, &measuring)?;
@@ -68,8 +82,54 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
              but not from a loss of power",
         );
     }
+    if let Some(after) = ruled.and_then(|ruled| ruled.after) {
+        console.say(format!("  {}", safe(&after)));
+    }
     console.object(&swapped);
     Ok(Exit::Done)
+}
+
+/// What a sheet says of the slot.
+struct Ruled {
+    root: PathBuf,
+    rule: Rule,
+    demand: Demand,
+    edits: Edits,
+    overruled: Vec<String>,
+    takes_new: bool,
+    after: Option<String>,
+}
+
+/// The sheet's word on the slot, with what was typed in its place; `None` where no sheet was named.
+fn ruled(args: &Swap, clip: &Clip, typed: Option<&Demand>) -> Result<Option<Ruled>, Failure> {
+    let named = args.place.root.as_deref();
+    let Some(target) = args.wanted.target_at(&args.slot, named)? else {
+        return Ok(None);
+    };
+    let root = install::find_root(
+        &args.slot,
+        target.roots.main.as_deref(),
+        args.place.ledger.as_deref(),
+    )?;
+    let path = std::path::absolute(&args.slot).map_err(CoreError::read(&args.slot))?;
+    let (slot, aim) = target.aim(&slot_name(&root.path, &path)?)?;
+    let mut edits = args.shaping.edits();
+    let (demand, mut overruled) = args.wanted.demand_for(aim.rule, typed)?;
+    overruled.extend(aim.fill_in(&mut edits, clip.facts()));
+    let takes_new = match aim.rule.new {
+        New::Never => false,
+        New::Listed => target.slots.has(&slot),
+        New::Any => true,
+    };
+    Ok(Some(Ruled {
+        root: root.path,
+        rule: aim.rule.clone(),
+        demand,
+        edits,
+        overruled,
+        takes_new,
+        after: target.sheet.after.clone(),
+    }))
 }
 
 /// A file of a closed format, checked by its first bytes.

@@ -6,6 +6,10 @@ use crate::paths::open_clip;
 use deft_needle_audio::Spec;
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::spec::{Chunks, Demand, Header};
+use deft_needle_core::sheet::{Rule, Sheet};
+use deft_needle_core::slots::Roots;
+use deft_needle_core::target::Target;
+use std::path::Path;
 
 impl Reading {
     /// As the library takes it.
@@ -32,6 +36,84 @@ impl Wanted {
         self.adjust(&mut demand);
         demand.validate()?;
         Ok(Some(demand))
+    }
+
+    /// The target whose sheet was named.
+    ///
+    /// # Errors
+    /// A sheet or a list that is wrong, a root without the sheet's markers.
+    pub fn target(&self, root: Option<&Path>) -> Result<Option<Target>, Failure> {
+        let Some(sheet) = &self.target else {
+            return Ok(None);
+        };
+        let sheet = Sheet::find(sheet)?;
+        Ok(Some(Target::new(sheet, Roots::main(root))?))
+    }
+
+    /// The same for a file or folder of the target's: its root is the named one, else the nearest
+    /// folder with the sheet's markers.
+    ///
+    /// # Errors
+    /// As [`Wanted::target`].
+    pub fn target_at(&self, path: &Path, named: Option<&Path>) -> Result<Option<Target>, Failure> {
+        let Some(sheet) = &self.target else {
+            return Ok(None);
+        };
+        let sheet = Sheet::find(sheet)?;
+        let root = Target::root_above(&sheet, path, named);
+        Ok(Some(Target::new(sheet, Roots::main(root.as_deref()))?))
+    }
+
+    /// What a rule asks, with what was typed in its place; and what that overrules, in words.
+    ///
+    /// # Errors
+    /// A demand that contradicts itself, or names what is not written here.
+    pub fn demand_for(
+        &self,
+        rule: &Rule,
+        typed: Option<&Demand>,
+    ) -> Result<(Demand, Vec<String>), Failure> {
+        let ruled = rule.demand().unwrap_or_else(|| Spec::ANY.into());
+        let mut demand = Demand {
+            loop_tags: ruled.loop_tags.clone(),
+            looped: ruled.looped,
+            ..typed.unwrap_or(&ruled).clone()
+        };
+        self.adjust(&mut demand);
+        demand.validate()?;
+        let mut overruled = Vec::new();
+        let mut note = |option: &str, typed: Option<String>, ruled: Option<String>| {
+            if let (Some(typed), Some(ruled)) = (typed, ruled)
+                && typed != ruled
+            {
+                overruled.push(format!("--{option} {typed} instead of the sheet's {ruled}"));
+            }
+        };
+        let line = |demand: &Demand| Some(format!("\"{}\"", demand.specs[0]));
+        let option = if self.spec.is_some() { "spec" } else { "like" };
+        note(option, typed.and_then(line), line(&ruled));
+        let header = |demand: &Demand| demand.header.map(|header| header.to_string());
+        note("header", self.header.and(header(&demand)), header(&ruled));
+        let block = |demand: &Demand| demand.block_bytes.map(|bytes| bytes.to_string());
+        note(
+            "block-bytes",
+            self.block_bytes.and(block(&demand)),
+            block(&ruled),
+        );
+        let names = |demand: &Demand| demand.loop_tags.as_ref().map(|tags| tags.names().join(" "));
+        note(
+            "loop-tags",
+            self.loop_tags.as_ref().and(names(&demand)),
+            names(&ruled),
+        );
+        let tags = |demand: &Demand| demand.chunks.map(|chunks| chunks == Chunks::Kept);
+        let word = |kept: bool| if kept { "keep" } else { "strip" }.to_owned();
+        note(
+            "tags",
+            self.tags.and(tags(&demand)).map(word),
+            tags(&ruled).map(word),
+        );
+        Ok((demand, overruled))
     }
 
     /// Lets `--header` and `--tags` win over what the demand says so far.

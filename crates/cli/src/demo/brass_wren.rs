@@ -1,7 +1,7 @@
 //! The talking clock: its card, the usual mistakes, and how it goes right.
 
 use super::synth::Sound;
-use super::{Stage, lockbox, takes};
+use super::{Stage, lockbox, takes, targets};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use deft_needle_core::error::Error as CoreError;
@@ -9,6 +9,9 @@ use deft_needle_core::hash::Hash;
 use deft_needle_core::tree::files_below;
 use deft_needle_standin::brass_wren::boot;
 use std::fs;
+
+/// What the manual tells.
+const SHEET: &str = include_str!("sheets/brass-wren.toml");
 
 const RATE: f64 = 18_900.0;
 const SPEC: &str = "wav pcm8 18900 mono";
@@ -52,6 +55,7 @@ pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
     }
     formats(&mut stage)?;
     lockbox::play(&mut stage)?;
+    targets::play(&mut stage)?;
     Ok(stage.exit)
 }
 
@@ -202,6 +206,7 @@ fn switch_on(stage: &mut Stage<'_>) {
 }
 
 fn make_card(stage: &Stage<'_>) -> Result<(), Failure> {
+    stage.save("brass-wren.toml", SHEET.as_bytes())?;
     stage.save("card/WREN.ID", b"BRASS WREN 1\r\n")?;
     let mut list = "slot\tsay\r\n".to_owned();
     for (slot, say) in PROMPTS {

@@ -1,20 +1,26 @@
 //! The demo: a made-up target and made-up clips, and the real commands run on them.
 
 mod brass_wren;
+mod lantern_ferry;
 pub mod lockbox;
+mod porch_finch;
+mod slow_comet;
 mod synth;
 mod takes;
+mod targets;
 
 use crate::args::Demo;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use deft_needle_audio::block::Samples;
+use deft_needle_audio::clip::Loop;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::Format;
+use deft_needle_audio::units::FrameRange;
 use deft_needle_core::encoder::words;
 use deft_needle_core::error::Error as CoreError;
 use std::fs;
@@ -27,7 +33,7 @@ pub fn run(args: &Demo, console: &Console) -> Result<Exit, Failure> {
     let folder = make_folder(args.folder.as_deref())?;
     let shown = safe(&folder.display().to_string());
     console.say(format!(
-        "{}\nMaking a memory card for the talking clock Brass Wren, and some takes, in {}",
+        "{}\nMaking four targets (a talking clock, a game, an intercom, a planetarium) and some takes, in {}",
         paint(BOLD, "The demo of Deft Needle"),
         paint(BOLD, &shown)
     ));
@@ -42,6 +48,11 @@ pub fn run(args: &Demo, console: &Console) -> Result<Exit, Failure> {
         paint(BOLD, shown)
     ));
     Ok(exit)
+}
+
+/// One loop without end.
+fn looped(range: FrameRange) -> Vec<Loop> {
+    vec![Loop { range, plays: 0 }]
 }
 
 fn make_folder(named: Option<&Path>) -> Result<PathBuf, Failure> {
@@ -129,9 +140,21 @@ impl Stage<'_> {
 
     /// Writes samples as a sound file of the given spec.
     fn save_sound(&self, name: &str, spec: &str, samples: Vec<Vec<f64>>) -> Result<(), Failure> {
+        self.save_formed(name, spec, samples, |_| {})
+    }
+
+    /// The same, with more than samples in it.
+    fn save_formed(
+        &self,
+        name: &str,
+        spec: &str,
+        samples: Vec<Vec<f64>>,
+        form: impl FnOnce(&mut Output),
+    ) -> Result<(), Failure> {
         let format: Format = spec.parse()?;
         let frames = deft_needle_audio::num::count(samples[0].len());
-        let output = Output::plain(format, frames);
+        let mut output = Output::plain(format, frames);
+        form(&mut output);
         let mut bytes = Cursor::new(Vec::new());
         let source = Samples::new(format.rate, samples);
         render_source(source, &output, Dither::Triangular, &mut bytes, &Unobserved)?;

@@ -10,6 +10,7 @@ use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::ledger::{Ledger, Recovered, state::State};
 use crate::names::family_of;
+use crate::sheet::Rule;
 use crate::tree::names_in;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::plan::{Reference, Step, plan_clip};
@@ -37,6 +38,8 @@ pub struct Swap<'a> {
     pub demand: Option<Demand>,
     /// What the user asks beside what the stock tells, which wins.
     pub adjust: &'a dyn Fn(&mut Demand),
+    /// The sheet's rule for this slot, whose limits hold.
+    pub rule: Option<&'a Rule>,
     /// Whether a file may be put where none was.
     pub new: bool,
 }
@@ -116,8 +119,12 @@ impl Swap<'_> {
             stock: slot.stock.as_deref(),
             lufs: None,
         };
+        let plan = plan_clip(self.clip, &demand, self.edits, reference, observer)?;
+        if let Some(rule) = self.rule {
+            rule.refuse(&plan)?;
+        }
         Ok(Prepared {
-            plan: plan_clip(self.clip, &demand, self.edits, reference, observer)?,
+            plan,
             root: slot.root,
             slot: slot.name,
             stock: slot.stock,
@@ -146,7 +153,8 @@ impl Swap<'_> {
         let mut ledger = Ledger::open(&root.path, &root.ledger, disk)?;
         let mut change = ledger.begin("swap", std::slice::from_ref(slot))?;
         let part = change.part(slot)?;
-        let written = write_verified(self.clip, plan, &part, Durable::Yes, disk, observer)?;
+        let durable = Durable::Yes;
+        let written = write_verified(self.clip, plan, &part, durable, self.rule, disk, observer)?;
         let after = side(&Clip::open(&part)?, observer)?;
         let installed = self.describe(plan, &written.facts, &after)?;
         change.install(slot, Hash::of_file(&part)?, installed)?;

@@ -44,14 +44,14 @@ pub fn groups(files: &[Named<'_>]) -> Vec<Group> {
     for (cell, files) in &cells {
         let kinds = by_frequency(files);
         let mut kept = kinds.clone();
-        if kinds.len() > 1 {
-            if let Some(found) = told_by_names(files, &kinds[1..]) {
-                for (kind, patterns) in found {
-                    exceptions.entry(kind).or_default().extend(patterns);
-                }
-                kept.truncate(1);
-                mixed.insert(kept.clone());
+        if kinds.len() > 1
+            && let Some(found) = told_by_names(files, &kinds[1..])
+        {
+            for (kind, patterns) in found {
+                exceptions.entry(kind).or_default().extend(patterns);
             }
+            kept.truncate(1);
+            mixed.insert(kept.clone());
         }
         main.entry(kept).or_default().push(*cell);
     }

@@ -33,6 +33,17 @@ pub struct Learnt {
     pub left_out: Vec<Error>,
 }
 
+/// What the list beside a sheet would say of every sound.
+///
+/// # Errors
+/// Those of [`Stock::look`].
+pub fn list(stock: &Stock, observer: &dyn Observer) -> Result<Vec<Listed>> {
+    let looked = stock.look(&Sample::of, observer)?;
+    let heard = |sample: &Sample| !matches!(sample.what, What::Other);
+    let samples = looked.found.into_iter().filter(heard);
+    Ok(samples.map(|sample| sample.listed).collect())
+}
+
 /// Looks at every file of the stock; the sheet will name its list `list`.
 ///
 /// # Errors

@@ -2,7 +2,7 @@
 
 use super::habits::{Habits, by_extension, names_of};
 use crate::names::{Case, NameRules};
-use crate::sheet::{FirstBytes, Size};
+use crate::sheet::{FirstBytes, Size, quoted};
 use deft_needle_audio::num::real;
 use deft_needle_audio::spec::{LoopTags, Second};
 use deft_needle_audio::units::Duration;
@@ -61,11 +61,9 @@ pub fn write(told: &Told<'_>) -> String {
         one_line(&stock),
         counted(slots, "slot")
     ));
-    say("# Sure: what is no comment below the rules was read from every file, header by header.");
-    say(
-        "# Observed: lengths, loudness and sizes are comments. The target may take more; a limit that you",
-    );
-    say("# know of becomes a rule when you take the # away.");
+    say("# Sure: what the rules say was read from the headers of every file. Only observed: what");
+    say("# stands in comments (lengths, loudness, sizes), and how files are named. The target may");
+    say("# take more; take the sign # away from a limit that you know of, and it counts.");
     say("");
     say(&format!("name = {}", quoted(&title)));
     match told.others.iter().find(|name| !name.contains('/')) {
@@ -291,14 +289,6 @@ fn counted(count: usize, what: &str) -> String {
 /// To a tenth of a second, never below.
 fn tenth_up(seconds: f64) -> f64 {
     (seconds * 10.0 - 1e-6).ceil() / 10.0
-}
-
-/// A TOML string, in single quotes wherever those can hold it.
-pub fn quoted(text: &str) -> String {
-    match text.contains('\'') || text.chars().any(char::is_control) {
-        true => toml::Value::String(text.to_owned()).to_string(),
-        false => format!("'{text}'"),
-    }
 }
 
 /// Fit for a comment.

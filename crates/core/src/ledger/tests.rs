@@ -81,6 +81,7 @@ impl World {
         let root = self.root();
         let path = root.join(slot);
         let swap = Swap {
+            rule: None,
             clip: &clip,
             slot: &path,
             root: Some(&root),

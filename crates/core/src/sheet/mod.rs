@@ -17,7 +17,7 @@ pub use rule::{Asked, New, OutsideEncoder, Rule, Tags};
 pub use shipped::{SHIPPED, Shipped};
 pub use source::{Column, Source};
 pub(crate) use values::text as text_value;
-pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within};
+pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within, quoted};
 
 use crate::error::{Error, Result};
 use crate::names::{NameRules, did_you_mean, nearest};

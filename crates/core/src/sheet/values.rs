@@ -218,7 +218,7 @@ impl FromStr for CharSet {
 impl fmt::Display for CharSet {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         // A hyphen between others would read as a range.
-        let hyphen = self.0.iter().any(|r| *r == ('-'..='-'));
+        let hyphen = self.0.contains(&('-'..='-'));
         for range in self.0.iter().filter(|r| **r != ('-'..='-')) {
             let (from, to) = (*range.start(), *range.end());
             match u32::from(to) - u32::from(from) {
@@ -270,6 +270,14 @@ impl fmt::Display for FirstBytes {
 impl From<FirstBytes> for String {
     fn from(bytes: FirstBytes) -> Self {
         bytes.to_string()
+    }
+}
+
+/// A TOML string, in single quotes wherever those can hold it.
+pub fn quoted(text: &str) -> String {
+    match text.contains('\'') || text.chars().any(char::is_control) {
+        true => toml::Value::String(text.to_owned()).to_string(),
+        false => format!("'{text}'"),
     }
 }
 

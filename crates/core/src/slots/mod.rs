@@ -8,6 +8,7 @@ mod state;
 
 pub use family::{Group, families};
 pub use listed::{COLUMNS, Listed, from_csv, is_list, thousandths, to_csv};
+pub use names::is_named_like_sound;
 pub use search::{Query, Searched};
 pub use state::{Found, Present};
 

@@ -59,7 +59,7 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
 }
 
 /// Names of sounds: by their extension, or one that the slot's rule names.
-pub(super) fn is_named_like_sound(sheet: &Sheet, name: &str) -> bool {
+pub fn is_named_like_sound(sheet: &Sheet, name: &str) -> bool {
     let extension = Path::new(name).extension().unwrap_or_default();
     let extension = extension.to_string_lossy();
     let dotted = format!(".{extension}");

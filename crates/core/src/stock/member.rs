@@ -35,8 +35,11 @@ enum Content {
 }
 
 impl Member {
-    /// A file of a folder.
-    pub(super) fn of_file(name: &str, path: &Path) -> Result<Self> {
+    /// A file by itself.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn of_file(name: &str, path: &Path) -> Result<Self> {
         let read = || {
             let file = File::open(path)?;
             let bytes = file.metadata()?.len();

@@ -6,10 +6,13 @@ mod member;
 pub use member::Member;
 
 use crate::error::{Error, Result};
+use crate::ledger::record::Held;
+use crate::ledger::{Ledger, kept_in, usual_folder};
 use crate::tree::{files_below, slot_name};
 use archive::Kind;
 use deft_needle_audio::Observer;
 use rayon::prelude::*;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// Where the files are.
@@ -17,7 +20,11 @@ use std::path::{Path, PathBuf};
 pub struct Stock {
     path: PathBuf,
     place: Place,
+    replaced: Replaced,
 }
+
+/// Where the stock of replaced slots is kept; `None` where nothing was.
+type Replaced = BTreeMap<String, Option<PathBuf>>;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Place {
@@ -53,7 +60,46 @@ impl Stock {
         Ok(Self {
             path: path.to_owned(),
             place,
+            replaced: Replaced::new(),
         })
+    }
+
+    /// As it was before anything was installed: the ledger's copies in place of our own files.
+    ///
+    /// # Errors
+    /// As [`Ledger::peek`].
+    pub fn before_us(mut self) -> Result<Self> {
+        let Some(folder) = self.folder() else {
+            return Ok(self);
+        };
+        let ledger = usual_folder(folder);
+        for (name, slot) in Ledger::peek(&ledger)?.slots {
+            let kept = slot
+                .installed
+                .and(slot.stock.last())
+                .map(|held| match held {
+                    Held::File(hash) => Some(kept_in(&ledger, *hash)),
+                    Held::Nothing => None,
+                });
+            self.replaced.extend(kept.map(|kept| (name, kept)));
+        }
+        Ok(self)
+    }
+
+    /// The files of a folder with the slots that they are.
+    fn files(&self) -> Result<Vec<(Result<String>, PathBuf)>> {
+        let mut files = Vec::new();
+        for file in files_below(&self.path)? {
+            let name = slot_name(&self.path, &file);
+            let kept = name.as_ref().ok().and_then(|name| self.replaced.get(name));
+            match kept {
+                Some(None) => {}
+                Some(Some(kept)) => files.push((name, kept.clone())),
+                None if is_litter(&file) => {}
+                None => files.push((name, file)),
+            }
+        }
+        Ok(files)
     }
 
     /// Whether a file is an archive that can be looked into.
@@ -91,15 +137,17 @@ impl Stock {
         let mut results: Vec<(String, Result<T>)> = Vec::new();
         match self.place {
             Place::Folder => {
-                let files = files_below(&self.path)?;
-                results.par_extend(files.into_par_iter().filter(|f| !is_litter(f)).map(|file| {
-                    let name = match slot_name(&self.path, &file) {
-                        Ok(name) => name,
-                        Err(error) => return (file.to_string_lossy().into_owned(), Err(error)),
-                    };
-                    let looked = Member::of_file(&name, &file).and_then(|member| seen(&member));
-                    (name, looked)
-                }));
+                results.par_extend(
+                    self.files()?
+                        .into_par_iter()
+                        .map(|(name, file)| match name {
+                            Ok(name) => {
+                                let looked = Member::of_file(&name, &file).and_then(|m| seen(&m));
+                                (name, looked)
+                            }
+                            Err(error) => (file.to_string_lossy().into_owned(), Err(error)),
+                        }),
+                );
             }
             Place::Archive(kind) => kind.read(&self.path, &mut |batch: Vec<Member>| {
                 results.par_extend(batch.into_par_iter().map(|member| {
@@ -135,11 +183,10 @@ impl Stock {
     /// As [`Stock::look`].
     pub fn names(&self) -> Result<Vec<String>> {
         let mut names = match self.place {
-            Place::Folder => files_below(&self.path)?
-                .iter()
-                .filter(|file| !is_litter(file))
-                .filter_map(|file| slot_name(&self.path, file).ok())
-                .collect(),
+            Place::Folder => {
+                let files = self.files()?.into_iter();
+                files.filter_map(|(name, _)| name.ok()).collect()
+            }
             Place::Archive(kind) => kind.names(&self.path)?,
         };
         names.sort();

@@ -1,4 +1,7 @@
-//! In what files fall short of a spec, or of their own names.
+//! In what files fall short of a spec, of their target, or of their own names.
+
+mod sheet;
+mod tree;
 
 use super::inspect::misnamed;
 use crate::args::Check;
@@ -10,6 +13,8 @@ use deft_needle_audio::read::Input;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::spec::{Container, Demand};
 use deft_needle_audio::{Clip, Error as AudioError};
+use deft_needle_core::names::Taken;
+use deft_needle_core::target::name_faults;
 use deft_needle_core::tree::files_below;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -27,6 +32,12 @@ struct Checked {
 
 /// Checks files and trees.
 pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
+    if args.wanted.target.is_some() {
+        return tree::run(args, console);
+    }
+    if args.paths.iter().all(|path| sheet::is_one(path)) {
+        return sheet::run(&args.paths, console);
+    }
     let demand = args.wanted.demand()?;
     let mut files = Vec::new();
     for path in expand(&args.paths)? {
@@ -51,6 +62,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
             }
         }
     }
+    check_names(args, &mut checked);
     let mut short = 0;
     for one in &checked {
         let name = safe(&one.file.display().to_string());
@@ -69,6 +81,27 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
         "files": checked,
     }));
     Ok(exit)
+}
+
+/// Names against the rules that were typed, and against each other.
+fn check_names(args: &Check, checked: &mut [Checked]) {
+    let Some(rules) = args.naming.rules() else {
+        return;
+    };
+    let names: Vec<String> = checked
+        .iter()
+        .map(|one| one.file.to_string_lossy().replace('\\', "/"))
+        .collect();
+    let mut taken = Taken::default();
+    for (one, name) in checked.iter_mut().zip(&names) {
+        let told = |fault: String| match fault.strip_prefix(name.as_str()) {
+            Some(fault) => format!("its name{fault}"),
+            None => fault,
+        };
+        let faults = name_faults(name, &rules, &[], &taken);
+        one.shortfalls.extend(faults.into_iter().map(told));
+        taken.add(name);
+    }
 }
 
 fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {

@@ -1,0 +1,60 @@
+//! A target sheet, looked at by itself.
+
+use crate::commands::counted;
+use crate::console::{BOLD, Console, GOOD, WARN, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use deft_needle_core::sheet::{Remark, Sheet};
+use deft_needle_core::slots::Roots;
+use deft_needle_core::target::Target;
+use serde_json::json;
+use std::path::{Path, PathBuf};
+
+/// Whether a path means a sheet.
+pub fn is_one(path: &Path) -> bool {
+    let extension = path.extension().unwrap_or_default();
+    extension.eq_ignore_ascii_case("toml") && path.is_file()
+}
+
+/// Reads sheets with their lists, and tells what is odd about them.
+pub fn run(paths: &[PathBuf], console: &Console) -> Result<Exit, Failure> {
+    let mut exit = Exit::Done;
+    let mut sheets = Vec::new();
+    for path in paths {
+        let target = Target::new(Sheet::load(path)?, Roots::default())?;
+        let remarks = target.remarks();
+        tell(&remarks, console);
+        let slots = target.slots.names().count();
+        console.say(format!(
+            "{}: {}, {}: {}",
+            paint(BOLD, safe(&path.display().to_string())),
+            counted(target.sheet.rules.len(), "rule"),
+            counted(slots, "name"),
+            match remarks.len() {
+                0 => paint(GOOD, "sound"),
+                some => paint(WARN, counted(some, "remark")),
+            }
+        ));
+        if !remarks.is_empty() {
+            exit = Exit::Short;
+        }
+        let told: Vec<String> = remarks.iter().map(ToString::to_string).collect();
+        sheets.push(json!({ "sheet": path, "remarks": told }));
+    }
+    console.object(&json!({ "sheets": sheets }));
+    Ok(exit)
+}
+
+/// Remarks with the lines that they are about.
+pub fn tell(remarks: &[Remark], console: &Console) {
+    for remark in remarks {
+        let mut text = safe(&remark.to_string());
+        for line in remark.excerpt().iter().flatten() {
+            text += &format!("\n      {}", safe(line));
+        }
+        if !remark.instead.is_empty() {
+            text += &format!("\n      {}", safe(&remark.instead));
+        }
+        console.warn(text);
+    }
+}

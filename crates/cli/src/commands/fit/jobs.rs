@@ -1,0 +1,209 @@
+//! Which clip goes where, and what the file there must be.
+
+use crate::args::{Fit, Wanted};
+use crate::failure::Failure;
+use crate::paths::{extension, is_stream};
+use deft_needle_audio::shape::separate::Keep;
+use deft_needle_audio::spec::{Choice, Container, Demand};
+use deft_needle_audio::{Edits, Spec};
+use deft_needle_core::names::Taken;
+use deft_needle_core::sheet::Rule;
+use deft_needle_core::target::{Aim, Target, name_faults};
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+/// One clip on its way to one file.
+pub struct Job<'a> {
+    /// The clip.
+    pub clip: &'a Path,
+    /// The file, or `-`.
+    pub out: PathBuf,
+    /// What is done to the clip.
+    pub edits: Edits,
+    /// What the file must be.
+    pub demand: Demand,
+    /// The slot that it is for, where a sheet tells.
+    pub aim: Option<Aim<'a>>,
+    /// What the user decided otherwise than the sheet.
+    pub overruled: Vec<String>,
+}
+
+/// All that is to be done.
+pub fn jobs<'a>(
+    clips: &'a [PathBuf],
+    args: &Fit,
+    into_folder: bool,
+    target: Option<&'a Target>,
+) -> Result<Vec<Job<'a>>, Failure> {
+    let edits = args.shaping.edits();
+    let typed = args.wanted.demand()?.filter(|_| args.wanted.names_a_spec());
+    let mut taken: HashMap<PathBuf, &Path> = HashMap::new();
+    let mut jobs = Vec::new();
+    for clip in clips {
+        if into_folder && is_stream(clip) {
+            return Err(Failure::usage(
+                "standard input has no name to use in a folder",
+                "name the output file with -o",
+            ));
+        }
+        let aimed = target
+            .map(|target| aim(target, clip, args, into_folder))
+            .transpose()?;
+        let (slot, aim) = aimed.unzip();
+        let (demand, overruled) = match (&typed, aim) {
+            (typed, Some(aim)) => args.wanted.demand_for(aim.rule, typed.as_ref())?,
+            (Some(typed), None) => (typed.clone(), Vec::new()),
+            (None, None) => (by_extension(args, into_folder)?, Vec::new()),
+        };
+        let out = match (into_folder, slot) {
+            (false, _) => args.out.clone(),
+            (true, Some(slot)) => args.out.join(slot.rsplit('/').next().unwrap_or(&slot)),
+            (true, None) => args.out.join(file_name(clip, &args.wanted, &demand)),
+        };
+        if let Some(other) = taken.insert(out.clone(), clip) {
+            return Err(Failure::usage(
+                format!(
+                    "{} and {} would both become {}",
+                    other.display(),
+                    clip.display(),
+                    out.display()
+                ),
+                "fit them one by one under different names",
+            ));
+        }
+        refuse_name(args, &out)?;
+        jobs.push(Job {
+            clip,
+            out,
+            edits: edits.clone(),
+            demand,
+            aim,
+            overruled,
+        });
+    }
+    match &args.guide {
+        Some(guide) => with_guide(jobs, guide),
+        None => Ok(jobs),
+    }
+}
+
+/// The slot that a clip is for: the one that was named, else the output's own name.
+fn aim<'a>(
+    target: &'a Target,
+    clip: &Path,
+    args: &Fit,
+    into_folder: bool,
+) -> Result<(String, Aim<'a>), Failure> {
+    let of = |path: &Path| {
+        path.file_name()
+            .unwrap_or_default()
+            .to_string_lossy()
+            .into_owned()
+    };
+    let slot = match (&args.slot, into_folder) {
+        (Some(slot), _) => slot.clone(),
+        (None, false) => of(&args.out),
+        (None, true) => {
+            let name = of(clip);
+            let extensions = target
+                .sheet
+                .rule_for(&name)
+                .map_or_else(Vec::new, Rule::extensions);
+            let kept = extensions
+                .iter()
+                .any(|e| e.eq_ignore_ascii_case(&extension(clip)));
+            match extensions.first().filter(|_| !kept) {
+                Some(extension) => of(&Path::new(&name).with_extension(extension)),
+                None => name,
+            }
+        }
+    };
+    Ok(target.aim(&slot)?)
+}
+
+/// Where only a name is asked for, a wrong one is refused before any work.
+fn refuse_name(args: &Fit, out: &Path) -> Result<(), Failure> {
+    let Some(rules) = args.naming.rules().filter(|_| !is_stream(out)) else {
+        return Ok(());
+    };
+    let name = out.file_name().unwrap_or_default().to_string_lossy();
+    match name_faults(&name, &rules, &[], &Taken::default())
+        .into_iter()
+        .next()
+    {
+        None => Ok(()),
+        Some(fault) => {
+            Err(deft_needle_core::Error::refused(fault, "name another file with -o").into())
+        }
+    }
+}
+
+/// Without a spec, the output's extension names the container and the rest stays.
+fn by_extension(args: &Fit, into_folder: bool) -> Result<Demand, Failure> {
+    let extension = extension(&args.out);
+    let container = match Container::from_extension(&extension) {
+        Some(container) if !into_folder => container,
+        _ => {
+            return Err(Failure::usage(
+                format!("nothing says what {} must be", args.out.display()),
+                "say it with --spec \"wav pcm16 24000 mono\", --like FILE or --target SHEET",
+            ));
+        }
+    };
+    let spec = Spec {
+        container: Choice::OneOf(vec![container]),
+        ..Spec::ANY
+    };
+    let mut demand = Demand::from(spec);
+    args.wanted.adjust(&mut demand);
+    demand.validate()?;
+    Ok(demand)
+}
+
+/// The clip's stem with the extension of what it becomes.
+fn file_name(clip: &Path, wanted: &Wanted, demand: &Demand) -> PathBuf {
+    let of_model = wanted.like.as_deref().map(extension);
+    let of_spec = match &demand.specs[0].container {
+        Choice::OneOf(containers) => containers.first().copied(),
+        Choice::Any => None,
+    };
+    let name = match (&of_model, of_spec) {
+        (Some(extension), _) if !extension.is_empty() => extension.clone(),
+        (_, Some(container)) => container.facts().extensions[0].to_owned(),
+        _ => extension(clip),
+    };
+    let mut file = clip.file_stem().unwrap_or_default().to_owned();
+    file.push(format!(".{name}"));
+    file.into()
+}
+
+/// The full clip to its output, and what `--keep` keeps to another one.
+fn with_guide<'a>(mut jobs: Vec<Job<'a>>, guide: &Path) -> Result<Vec<Job<'a>>, Failure> {
+    let (Some(full), true) = (jobs.pop(), jobs.is_empty()) else {
+        return Err(Failure::usage(
+            "--guide goes with one clip",
+            "fit the clips one by one",
+        ));
+    };
+    if full.out == guide || is_stream(guide) || is_stream(full.clip) {
+        return Err(Failure::usage(
+            "the guide needs a file of its own, and a clip that is a file",
+            "name another file with --guide",
+        ));
+    }
+    let with = |keep, out: PathBuf| Job {
+        out,
+        edits: Edits {
+            keep,
+            ..full.edits.clone()
+        },
+        demand: full.demand.clone(),
+        overruled: full.overruled.clone(),
+        ..full
+    };
+    let keep = full.edits.keep.or(Some(Keep::Shared));
+    Ok(vec![
+        with(None, full.out.clone()),
+        with(keep, guide.to_owned()),
+    ])
+}

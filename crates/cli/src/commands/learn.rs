@@ -1,0 +1,91 @@
+//! A target sheet from files that work today.
+
+use crate::args::Learn;
+use crate::commands::counted;
+use crate::commands::fit::make_folder;
+use crate::console::{BOLD, Console, GOOD, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::progress::Progress;
+use deft_needle_audio::num::count;
+use deft_needle_core::RealDisk;
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::fit::{put_bytes, refuse_existing};
+use deft_needle_core::learn::{Learnt, learn};
+use deft_needle_core::slots::to_csv;
+use deft_needle_core::stock::Stock;
+use serde_json::json;
+use std::path::{Path, PathBuf};
+
+/// Learns, and writes the sheet and its list.
+pub fn run(args: &Learn, console: &Console) -> Result<Exit, Failure> {
+    if args.out.is_dir() || args.out.file_name().is_none() {
+        return Err(Failure::usage(
+            format!("{} is a folder", args.out.display()),
+            "name the sheet with -o, as in -o lantern-ferry.toml",
+        ));
+    }
+    let list = list_beside(&args.out);
+    if !args.dry_run {
+        for out in [&args.out, &list] {
+            refuse_existing(&[], out, args.overwrite)?;
+        }
+    }
+    let stock = Stock::open(&args.stock)?.before_us()?;
+    let progress = Progress::new(console, count(stock.names()?.len()));
+    let list_name = list.file_name().unwrap_or_default().to_string_lossy();
+    let learnt = learn(&stock, &list_name, &progress)?;
+    drop(progress);
+    let mut exit = Exit::Done;
+    for error in learnt.left_out.iter().map(ToString::to_string) {
+        console.warn(format!("left out: {}", safe(&error)));
+        exit = exit.worst(Exit::Unreadable);
+    }
+    if args.dry_run {
+        console.say(learnt.sheet.trim_end());
+    } else {
+        let disk = RealDisk::default();
+        make_folder(&args.out, &disk)?;
+        // The list first: a sheet without its list is no use.
+        put_bytes(&list, &to_csv(&learnt.list)?, &disk)?;
+        put_bytes(&args.out, learnt.sheet.as_bytes(), &disk)?;
+        console.say(told(&learnt, args, &list));
+    }
+    console.object(&json!({
+        "stock": args.stock,
+        "sheet": args.out,
+        "list": list,
+        "dry_run": args.dry_run,
+        "rules": learnt.rules,
+        "sounds": learnt.sounds,
+        "opaque": learnt.opaque,
+        "others": learnt.others,
+        "left_out": learnt.left_out.iter().map(CoreError::to_string).collect::<Vec<_>>(),
+    }));
+    Ok(exit)
+}
+
+/// `lantern-ferry.slots.csv` beside `lantern-ferry.toml`.
+fn list_beside(sheet: &Path) -> PathBuf {
+    let stem = sheet.file_stem().unwrap_or_default().to_string_lossy();
+    sheet.with_file_name(format!("{stem}.slots.csv"))
+}
+
+fn told(learnt: &Learnt, args: &Learn, list: &Path) -> String {
+    let name = |path: &Path| paint(BOLD, safe(&path.display().to_string()));
+    let mut found = counted(learnt.sounds, "sound");
+    if learnt.opaque > 0 {
+        found += &format!(", {} of closed formats", counted(learnt.opaque, "file"));
+    }
+    if learnt.others > 0 {
+        found += &format!(", {} without sound", counted(learnt.others, "file"));
+    }
+    format!(
+        "{}: {found}\n  {} in {}\n  names, lengths, loudness, loops and hashes in {}\n  next: deft-needle slots {}",
+        name(&args.stock),
+        paint(GOOD, counted(learnt.rules, "rule")),
+        name(&args.out),
+        name(list),
+        safe(&args.out.display().to_string()),
+    )
+}

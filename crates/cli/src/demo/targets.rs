@@ -1,0 +1,108 @@
+//! What targets accept and how their sounds are called: learnt, searched, checked.
+
+use super::{Stage, lantern_ferry, porch_finch, slow_comet};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use std::fs;
+
+/// Makes the other three targets, and asks all four.
+pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    lantern_ferry::make(stage)?;
+    porch_finch::make(stage)?;
+    slow_comet::make(stage)?;
+    learnt(stage)?;
+    mistakes(stage)?;
+    fitted(stage)
+}
+
+fn learnt(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    stage.tell("11. A game this time. What does it accept? Let its own files tell.");
+    stage.run("learn game -o learnt/lantern-ferry.toml", Exit::Done)?;
+    let sheet = fs::read_to_string(stage.path("learnt/lantern-ferry.toml")).unwrap_or_default();
+    stage.console.say(sheet);
+    stage.run("check game --target learnt/lantern-ferry.toml", Exit::Done)?;
+    stage.by_hand("the same for a clock, an intercom and a planetarium");
+    for (root, name) in [
+        ("card", "brass-wren"),
+        ("finch", "porch-finch"),
+        ("comet", "slow-comet"),
+    ] {
+        stage.run(&format!("learn {root} -o learnt/{name}.toml"), Exit::Done)?;
+        stage.run(
+            &format!("check {root} --target learnt/{name}.toml"),
+            Exit::Done,
+        )?;
+    }
+    stage.tell(
+        "12. What is that sound called? The makers' own sheet has labels, and lists more names.",
+    );
+    stage.run("slots lantern-ferry.toml --root game", Exit::Done)?;
+    stage.run("slots lantern-ferry.toml --root game storm", Exit::Done)?;
+    stage.run("slots game guul", Exit::Done)?;
+    stage.run("slots game \"gull_*\" --as-job", Exit::Done)
+}
+
+/// What people do by hand, caught before the game is started.
+fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    stage.tell("13. Somebody has been at it by hand. The sheet tells what is wrong, before the game is started.");
+    let kettle = fs::read(stage.path("takes/kettle.wav")).unwrap_or_default();
+    let kept = fs::read(stage.path("game/sfx/gull_2.ogg")).unwrap_or_default();
+    let wrong = [
+        "game/sfx/Gull_4.ogg",
+        "game/sfx/gull_wing.ogg.wav",
+        "game/sfx/möwe.ogg",
+    ];
+    stage.by_hand("kettle.wav becomes gull_2.ogg, Gull_4.ogg, gull_wing.ogg.wav and möwe.ogg; a bell is thrown away");
+    stage.save("game/sfx/gull_2.ogg", &kettle)?;
+    for name in wrong {
+        stage.save(name, &kettle)?;
+    }
+    let bell = fs::read(stage.path("game/sfx/bell-b.ogg")).unwrap_or_default();
+    let _ = fs::remove_file(stage.path("game/sfx/bell-b.ogg"));
+    stage.run("check game --target learnt/lantern-ferry.toml", Exit::Short)?;
+    for name in wrong {
+        let _ = fs::remove_file(stage.path(name));
+    }
+    stage.save("game/sfx/gull_2.ogg", &kept)?;
+    stage.save("game/sfx/bell-b.ogg", &bell)
+}
+
+fn fitted(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    stage.tell("14. And right: the sheet says what the slot wants, options win over it.");
+    for (command, exit) in [
+        (
+            "fit takes/kettle.wav -o made/gull_2.ogg --target learnt/lantern-ferry.toml --slot sfx/gull2.ogg",
+            Exit::Refused,
+        ),
+        (
+            "fit takes/kettle.wav -o made/gull_2.ogg --target learnt/lantern-ferry.toml --slot sfx/gull_2.ogg --level stock",
+            Exit::Done,
+        ),
+        (
+            "fit \"takes/music box.wav\" -o made/crossing.ogg --overwrite --target learnt/lantern-ferry.toml --slot music/crossing.ogg",
+            Exit::CannotMeet,
+        ),
+        (
+            "swap takes/kettle.wav game/deck/horn.wav --target lantern-ferry.toml",
+            Exit::Done,
+        ),
+        (
+            "swap takes/kettle.wav game/sfx/whistle.ogg --target lantern-ferry.toml",
+            Exit::Done,
+        ),
+        (
+            "swap takes/story.wav card/SAY/HOUR01.PRM --target brass-wren.toml --trim-silence",
+            Exit::CannotMeet,
+        ),
+        ("slots lantern-ferry.toml --root game horn", Exit::Done),
+        ("restore game", Exit::Done),
+        ("sheets", Exit::Done),
+        (
+            "fit takes/kettle.wav -o made/whistle.wav --target placed-effect --gain -6dB",
+            Exit::Done,
+        ),
+    ] {
+        stage.run(command, exit)?;
+    }
+    Ok(())
+}
