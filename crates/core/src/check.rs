@@ -162,7 +162,7 @@ impl Target {
         let bytes = Size(files.iter().map(|file| file.bytes).sum());
         if let Some(budget) = self.sheet.budget.filter(|budget| bytes > *budget) {
             all.push(format!(
-                "all slots together take {bytes}, and {budget} is there"
+                "all slots together: {bytes}, and {budget} is there"
             ));
         }
         all

@@ -29,8 +29,6 @@ pub struct Aim<'a> {
     pub rule: &'a Rule,
     /// What is known of its stock.
     pub listed: Option<&'a Listed>,
-    /// Whether a list gives its name.
-    pub known: bool,
 }
 
 impl Target {
@@ -96,7 +94,6 @@ impl Target {
         let aim = Aim {
             rule,
             listed: self.slots.listed(&slot),
-            known,
         };
         Ok((slot, aim))
     }
@@ -185,7 +182,9 @@ fn refuse_unmarked(sheet: &Sheet, root: &Path) -> Result<()> {
 
 impl Aim<'_> {
     /// Lets the rule speak where the user has not; gives what the user decided otherwise.
-    pub fn fill_in(&self, edits: &mut Edits, facts: &Facts) -> Vec<String> {
+    ///
+    /// `stock` says whether the level of what is replaced can be told.
+    pub fn fill_in(&self, edits: &mut Edits, facts: &Facts, stock: bool) -> Vec<String> {
         let rule = self.rule;
         let mut overruled = Vec::new();
         let mut note = |option: &str, typed: String, ruled: Option<String>| {
@@ -209,7 +208,6 @@ impl Aim<'_> {
             ),
             None => edits.longest = rule.longest,
         }
-        let unknown = |level: &Level| *level == Level::Stock && !self.known;
         match (&edits.level, &edits.gain) {
             (Some(level), _) => note(
                 "level",
@@ -217,7 +215,11 @@ impl Aim<'_> {
                 rule.level.as_ref().map(Level::to_string),
             ),
             (None, Some(_)) => {}
-            (None, None) => edits.level = rule.level.clone().filter(|level| !unknown(level)),
+            (None, None) if rule.level == Some(Level::Stock) && !stock => overruled.push(
+                "the level stays as it is: there is no stock that it could be as loud as"
+                    .to_owned(),
+            ),
+            (None, None) => edits.level.clone_from(&rule.level),
         }
         overruled
     }

@@ -124,7 +124,7 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
         let stock = Stock::open(&args.of)?.before_us()?;
         let progress = Progress::new(console, count(stock.names()?.len()));
         let mut slots = Slots::default();
-        for listed in list(&stock, &progress)? {
+        for listed in list(&stock, None, &progress)? {
             slots.add(listed.name.clone(), Some(listed));
         }
         let present = match stock.folder() {
@@ -138,16 +138,39 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
         });
     }
     let sheet = Sheet::find(&args.of)?;
-    let target = Target::new(sheet, Roots::main(args.root.as_deref()))?;
-    let present = match &args.root {
+    let mut target = Target::new(sheet, Roots::main(args.root.as_deref()))?;
+    let now = match &args.root {
         Some(root) => Some(present(&target.slots, root, args)?),
         None => None,
     };
+    if let Some(root) = &args.root {
+        measure_unlisted(&mut target, root, console)?;
+    }
     Ok(Known {
         sheet: Some(target.sheet),
         slots: target.slots,
-        present,
+        present: now,
     })
+}
+
+/// What no list tells of the stock is measured.
+fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Result<(), Failure> {
+    let unlisted = |slots: &Slots, name: &str| slots.has(name) && slots.listed(name).is_none();
+    if !target
+        .slots
+        .names()
+        .any(|name| unlisted(&target.slots, name))
+    {
+        return Ok(());
+    }
+    let stock = Stock::open(root)?.before_us()?;
+    let progress = Progress::new(console, count(stock.names()?.len()));
+    for listed in list(&stock, Some(&target.sheet), &progress)? {
+        if unlisted(&target.slots, &listed.name) {
+            target.slots.add(listed.name.clone(), Some(listed));
+        }
+    }
+    Ok(())
 }
 
 fn present(slots: &Slots, root: &Path, args: &SlotsArgs) -> Result<Found, Failure> {

@@ -106,6 +106,17 @@ fn ruled(args: &Swap, clip: &Clip, typed: Option<&Demand>) -> Result<Option<Rule
     let Some(target) = args.wanted.target_at(&args.slot, named)? else {
         return Ok(None);
     };
+    if target.roots.main.is_none() && !target.sheet.marker.0.is_empty() {
+        let marker = &target.sheet.marker.0[0].0;
+        return Err(Failure::Core(CoreError::refused(
+            format!(
+                "{} lies in no root of {}: no folder above it has {marker}",
+                args.slot.display(),
+                target.sheet.name
+            ),
+            "check the path, or name the root with --root",
+        )));
+    }
     let root = install::find_root(
         &args.slot,
         target.roots.main.as_deref(),
@@ -115,7 +126,8 @@ fn ruled(args: &Swap, clip: &Clip, typed: Option<&Demand>) -> Result<Option<Rule
     let (slot, aim) = target.aim(&slot_name(&root.path, &path)?)?;
     let mut edits = args.shaping.edits();
     let (demand, mut overruled) = args.wanted.demand_for(aim.rule, typed)?;
-    overruled.extend(aim.fill_in(&mut edits, clip.facts()));
+    let stock = install::has_stock(&root, &slot)?;
+    overruled.extend(aim.fill_in(&mut edits, clip.facts(), stock));
     let takes_new = match aim.rule.new {
         New::Never => false,
         New::Listed => target.slots.has(&slot),

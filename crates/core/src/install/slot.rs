@@ -10,7 +10,7 @@ use crate::hash::Hash;
 use crate::ledger::record::Held;
 use crate::ledger::{Ledger, Recovered, kept_in, state::State};
 use crate::names::{Difference, did_you_mean, nearest};
-use crate::tree::{names_in, slot_name};
+use crate::tree::{names_in, slot_name, slot_path};
 use std::path::{Path, PathBuf};
 
 /// What was typed.
@@ -88,6 +88,16 @@ impl Asked<'_> {
             recovered,
         })
     }
+}
+
+/// Whether there is a stock of a slot, be it in the ledger.
+///
+/// # Errors
+/// Those of the ledger, and of reading what the slot holds.
+pub fn has_stock(root: &Root, slot: &str) -> Result<bool> {
+    let state = Ledger::peek(&root.ledger)?;
+    let path = slot_path(&root.path, slot)?;
+    Ok(find_stock(root, &state, slot, &path)?.0.is_some())
 }
 
 /// Where the true stock lies, and whether it is another than the ledger knows. Our own file is

@@ -252,7 +252,7 @@ impl Area<'_> {
 }
 
 /// The areas around a cell, of those that hold as many the first preferred: narrow folders before wide
-/// ones, plain patterns before those with an extension.
+/// ones, plain patterns before those with an extension, but for the root.
 fn areas<'a>(&(folder, extension): &Cell<'a>) -> Vec<Area<'a>> {
     let mut all = Vec::new();
     let above = folder.match_indices('/').map(|(at, _)| &folder[..at]);
@@ -262,7 +262,14 @@ fn areas<'a>(&(folder, extension): &Cell<'a>) -> Vec<Area<'a>> {
     }
     let own = (!extension.is_empty()).then_some(extension);
     for folder in folders.into_iter().rev() {
-        for (deep, extension) in [(true, None), (false, None), (true, own), (false, own)] {
+        let plain = [(true, None), (false, None)];
+        let named = [(true, own), (false, own)];
+        // A root holds more than sounds: there, extensions come first.
+        let both = match folder {
+            "" => [named, plain],
+            _ => [plain, named],
+        };
+        for (deep, extension) in both.concat() {
             all.push(Area {
                 folder,
                 deep,
@@ -300,7 +307,7 @@ mod tests {
     #[test]
     fn the_fewest_rules() {
         for (files, want) in [
-            (vec![("a.wav", 0), ("b.wav", 0)], vec!["**"]),
+            (vec![("a.wav", 0), ("b.wav", 0)], vec!["**/*.wav"]),
             (
                 vec![("music/a.ogg", 0), ("sfx/b.ogg", 1), ("sfx/x/c.ogg", 1)],
                 vec!["music/**", "sfx/**"],

@@ -6,8 +6,9 @@ mod sample;
 mod text;
 
 use crate::error::{Error, Result};
+use crate::sheet::Sheet;
 use crate::slots::Listed;
-use crate::stock::Stock;
+use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
 use group::{Group, Named};
 use habits::Habits;
@@ -33,12 +34,17 @@ pub struct Learnt {
     pub left_out: Vec<Error>,
 }
 
-/// What the list beside a sheet would say of every sound.
+/// What the list beside a sheet would say of every sound; a sheet that there is tells how loops are
+/// named.
 ///
 /// # Errors
 /// Those of [`Stock::look`].
-pub fn list(stock: &Stock, observer: &dyn Observer) -> Result<Vec<Listed>> {
-    let looked = stock.look(&Sample::of, observer)?;
+pub fn list(stock: &Stock, sheet: Option<&Sheet>, observer: &dyn Observer) -> Result<Vec<Listed>> {
+    let of = |member: &Member| {
+        let rule = sheet.and_then(|sheet| sheet.rule_for(&member.name));
+        Sample::of(member, rule.and_then(|rule| rule.loop_tags.clone()))
+    };
+    let looked = stock.look(&of, observer)?;
     let heard = |sample: &Sample| !matches!(sample.what, What::Other);
     let samples = looked.found.into_iter().filter(heard);
     Ok(samples.map(|sample| sample.listed).collect())
@@ -49,7 +55,7 @@ pub fn list(stock: &Stock, observer: &dyn Observer) -> Result<Vec<Listed>> {
 /// # Errors
 /// Those of [`Stock::look`]; [`Error::Refused`] where there is no sound at all.
 pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learnt> {
-    let looked = stock.look(&Sample::of, observer)?;
+    let looked = stock.look(&|member| Sample::of(member, None), observer)?;
     let (others, samples): (Vec<Sample>, Vec<Sample>) = looked
         .found
         .into_iter()

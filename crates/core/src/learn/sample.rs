@@ -7,7 +7,7 @@ use deft_needle_audio::clip::Tag;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::read::sniff::Sniffed;
-use deft_needle_audio::spec::{Chunks, Format, Header, Kind};
+use deft_needle_audio::spec::{Chunks, Format, Header, Kind, LoopTags};
 use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::FrameRange;
 
@@ -68,15 +68,19 @@ impl Sample {
         }
     }
 
-    /// Looks at a file.
+    /// Looks at a file; `loop_tags` are the names under which its loop may stand.
     ///
     /// # Errors
     /// A sound that cannot be read.
-    pub fn of(member: &Member) -> Result<Self> {
+    pub fn of(member: &Member, loop_tags: Option<LoopTags>) -> Result<Self> {
         let unread = || Listed::opaque(&member.name, member.bytes, crate::Hash::of(&[]));
         let what = match member.sniffed() {
             Sniffed::Known { .. } => {
-                let clip = match member.clip(&Hints::default()) {
+                let hints = Hints {
+                    loop_tags,
+                    ..Hints::default()
+                };
+                let clip = match member.clip(&hints) {
                     Ok(clip) => clip,
                     // A container that we know, with something in it that we do not.
                     Err(Error::Audio(deft_needle_audio::Error::Unsupported { .. })) => {

@@ -159,13 +159,6 @@ fn rule_text(rule: &Rule) -> String {
         };
         lines.push(format!("# variants: {}{more}", one_line(&named.join(", "))));
     }
-    let list = |texts: &[String]| match texts {
-        [one] => quoted(one),
-        many => {
-            let all: Vec<String> = many.iter().map(|text| quoted(text)).collect();
-            format!("[{}]", all.join(", "))
-        }
-    };
     lines.push(format!("match = {}", list(&rule.patterns)));
     match rule.specs.len() {
         1 => lines.push(format!("spec = {}", list(&rule.specs))),
@@ -191,10 +184,11 @@ fn rule_text(rule: &Rule) -> String {
         ));
     }
     if habits.stripped {
-        lines.push(told_line(
-            "tags = 'strip'",
-            "none has anything beside its samples",
-        ));
+        let why = match habits.loops {
+            0 => "none has anything beside its samples",
+            _ => "none has anything beside samples and loop",
+        };
+        lines.push(told_line("tags = 'strip'", why));
     }
     lines.extend(loop_lines(habits));
     if !habits.odd_extensions.is_empty() {
@@ -274,6 +268,28 @@ fn loop_lines(habits: &Habits) -> Vec<String> {
         ));
     }
     lines
+}
+
+/// One string, or an array that is broken where a line would be long.
+fn list(texts: &[String]) -> String {
+    const WIDTH: usize = 96;
+    let all: Vec<String> = texts.iter().map(|text| quoted(text)).collect();
+    let line = all.join(", ");
+    if let [one] = all.as_slice() {
+        return one.clone();
+    }
+    if line.len() < WIDTH {
+        return format!("[{line}]");
+    }
+    let (mut lines, mut last) = (Vec::new(), String::from("   "));
+    for text in all {
+        if last.len() + text.len() + 2 > WIDTH {
+            lines.push(std::mem::replace(&mut last, String::from("   ")));
+        }
+        last += &format!(" {text},");
+    }
+    lines.push(last);
+    format!("[\n{}\n]", lines.join("\n"))
 }
 
 /// A key and a comment behind it.

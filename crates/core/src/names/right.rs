@@ -152,7 +152,7 @@ mod tests {
                 "second extension",
                 "sfx/gull.ogg",
             ),
-            (&ferry, "sfx/gull.wav", "should be .ogg", "sfx/gull.ogg"),
+            (&ferry, "sfx/gull.wav", "should end in .ogg", "sfx/gull.ogg"),
             (
                 &ferry,
                 "sfx/gull_1.ogg",

@@ -75,8 +75,7 @@ impl NameRules {
         let mut all = portable(file);
         let has = |known: &String| known.eq_ignore_ascii_case(extension);
         if !extensions.is_empty() && !extensions.iter().any(has) {
-            let list: Vec<String> = extensions.iter().map(|e| format!(".{e}")).collect();
-            all.push(format!("its extension should be {}", list.join(" or ")));
+            all.push(format!("should end in .{}", extensions[0]));
         }
         if let Some(second) = second_extension(stem, extensions) {
             all.push(format!("has a second extension, .{second}"));
@@ -90,7 +89,7 @@ impl NameRules {
         if let Some(allowed) = &self.allowed {
             let odd: String = distinct(stem.chars().filter(|c| !allowed.holds(*c)));
             if !odd.is_empty() {
-                all.push(format!("has \"{odd}\"; allowed are {allowed}"));
+                all.push(format!("has \"{odd}\"; allowed are \"{allowed}\""));
             }
         }
         match self.case {

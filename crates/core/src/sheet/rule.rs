@@ -190,6 +190,15 @@ impl Rule {
         texts.join(", ")
     }
 
+    /// The same in a few words, where there are many.
+    pub fn short_title(&self) -> String {
+        let patterns = &self.patterns.get_ref().0;
+        match patterns.as_slice() {
+            [a, b, _, _, ..] => format!("{a}, {b} and {} more", patterns.len() - 2),
+            _ => self.title(),
+        }
+    }
+
     /// What it asks of a sound; `None` for closed formats.
     pub fn demand(&self) -> Option<Demand> {
         let Asked::Sound(specs) = self.spec.get_ref() else {

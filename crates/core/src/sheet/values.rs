@@ -65,6 +65,9 @@ impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
 #[serde(transparent)]
 pub struct Within(pub String);
 
+/// Bytes of a path at most (`PATH_MAX` of most systems).
+const LONGEST: usize = 4096;
+
 impl FromStr for Within {
     type Err = String;
 
@@ -91,6 +94,8 @@ impl FromStr for Within {
             Some("has an empty part")
         } else if path.split('/').any(|part| part == LEDGER_FOLDER) {
             Some("leads into the ledger")
+        } else if path.len() > LONGEST {
+            Some("is longer than any file system takes")
         } else if path.split('/').any(reserved) {
             Some("is the name of a device on Windows")
         } else {

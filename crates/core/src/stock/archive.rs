@@ -29,7 +29,7 @@ const LARGEST_IN_ALL: u64 = 64 << 30;
 /// The most entries.
 const MOST: usize = 1_000_000;
 /// Bytes and entries that are worked on at once.
-const BATCH: (u64, usize) = (64 << 20, 1024);
+const BATCH: (u64, usize) = (16 << 20, 256);
 
 /// What takes batches of entries.
 type Take<'a> = &'a mut dyn FnMut(Vec<Member>) -> Result<()>;

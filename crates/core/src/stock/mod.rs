@@ -10,10 +10,11 @@ use crate::ledger::record::Held;
 use crate::ledger::{Ledger, kept_in, usual_folder};
 use crate::tree::{files_below, slot_name};
 use archive::Kind;
-use deft_needle_audio::Observer;
+use deft_needle_audio::{Error as AudioError, Observer};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::mpsc;
 
 /// Where the files are.
 #[derive(Debug, Clone)]
@@ -130,7 +131,7 @@ impl Stock {
         let seen = |member: &Member| {
             observer.advance(1);
             match observer.stopped() {
-                true => Err(deft_needle_audio::Error::Stopped.into()),
+                true => Err(AudioError::Stopped.into()),
                 false => look(member),
             }
         };
@@ -149,14 +150,27 @@ impl Stock {
                         }),
                 );
             }
-            Place::Archive(kind) => kind.read(&self.path, &mut |batch: Vec<Member>| {
-                results.par_extend(batch.into_par_iter().map(|member| {
-                    let looked = seen(&member);
-                    (member.name, looked)
-                }));
-                match observer.stopped() {
-                    true => Err(deft_needle_audio::Error::Stopped.into()),
-                    false => Ok(()),
+            Place::Archive(kind) => std::thread::scope(|scope| {
+                // The next files are inflated while the last ones are looked at.
+                let (send, batches) = mpsc::sync_channel(1);
+                let reader = scope.spawn(move || {
+                    kind.read(&self.path, &mut |batch| {
+                        let stopped = |_| Error::from(AudioError::Stopped);
+                        send.send(batch).map_err(stopped)
+                    })
+                });
+                for batch in batches {
+                    results.par_extend(batch.into_par_iter().map(|member: Member| {
+                        let looked = seen(&member);
+                        (member.name, looked)
+                    }));
+                    if observer.stopped() {
+                        break;
+                    }
+                }
+                match reader.join() {
+                    Ok(read) => read,
+                    Err(panic) => std::panic::resume_unwind(panic),
                 }
             })?,
         }
@@ -168,7 +182,7 @@ impl Stock {
         for (_, result) in results {
             match result {
                 Ok(found) => looked.found.push(found),
-                Err(Error::Audio(stopped @ deft_needle_audio::Error::Stopped)) => {
+                Err(Error::Audio(stopped @ AudioError::Stopped)) => {
                     return Err(stopped.into());
                 }
                 Err(error) => looked.left_out.push(error),

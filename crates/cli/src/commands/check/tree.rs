@@ -106,7 +106,7 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
         let short = short.filter(|file| !file.shortfalls.is_empty()).count();
         if files > 0 {
             rows.push(vec![
-                format!("  {}", safe(&rule.title())),
+                format!("  {}", safe(&rule.short_title())),
                 files.to_string(),
                 verdict(short),
             ]);
@@ -128,7 +128,7 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
             wrong if report.whole.is_empty() => paint(BAD, format!("{wrong} short")),
             _ => paint(
                 BAD,
-                format!("{short} short, {} more that is wrong", report.whole.len())
+                format!("{short} short and {} more wrong", report.whole.len())
             ),
         }
     ));

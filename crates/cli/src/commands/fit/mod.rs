@@ -158,8 +158,9 @@ fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> 
     let mut overruled = job.overruled.clone();
     let mut reference = Reference::default();
     if let Some(aim) = &job.aim {
-        overruled.extend(aim.fill_in(&mut edits, clip.facts()));
         reference.lufs = aim.listed.and_then(|listed| listed.lufs);
+        let stock = reference.lufs.is_some();
+        overruled.extend(aim.fill_in(&mut edits, clip.facts(), stock));
     }
     let plan = plan_clip(&clip, &job.demand, &edits, reference, &progress)?;
     let rule = job.aim.map(|aim| aim.rule);
