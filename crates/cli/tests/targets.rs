@@ -8,6 +8,8 @@ use std::fs;
 use std::io::{Cursor, Write};
 use zip::write::SimpleFileOptions;
 
+type Zip = zip::ZipWriter<Cursor<Vec<u8>>>;
+
 /// A small game: mono effects in variants, stereo music with loops of its own naming, a file of a
 /// closed format, and things that are no sounds.
 fn game() -> Bench {
@@ -463,6 +465,128 @@ fn swap_obeys_the_sheet_and_takes_what_is_listed() {
 }
 
 #[test]
+fn closed_formats_go_by_their_rule() {
+    let bench = game();
+    learnt(&bench);
+    let sheet = fs::read_to_string(bench.path("ferry.toml")).unwrap();
+    let own = env!("CARGO_BIN_EXE_deft-needle");
+    let encoder = format!(
+        "spec = 'opaque'\nlargest = '200KiB'\nencoder = {{ command = ['{own}', 'stand-in-lockbox', '{{in}}', '{{out}}'], feed = 'wav pcm16 48000 stereo' }}"
+    );
+    bench.put(
+        "ferry.toml",
+        sheet.replace("spec = 'opaque'", &encoder).as_bytes(),
+    );
+    bench.put("other.lbx", b"LBX2 something else");
+    bench.put("right.lbx", b"LBX1 made elsewhere");
+    bench.put("large.lbx", &[b"LBX1".as_slice(), &[9; 300_000]].concat());
+    for (clip, options, code, part) in [
+        ("clip.wav", vec![], 5, "this would run"),
+        ("clip.wav", vec!["--allow-commands"], 0, "installed"),
+        ("right.lbx", vec!["--as-is"], 0, "installed"),
+        (
+            "other.lbx",
+            vec!["--as-is"],
+            4,
+            "begins with 4C 42 58 32, should be 4C 42 58 31",
+        ),
+        (
+            "large.lbx",
+            vec!["--as-is"],
+            4,
+            "size: 293.0 KiB, should be 200.0 KiB at most",
+        ),
+    ] {
+        let args = [
+            "swap",
+            clip,
+            "game/BANK.LBX",
+            "--root",
+            "game",
+            "--target",
+            "ferry.toml",
+        ];
+        let ran = bench.run(&[&args[..], &options].concat());
+        let all = ran.out + &ran.err;
+        assert!(
+            ran.code == code && all.contains(part),
+            "{clip} {options:?}: {} {all}",
+            ran.code
+        );
+    }
+    let fit = [
+        "fit",
+        "clip.wav",
+        "-o",
+        "bank.lbx",
+        "--target",
+        "ferry.toml",
+        "--slot",
+        "BANK.LBX",
+    ];
+    assert_eq!(
+        bench.run(&[&fit[..], &["--allow-commands"]].concat()).code,
+        0
+    );
+    assert!(
+        fs::read(bench.path("bank.lbx"))
+            .unwrap()
+            .starts_with(b"LBX1")
+    );
+}
+
+/// The examples of the documentation are sheets that the program takes, and name every key it knows.
+#[test]
+fn the_documentation_has_every_key_in_an_example() {
+    let bench = Bench::new();
+    let text = include_str!("../../../docs/target-sheets.md");
+    let examples: Vec<&str> = text
+        .split("```toml\n")
+        .skip(1)
+        .map(|rest| rest.split("```").next().unwrap())
+        .collect();
+    assert!(examples.len() >= 6);
+    bench.put(
+        "lantern-ferry.slots.csv",
+        b"name,spec,seconds,frames,lufs,loop,bytes,hash\n",
+    );
+    for example in &examples {
+        bench.put("example.toml", example.as_bytes());
+        let ran = bench.run(&["check", "example.toml"]);
+        assert_eq!(ran.code, 0, "{example}{}{}", ran.out, ran.err);
+    }
+    for table in [
+        "",
+        "[names]\n",
+        "[[slots]]\n",
+        "[[rule]]\n",
+        "[[entry]]\n",
+        "[[carry]]\n",
+        "[pack]\n",
+        "[[rule]]\nencoder = { nonsense = 1 }\n",
+        "[pack]\nfiles = [{ nonsense = 1 }]\n",
+    ] {
+        bench.put("example.toml", format!("{table}nonsense = 1\n").as_bytes());
+        let err = bench.run(&["check", "example.toml"]).err;
+        let known = err
+            .split("known are: ")
+            .nth(1)
+            .unwrap_or_else(|| panic!("{table}: {err}"));
+        for key in known
+            .trim()
+            .split(", ")
+            .filter(|key| !["slots", "labels", "rule", "entry", "names", "files"].contains(key))
+        {
+            let told = text.contains(&format!("`{key}`"))
+                || text.contains(&format!("`[{key}]`"))
+                || text.contains(&format!("`[[{key}]]`"));
+            let shown = examples.iter().any(|example| example.contains(key));
+            assert!(told && shown, "{key} of {table:?} is not documented");
+        }
+    }
+}
+
+#[test]
 fn names_come_from_lists_of_every_kind() {
     let bench = Bench::new();
     bench.put("root/noises.json", br#"{"held": {"N-bell": 1, "N-gull": 2, "other": 3}, "all": [{"plays": "sfx/horn.ogg"}, {"plays": "sfx\\pipe.ogg"}]}"#);
@@ -745,7 +869,7 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
 fn hostile_archives_are_refused_and_nothing_is_written() {
     let bench = Bench::new();
     let sound = wav(8_000, 1, 8, 100, 0.1);
-    let zip = |name: &str, write: &dyn Fn(&mut zip::ZipWriter<Cursor<Vec<u8>>>)| {
+    let zip = |name: &str, write: &dyn Fn(&mut Zip)| {
         let mut zip = zip::ZipWriter::new(Cursor::new(Vec::new()));
         zip.start_file("a.wav", SimpleFileOptions::default())
             .unwrap();

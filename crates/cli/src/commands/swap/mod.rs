@@ -1,5 +1,7 @@
 //! The whole job for one slot, in one line.
 
+mod aimed;
+
 use super::{level, notice};
 use crate::args::Swap;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
@@ -8,26 +10,24 @@ use crate::failure::Failure;
 use crate::paths::open_clip;
 use crate::progress::Progress;
 use crate::table::columns;
-use deft_needle_audio::spec::Demand;
+use aimed::Aimed;
 use deft_needle_audio::units::Duration;
-use deft_needle_audio::{Clip, Edits};
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::install::{self, Found, Prepared, Side, Swapped};
-use deft_needle_core::sheet::{New, Rule};
-use deft_needle_core::tree::slot_name;
 use serde_json::json;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
+    let aimed = Aimed::of(args)?;
     if args.as_is {
-        return place(args, &args.clip, console);
+        return place(args, &args.clip, aimed.as_ref(), console);
     }
     let clip = open_clip(&args.clip, &args.reading.hints())?;
-    let edits = args.shaping.edits();
+    let mut edits = args.shaping.edits();
+    let closed = aimed.as_ref().and_then(Aimed::closed);
     if args.dry_run
-        && let Some(plan) = args.outside.plan(&clip, &edits, None, console)?
+        && let Some(plan) = args.outside.plan(&clip, &edits, closed, console)?
     {
         console.say(format!(
             "{plan}\n  then the command is run; nothing was changed"
@@ -35,32 +35,35 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         console.object(&json!({ "dry_run": true, "feed": plan }));
         return Ok(Exit::Done);
     }
-    if let Some(made) = args.outside.make(&clip, &edits, None, console)? {
-        return place(args, &made.file, console);
+    if let Some(made) = args.outside.make(&clip, &edits, closed, console)? {
+        return place(args, &made.file, aimed.as_ref(), console);
     }
     let measuring = Progress::new(console, clip.facts().frames);
-    let typed = match args.wanted.names_a_spec() {
+    let mut demand = match args.wanted.names_a_spec() {
         true => args.wanted.demand()?,
         false => None,
     };
-    let ruled = ruled(args, &clip, typed.as_ref())?;
+    if let Some(aimed) = &aimed {
+        let (ruled, overruled) = aimed.fill_in(args, demand.as_ref(), &mut edits, clip.facts())?;
+        demand = Some(ruled);
+        for option in overruled {
+            console.warn(safe(&option));
+        }
+    }
     let swap = install::Swap {
         clip: &clip,
         slot: &args.slot,
-        root: match &ruled {
-            Some(ruled) => Some(&ruled.root),
+        root: match &aimed {
+            Some(aimed) => Some(&aimed.root.path),
             None => args.place.root.as_deref(),
         },
         ledger: args.place.ledger.as_deref(),
-        demand: ruled.as_ref().map(|ruled| ruled.demand.clone()).or(typed),
+        demand,
         adjust: &|demand| args.wanted.adjust(demand),
-        edits: ruled.as_ref().map_or(&edits, |ruled| &ruled.edits),
-        rule: ruled.as_ref().map(|ruled| &ruled.rule),
-        new: args.new || ruled.as_ref().is_some_and(|ruled| ruled.takes_new),
+        edits: &edits,
+        rule: aimed.as_ref().map(|aimed| &aimed.rule),
+        new: args.new || aimed.as_ref().is_some_and(|aimed| aimed.takes_new),
     };
-    for option in ruled.iter().flat_map(|ruled| &ruled.overruled) {
-        console.warn(safe(option));
-    }
     let disk = RealDisk::default();
     if args.dry_run {
         let prepared = swap.prepare(None, &measuring)?;
@@ -82,78 +85,39 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
              but not from a loss of power",
         );
     }
-    if let Some(after) = ruled.and_then(|ruled| ruled.after) {
-        console.say(format!("  {}", safe(&after)));
-    }
+    say_after(aimed.as_ref(), console);
     console.object(&swapped);
     Ok(Exit::Done)
 }
 
-/// What a sheet says of the slot.
-struct Ruled {
-    root: PathBuf,
-    rule: Rule,
-    demand: Demand,
-    edits: Edits,
-    overruled: Vec<String>,
-    takes_new: bool,
-    after: Option<String>,
-}
-
-/// The sheet's word on the slot, with what was typed in its place; `None` where no sheet was named.
-fn ruled(args: &Swap, clip: &Clip, typed: Option<&Demand>) -> Result<Option<Ruled>, Failure> {
-    let named = args.place.root.as_deref();
-    let Some(target) = args.wanted.target_at(&args.slot, named)? else {
-        return Ok(None);
-    };
-    if target.roots.main.is_none() && !target.sheet.marker.0.is_empty() {
-        let marker = &target.sheet.marker.0[0].0;
-        return Err(Failure::Core(CoreError::refused(
-            format!(
-                "{} lies in no root of {}: no folder above it has {marker}",
-                args.slot.display(),
-                target.sheet.name
-            ),
-            "check the path, or name the root with --root",
-        )));
+/// What the sheet says that the user has to do now.
+fn say_after(aimed: Option<&Aimed>, console: &Console) {
+    if let Some(after) = aimed.and_then(|aimed| aimed.after.as_deref()) {
+        console.say(format!("  {}", safe(after)));
     }
-    let root = install::find_root(
-        &args.slot,
-        target.roots.main.as_deref(),
-        args.place.ledger.as_deref(),
-    )?;
-    let path = std::path::absolute(&args.slot).map_err(CoreError::read(&args.slot))?;
-    let (slot, aim) = target.aim(&slot_name(&root.path, &path)?)?;
-    let mut edits = args.shaping.edits();
-    let (demand, mut overruled) = args.wanted.demand_for(aim.rule, typed)?;
-    let stock = install::has_stock(&root, &slot)?;
-    overruled.extend(aim.fill_in(&mut edits, clip.facts(), stock));
-    let takes_new = match aim.rule.new {
-        New::Never => false,
-        New::Listed => target.slots.has(&slot),
-        New::Any => true,
-    };
-    Ok(Some(Ruled {
-        root: root.path,
-        rule: aim.rule.clone(),
-        demand,
-        edits,
-        overruled,
-        takes_new,
-        after: target.sheet.after.clone(),
-    }))
 }
 
-/// A file of a closed format, checked by its first bytes.
-fn place(args: &Swap, file: &Path, console: &Console) -> Result<Exit, Failure> {
+/// A file of a closed format, checked by its first bytes and by what its rule says.
+fn place(
+    args: &Swap,
+    file: &Path,
+    aimed: Option<&Aimed>,
+    console: &Console,
+) -> Result<Exit, Failure> {
+    if let Some(aimed) = aimed {
+        aimed.refuse_short(file)?;
+    }
     let disk = RealDisk::default();
     let as_is = install::AsIs {
         file,
         clip: &args.clip,
         slot: &args.slot,
-        root: args.place.root.as_deref(),
+        root: match aimed {
+            Some(aimed) => Some(&aimed.root.path),
+            None => args.place.root.as_deref(),
+        },
         ledger: args.place.ledger.as_deref(),
-        new: args.new,
+        new: args.new || aimed.is_some_and(|aimed| aimed.takes_new),
     };
     let placed = as_is.place(match args.dry_run {
         true => None,
@@ -180,6 +144,9 @@ fn place(args: &Swap, file: &Path, console: &Console) -> Result<Exit, Failure> {
     let warnings = placed.warnings.iter().map(ToString::to_string);
     lines.extend(warnings.map(|text| notice(&safe(&text))));
     console.say(lines.join("\n"));
+    if !args.dry_run {
+        say_after(aimed, console);
+    }
     console.object(&placed);
     Ok(Exit::Done)
 }
