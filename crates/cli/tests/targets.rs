@@ -639,6 +639,18 @@ fn names_come_from_lists_of_every_kind() {
             .collect();
         assert_eq!(found, names, "{source}");
     }
+    // What only lies in the root is held against the names' rules, too.
+    bench.put("heap/a.wav", &wav(8_000, 1, 8, 10, 0.1));
+    bench.put("heap/A.WAV", &wav(8_000, 1, 8, 10, 0.1));
+    let sheet = "name = 'x'\n[names]\nstem-longest = 8\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '**'\nspec = 'any any any any'\n";
+    bench.put("heap.toml", sheet.as_bytes());
+    let heap = bench.run(&["check", "heap", "--target", "heap.toml", "--root", "heap"]);
+    assert!(
+        heap.code == usize::from(bench.names("heap").len() == 2) as i32,
+        "{}{}",
+        heap.out,
+        heap.err
+    );
     let unread = bench.run(&["slots", "sheet.toml"]);
     assert_eq!(
         unread.code, 0,

@@ -115,8 +115,9 @@ impl Target {
 
     /// Names that no list gives, against the rules and against each other.
     fn check_names(&self, files: &mut [Checked]) {
-        let mut taken = Taken::of(self.slots.names());
-        for file in files.iter_mut().filter(|file| !self.slots.has(&file.slot)) {
+        let listed = |name: &&str| self.slots.is_listed(name);
+        let mut taken = Taken::of(self.slots.names().filter(listed));
+        for file in files.iter_mut().filter(|file| !listed(&file.slot.as_str())) {
             let extensions = file
                 .rule
                 .map_or_else(Vec::new, |at| self.sheet.rules[at].extensions());

@@ -14,7 +14,7 @@ pub use state::{Found, Present};
 
 use crate::error::Result;
 use crate::sheet::Sheet;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// Where a target's roots are.
@@ -51,6 +51,8 @@ impl Roots {
 #[derive(Debug, Clone, Default)]
 pub struct Slots {
     known: BTreeMap<String, Option<Listed>>,
+    /// Names that were only found on the disk, which no list gives.
+    found: BTreeSet<String>,
     /// Lists that could not be read since their root is not at hand.
     pub unread: Vec<String>,
 }
@@ -64,15 +66,29 @@ impl Slots {
         names::collect(sheet, roots)
     }
 
-    /// Takes in a name, and what is known of it where nothing was.
+    /// Takes in a name that lies on the disk.
+    pub fn add_found(&mut self, name: String) {
+        if !self.has(&name) {
+            self.found.insert(name.clone());
+            self.known.insert(name, None);
+        }
+    }
+
+    /// Takes in a name that a list gives, and what is known of it where nothing was.
     pub fn add(&mut self, name: String, listed: Option<Listed>) {
+        self.found.remove(&name);
         let known = self.known.entry(name).or_default();
         if known.is_none() {
             *known = listed;
         }
     }
 
-    /// Whether a list gives this name.
+    /// Whether a list gives this name, be it not on the disk.
+    pub fn is_listed(&self, name: &str) -> bool {
+        self.has(name) && !self.found.contains(name)
+    }
+
+    /// Whether there is a slot of this name.
     pub fn has(&self, name: &str) -> bool {
         self.known.contains_key(name)
     }
@@ -87,7 +103,7 @@ impl Slots {
         self.known.keys().map(String::as_str)
     }
 
-    /// Whether no list gives any name.
+    /// Whether there is no name at all.
     pub fn is_empty(&self) -> bool {
         self.known.is_empty()
     }

@@ -32,8 +32,10 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
                 let slot = source.slot(&name).filter(|slot| {
                     is_named_like_sound(sheet, slot) || is_sound(stock.folder(), &name)
                 });
-                if let Some(slot) = slot {
-                    slots.add(slot, None);
+                match slot {
+                    Some(slot) if stock.folder().is_some() => slots.add_found(slot),
+                    Some(slot) => slots.add(slot, None),
+                    None => {}
                 }
             }
             continue;
