@@ -3,7 +3,7 @@
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use deft_needle_audio::Error;
 use deft_needle_audio::clip::Tag;
-use deft_needle_audio::edit::{Gain, Level, Pad, Span, Speed, Time};
+use deft_needle_audio::edit::{Gain, Level, LoopEdit, Pad, Span, Speed, Time};
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::shape::voicing::Voicing;
 use deft_needle_audio::spec::{Container, Format, LoopTags};
@@ -329,6 +329,12 @@ pub struct Shaping {
     /// Add silence: both ends, or before,after
     #[arg(long, value_name = "TIMES")]
     pub pad: Option<Pad>,
+    /// What goes round: A..B or A+LENGTH (the end is not played), all, none [default: as the clip has it]
+    #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
+    pub looped: Option<LoopEdit>,
+    /// What becomes of the sound behind the loop [default: cut where --loop sets one, else keep]
+    #[arg(long, value_name = "WHAT")]
+    pub tail: Option<TailChoice>,
     /// Set a text, as in TITLE=Kettle; an empty one takes it away; again for each
     #[arg(long = "tag", value_name = "NAME=TEXT", value_parser = tag)]
     pub tag: Vec<Tag>,
@@ -369,6 +375,13 @@ pub enum KeepChoice {
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum TailChoice {
+    Keep,
+    Cut,
+    Fade,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
 pub enum FadeCurve {
     Linear,
     EqualPower,
@@ -396,6 +409,7 @@ fn edge_fade(text: &str) -> Result<Time, String> {
   deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
   deft-needle fit kettle.wav -o gull_1.ogg --target lantern-ferry.toml --slot sfx/gull_1.ogg
   deft-needle fit kettle.wav -o short.wav --cut 0.2s..1s --trim-silence --level -16LUFS
+  deft-needle fit kettle.wav -o round.wav --spec \"wav pcm16 any any\" --loop 0.4s..1.2s
   deft-needle fit kettle.wav -o kettle.ogg --spec \"ogg vorbis:q6 44100 stereo\" --tag TITLE=Kettle
   deft-needle fit dump.bin -o dump.flac --read-as \"raw pcm16be 22050 mono\"
   deft-needle fit - -o - --spec \"wav pcm16 24000 mono\" < in.wav > out.wav")]

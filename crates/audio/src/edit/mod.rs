@@ -1,10 +1,12 @@
 //! What a user asks to be done to a clip, as it was typed: nothing here looks at the clip.
 
 mod level;
+mod looped;
 mod route;
 mod time;
 
 pub use level::{Gain, Level, LevelGoal};
+pub use looped::{LoopEdit, Tail};
 pub use time::{Moment, Span, SpanEnd, Time};
 
 use crate::clip::Tag;
@@ -55,6 +57,12 @@ pub struct Edits {
     pub fade_curve: Curve,
     /// Silence to add before and after.
     pub pad: Option<Pad>,
+    /// Which part goes round; what the clip brings where nothing is said.
+    #[serde(rename = "loop")]
+    pub looped: Option<LoopEdit>,
+    /// What becomes of the sound behind the loop; it goes where the loop is set here, and stays where
+    /// it came with the clip.
+    pub tail: Option<Tail>,
     /// Texts to set; an empty one takes a text away.
     pub tags: Vec<Tag>,
 }

@@ -1,6 +1,7 @@
 //! What goes into the file beside the samples: loop points, markers, texts, chunks.
 
-use super::carry::{self, rescaled};
+use super::carry;
+use super::places::Places;
 use super::{Decision, Output};
 use crate::clip::{Facts, Loop, Marker, Tag};
 use crate::error::{Error, Result};
@@ -22,8 +23,10 @@ pub struct Known<'a> {
     pub to: Format,
     /// Whether samples become others.
     pub changed: bool,
-    /// Whether the places that loops and markers name have moved.
-    pub moved: bool,
+    /// Where the places that loops and markers name lie now.
+    pub places: &'a Places,
+    /// The loop that was asked for, if any was: it takes the place of the clip's own.
+    pub asked: Option<Option<FrameRange>>,
     /// Whether the sample rate changes.
     pub resampled: bool,
 }
@@ -52,14 +55,14 @@ fn holds(container: Container, tag: &Tag) -> bool {
 /// # Errors
 /// [`Error::CannotMeet`] where a text is set that the container has no place for.
 pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision>) -> Result<()> {
-    let looped = known.wanted != Some(Chunks::Bare) && !known.moved;
-    let places = looped && known.wanted != Some(Chunks::Loops);
+    let looped = known.wanted != Some(Chunks::Bare) || known.asked.is_some();
+    let places = !matches!(known.wanted, Some(Chunks::Bare | Chunks::Loops));
     let texts = match known.wanted {
         Some(Chunks::Bare | Chunks::Loops) => false,
         Some(Chunks::Kept) => true,
         None => !known.changed,
     };
-    output.loops = loops(known, looped, decisions);
+    output.loops = loops(known, looped, decisions)?;
     output.markers = markers(known, places, decisions);
     let (carried, left) = carry::choose(known, places, texts);
     output.carried = carried;
@@ -68,57 +71,78 @@ pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision
     Ok(())
 }
 
-fn loops(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Loop> {
+fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Result<Vec<Loop>> {
     let facts = known.facts;
-    if facts.loops.is_empty() {
-        return Vec::new();
+    let own = || facts.loops.clone();
+    let asked = |range: Option<FrameRange>| {
+        let one = range.map(|range| Loop { range, plays: 0 });
+        one.into_iter().collect()
+    };
+    let loops: Vec<Loop> = known.asked.map_or_else(own, asked);
+    if loops.is_empty() {
+        return Ok(Vec::new());
     }
-    let mut say = |what: &str, why: String| {
+    let container = known.to.container;
+    let most = container.most_loops();
+    let forbidden = known.looped == Looped::Forbidden;
+    if known.asked.is_some() && (forbidden || most == 0) {
+        return Err(Error::CannotMeet {
+            what: match forbidden {
+                true => "the target wants no loop".to_owned(),
+                false => format!("{container} has no place for loop points"),
+            },
+            instead: "leave --loop out; a player that loops the whole file needs none".to_owned(),
+        });
+    }
+    let mut say = |what: String, why: String| {
         decisions.push(Decision {
             about: "loop",
-            what: what.to_owned(),
+            what,
             why,
         });
     };
-    let container = known.to.container;
-    let most = container.most_loops();
-    if known.looped == Looped::Forbidden {
-        say(
-            "the clip's loop points are left out",
-            "the target wants none".to_owned(),
-        );
-        return Vec::new();
-    }
-    if !places || most == 0 {
-        let why = match (known.moved, most) {
-            (true, _) => "the places that they name have moved".to_owned(),
+    let mut left_out = |why: String| say("the clip's loop points are left out".to_owned(), why);
+    if forbidden || !wanted || most == 0 {
+        left_out(match (forbidden, most) {
+            (true, _) => "the target wants none".to_owned(),
             (_, 0) => format!("{container} has no place for them"),
             _ => "nothing beside the samples is wanted".to_owned(),
-        };
-        say("the clip's loop points are left out", why);
-        return Vec::new();
+        });
+        return Ok(Vec::new());
     }
-    if facts.loops.len() > most {
+    let plays = |l: &Loop| if most == usize::MAX { l.plays } else { 0 };
+    let moved: Vec<(FrameRange, Loop)> = loops
+        .iter()
+        .filter_map(|l| {
+            let range = known.places.range(l.range)?;
+            Some((
+                l.range,
+                Loop {
+                    range,
+                    plays: plays(l),
+                },
+            ))
+        })
+        .collect();
+    if moved.len() < loops.len() {
+        left_out("they lie in a part that is not used".to_owned());
+    }
+    if moved.len() > most {
         say(
-            "the first loops come along",
+            "the first loops come along".to_owned(),
             format!("{container} holds {most}"),
         );
     }
-    if known.resampled {
+    if let Some((range, _)) = moved.first().filter(|_| known.resampled) {
         say(
-            "loop points move to the nearest frames of the new rate",
-            "the sample rate changes".to_owned(),
+            "loop points move to the nearest frames of the new rate".to_owned(),
+            format!(
+                "the loop is {:+.2} frames off its exact length",
+                known.places.excess(*range)
+            ),
         );
     }
-    let place = |frame| rescaled(frame, facts.format.rate, known.to.rate);
-    let moved = |l: &Loop| Loop {
-        range: FrameRange {
-            start: place(l.range.start),
-            end: place(l.range.end),
-        },
-        plays: if most == usize::MAX { l.plays } else { 0 },
-    };
-    facts.loops.iter().take(most).map(moved).collect()
+    Ok(moved.into_iter().map(|(_, l)| l).take(most).collect())
 }
 
 fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Marker> {
@@ -137,11 +161,13 @@ fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Ve
         }
         return Vec::new();
     }
-    let moved = |marker: &Marker| Marker {
-        frame: rescaled(marker.frame, facts.format.rate, known.to.rate),
-        name: marker.name.clone(),
+    let moved = |marker: &Marker| {
+        Some(Marker {
+            frame: known.places.frame(marker.frame)?,
+            name: marker.name.clone(),
+        })
     };
-    facts.markers.iter().map(moved).collect()
+    facts.markers.iter().filter_map(moved).collect()
 }
 
 /// The clip's texts where they come along, and those that are set in their place.

@@ -87,7 +87,9 @@ pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Op
         match id {
             _ if !fits => false,
             "SEEKTABLE" => texts && !known.changed,
-            _ if PLACES.contains(&id) => places,
+            // Loops that were set here are written anew.
+            "smpl" if known.asked.is_some() => false,
+            _ if PLACES.contains(&id) => places && known.places.plain,
             _ if TEXTS.contains(&id) => texts && raw_texts && known.set.is_empty(),
             _ => texts,
         }
@@ -108,7 +110,7 @@ pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Op
             Some(Chunks::Loops) => "nothing but loop points is wanted".to_owned(),
             _ if !same => format!("they belong to {}", facts.format.container),
             Some(Chunks::Kept) => "they are fillers, made anew, or larger than 4 MiB".to_owned(),
-            None if known.moved => "they describe the clip as it was".to_owned(),
+            None if !known.places.plain => "they describe the clip as it was".to_owned(),
             None => "they describe the clip as it was; --tags keep takes them along".to_owned(),
         },
     });

@@ -2,10 +2,11 @@
 
 use super::beside::{self, Known};
 use super::level::{self, Levelled, Reference};
+use super::places::Places;
 use super::target::{refuse_unencodable, target_format};
 use super::{Decision, Output, Plan, Step, Work, shape};
 use crate::clip::Facts;
-use crate::edit::Edits;
+use crate::edit::{Edits, Tail};
 use crate::error::{Error, Result};
 use crate::num::{common_divisor, scaled};
 use crate::observe::Observer;
@@ -121,7 +122,10 @@ fn decide(
     let moved = !early.is_empty() || edits.speed.is_some() || edits.pad.is_some();
     early.extend(shape::separate(edits, own, &mut decisions)?);
     let voice = shape::voice(edits, &mut decisions);
-    let late = shape::after(edits, levelled, frames, format.rate, &mut decisions);
+    let pad = edits.pad.map_or(0, |pad| pad.head.frames(format.rate));
+    let places = Places::new(selected, resample.as_ref(), pad, !moved);
+    let tail = faded_tail(edits, selection, &places, frames + pad);
+    let late = shape::after(edits, tail, levelled, frames, format.rate, &mut decisions);
     let coloured = edits.keep.is_some() || edits.voicing.is_some();
     let shaped = late.changes || coloured || selection.dc.is_some();
     let quantised = plan_depth(
@@ -154,17 +158,19 @@ fn decide(
         set: &edits.tags,
         to: format,
         changed: renders,
-        moved,
+        places: &places,
+        asked: edits.looped.map(|_| selection.looped),
         resampled: resample.is_some(),
     };
     beside::fill(&mut output, &known, &mut decisions)?;
     if demand.looped == Looped::Required && output.loops.is_empty() {
         return Err(Error::CannotMeet {
             what: "the target wants a sound that loops, and this one has no loop points".to_owned(),
-            instead: "give it a clip with loop points, and leave its length as it is".to_owned(),
+            instead: "say which part goes round, as in --loop 1.5s..end".to_owned(),
         });
     }
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
+    let looped = output.loops != facts.loops && edits.looped.is_some();
     let work = if renders {
         let mut steps = Vec::new();
         if matches!(own.encoding.codec.kind(), Kind::Float(_)) {
@@ -177,7 +183,7 @@ fn decide(
         steps.extend(late.steps);
         steps.extend(quantised);
         Work::Render(steps)
-    } else if shortfalls.is_empty() && !tagged {
+    } else if shortfalls.is_empty() && !tagged && !looped {
         return Ok(nothing_to_do(facts));
     } else {
         decisions.insert(
@@ -198,6 +204,15 @@ fn decide(
         work,
         decisions,
     })
+}
+
+/// How many frames of the output the tail of a loop fades over, where it is to.
+fn faded_tail(edits: &Edits, selection: &Selection, places: &Places, frames: u64) -> Option<u64> {
+    let range = selection
+        .looped
+        .filter(|_| edits.tail == Some(Tail::Fade))?;
+    let end = places.range(range)?.end;
+    Some(frames.saturating_sub(end)).filter(|tail| *tail > 0)
 }
 
 /// Whether the encoded samples can be copied as they are: the same encoding, in a container that

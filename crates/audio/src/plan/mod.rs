@@ -7,6 +7,7 @@ mod beside;
 mod carry;
 mod decide;
 mod level;
+mod places;
 mod shape;
 mod target;
 

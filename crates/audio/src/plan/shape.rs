@@ -148,8 +148,11 @@ pub struct After {
 }
 
 /// Decides them for `frames` frames at the target's rate.
+///
+/// `tail` frames at the end fade out where they lie behind a loop.
 pub fn after(
     edits: &Edits,
+    tail: Option<u64>,
     levelled: &Levelled,
     frames: u64,
     rate: SampleRate,
@@ -157,7 +160,8 @@ pub fn after(
 ) -> After {
     let mut steps = levelled.steps.clone();
     decisions.extend(levelled.decisions.iter().cloned());
-    let fades = [edits.fade_in, edits.fade_out].map(|time| time.map_or(0, |t| t.frames(rate)));
+    let mut fades = [edits.fade_in, edits.fade_out].map(|time| time.map_or(0, |t| t.frames(rate)));
+    fades[1] = tail.unwrap_or(fades[1]);
     if fades != [0, 0] {
         let [head, tail] = fades;
         steps.push(Step::Fade {

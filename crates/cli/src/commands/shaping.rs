@@ -1,8 +1,8 @@
 //! The shaping options as edits.
 
-use crate::args::{FadeCurve, KeepChoice, Shaping, TooLongChoice, TrimEnds};
+use crate::args::{FadeCurve, KeepChoice, Shaping, TailChoice, TooLongChoice, TrimEnds};
 use deft_needle_audio::Edits;
-use deft_needle_audio::edit::{Ends, TooLong, Trim};
+use deft_needle_audio::edit::{Ends, Tail, TooLong, Trim};
 use deft_needle_audio::shape::fade::Curve;
 use deft_needle_audio::shape::separate::Keep;
 
@@ -49,6 +49,12 @@ impl Shaping {
                 Some(FadeCurve::Linear) | None => Curve::Linear,
             },
             pad: self.pad,
+            looped: self.looped,
+            tail: self.tail.map(|tail| match tail {
+                TailChoice::Keep => Tail::Keep,
+                TailChoice::Cut => Tail::Cut,
+                TailChoice::Fade => Tail::Fade,
+            }),
             tags: self.tag.clone(),
         }
     }

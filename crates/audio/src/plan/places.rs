@@ -1,0 +1,56 @@
+//! Where places of the clip lie in the output.
+
+use super::Step;
+use crate::num::{real, scaled};
+use crate::units::FrameRange;
+
+/// How frames of the clip become frames of the output: a part is cut out, its rate changes, silence
+/// comes before it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Places {
+    /// The part that is used.
+    pub used: FrameRange,
+    /// So many frames in …
+    from: u64,
+    /// … for every so many out.
+    to: u64,
+    /// Frames of silence before.
+    head: u64,
+    /// Whether places are where they were, but for the sample rate.
+    pub plain: bool,
+}
+
+impl Places {
+    /// For these steps; `plain` says that nothing but the sample rate changes.
+    pub fn new(used: FrameRange, resample: Option<&Step>, head: u64, plain: bool) -> Self {
+        let (from, to) = match resample {
+            Some(Step::Resample { from, to, .. }) => (*from, *to),
+            _ => (1, 1),
+        };
+        Self {
+            used,
+            from,
+            to,
+            head,
+            plain,
+        }
+    }
+
+    /// The frame of the output; `None` for what is not used.
+    pub fn frame(&self, frame: u64) -> Option<u64> {
+        let within = self.used.start <= frame && frame <= self.used.end;
+        within.then(|| self.head + scaled(frame - self.used.start, self.to, self.from))
+    }
+
+    /// The range in the output; `None` where part of it is not used, or nothing is left.
+    pub fn range(&self, range: FrameRange) -> Option<FrameRange> {
+        let (start, end) = (self.frame(range.start)?, self.frame(range.end)?);
+        (start < end).then_some(FrameRange { start, end })
+    }
+
+    /// By how many frames of the output a range is longer than it should be.
+    pub fn excess(&self, range: FrameRange) -> f64 {
+        let exact = real(range.len()) * real(self.to) / real(self.from);
+        self.range(range).map_or(0.0, |out| real(out.len()) - exact)
+    }
+}

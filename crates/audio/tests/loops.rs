@@ -1,0 +1,215 @@
+//! Loop points: set, carried through cuts, rates and silence, and read back.
+#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
+
+mod bench;
+
+use bench::{Folder, audio_bytes, demand, samples};
+use deft_needle_audio::observe::Unobserved;
+use deft_needle_audio::plan::{Plan, Reference, Work, plan_clip};
+use deft_needle_audio::spec::{Chunks, Demand, Looped};
+use deft_needle_audio::{Clip, Edits, Error};
+
+/// Edits as they are typed, in pairs.
+fn edits(typed: &[(&str, &str)]) -> Edits {
+    let mut edits = Edits::default();
+    for (option, value) in typed {
+        match *option {
+            "loop" => edits.looped = Some(value.parse().unwrap()),
+            "cut" => edits.cut = Some(value.parse().unwrap()),
+            "pad" => edits.pad = Some(value.parse().unwrap()),
+            "speed" => edits.speed = Some(value.parse().unwrap()),
+            "longest" => edits.longest = Some(value.parse().unwrap()),
+            "tail" => {
+                edits.tail = Some(match *value {
+                    "keep" => deft_needle_audio::edit::Tail::Keep,
+                    "cut" => deft_needle_audio::edit::Tail::Cut,
+                    _ => deft_needle_audio::edit::Tail::Fade,
+                });
+            }
+            other => panic!("{other}"),
+        }
+    }
+    edits
+}
+
+fn planned(clip: &Clip, wish: &Demand, typed: &[(&str, &str)]) -> Result<Plan, Error> {
+    plan_clip(clip, wish, &edits(typed), Reference::default(), &Unobserved)
+}
+
+/// Frames, and the loop, after carrying it out.
+fn came_out(
+    folder: &Folder,
+    clip: &Clip,
+    spec: &str,
+    typed: &[(&str, &str)],
+) -> (u64, Option<(u64, u64)>) {
+    let plan = planned(clip, &demand(spec), typed).unwrap_or_else(|e| panic!("{typed:?}: {e}"));
+    let (out, _) = folder.carry_out(clip, &plan);
+    let range = out
+        .facts()
+        .loops
+        .first()
+        .map(|l| (l.range.start, l.range.end));
+    (out.facts().frames, range)
+}
+
+#[test]
+fn loops_are_set_and_go_where_the_sound_goes() {
+    let folder = Folder::new();
+    let clip = folder.make("wav pcm24 48000 stereo", 48_000);
+    let own = |name: &str| {
+        Clip::open(&folder.put(name, &std::fs::read(clip.input().path().unwrap()).unwrap()))
+            .unwrap()
+    };
+    let clip = own("clip.wav");
+    for (typed, frames, range) in [
+        (
+            vec![("loop", "12000smp..36000smp")],
+            36_000,
+            Some((12_000, 36_000)),
+        ),
+        (
+            vec![("loop", "12000smp..36000smp"), ("tail", "keep")],
+            48_000,
+            Some((12_000, 36_000)),
+        ),
+        (vec![("loop", "0.25s..end")], 48_000, Some((12_000, 48_000))),
+        (
+            vec![("loop", "0.25s+0.5s"), ("tail", "fade")],
+            48_000,
+            Some((12_000, 36_000)),
+        ),
+        (vec![("loop", "all")], 48_000, Some((0, 48_000))),
+        (
+            vec![("loop", "all"), ("cut", "0.1s..0.6s")],
+            24_000,
+            Some((0, 24_000)),
+        ),
+        (
+            vec![("loop", "12000smp..36000smp"), ("cut", "0.2s..")],
+            26_400,
+            Some((2_400, 26_400)),
+        ),
+        (
+            vec![("loop", "12000smp..36000smp"), ("pad", "0.1s,0s")],
+            40_800,
+            Some((16_800, 40_800)),
+        ),
+        (
+            vec![("loop", "12000smp..36000smp"), ("speed", "2")],
+            18_000,
+            Some((6_000, 18_000)),
+        ),
+        (vec![("loop", "none")], 48_000, None),
+    ] {
+        assert_eq!(
+            came_out(&folder, &clip, "wav pcm16 any any", &typed),
+            (frames, range),
+            "{typed:?}"
+        );
+    }
+    for (spec, at) in [
+        ("ogg vorbis 44100 any", (11_025, 33_075)),
+        ("aiff pcm16 44100 any", (11_025, 33_075)),
+        ("flac flac16 any any", (12_000, 36_000)),
+        ("wav imaadpcm 22050 any", (5_513, 16_538)),
+    ] {
+        let (_, range) = came_out(
+            &folder,
+            &clip,
+            spec,
+            &[("loop", "12000smp..36000smp"), ("tail", "keep")],
+        );
+        assert_eq!(range, Some(at), "{spec}");
+    }
+}
+
+#[test]
+fn a_loop_that_came_along_stays_on_its_sound() {
+    let folder = Folder::new();
+    let clip = folder.make("wav pcm24 48000 stereo", 48_000);
+    let set = planned(
+        &clip,
+        &demand("wav any any any"),
+        &[("loop", "0.25s..0.75s"), ("tail", "keep")],
+    )
+    .unwrap();
+    assert_eq!(set.work, Work::Rewrap, "loop points are the header's alone");
+    let (looped, _) = folder.carry_out(&clip, &set);
+    assert_eq!(audio_bytes(&looped), audio_bytes(&clip));
+    let path = folder.put(
+        "looped.wav",
+        &std::fs::read(looped.input().path().unwrap()).unwrap(),
+    );
+    let looped = Clip::open(&path).unwrap();
+    for (typed, frames, range) in [
+        (vec![("cut", "0.125s..")], 42_000, Some((6_000, 30_000))),
+        (vec![("pad", "100ms")], 57_600, Some((16_800, 40_800))),
+        (vec![("tail", "cut")], 36_000, Some((12_000, 36_000))),
+        (vec![("cut", "0.5s..")], 24_000, None),
+        (vec![("loop", "none")], 48_000, None),
+        (vec![("loop", "0..0.5s")], 24_000, Some((0, 24_000))),
+    ] {
+        assert_eq!(
+            came_out(&folder, &looped, "wav pcm16 any any", &typed),
+            (frames, range),
+            "{typed:?}"
+        );
+    }
+    // At a seam no edge is faded, though it is cut through sound.
+    let cut = planned(
+        &clip,
+        &demand("wav any any any"),
+        &[("cut", "0.25s.."), ("loop", "0.25s..0.75s")],
+    )
+    .unwrap();
+    let (seamless, _) = folder.carry_out(&clip, &cut);
+    assert!(
+        samples(&seamless)[0] == samples(&clip)[0][12_000..36_000],
+        "every sample as it was"
+    );
+}
+
+#[test]
+fn what_cannot_loop_is_said_with_figures() {
+    let folder = Folder::new();
+    let clip = folder.make("wav pcm16 48000 mono", 48_000);
+    let forbidden = Demand {
+        looped: Looped::Forbidden,
+        ..demand("wav any any any")
+    };
+    let required = Demand {
+        looped: Looped::Required,
+        chunks: Some(Chunks::Loops),
+        ..demand("wav any any any")
+    };
+    for (wish, typed, part) in [
+        (
+            &demand("wav any any any"),
+            vec![("loop", "0.5s..2s")],
+            "does not lie in the clip, which is 1.000 s long",
+        ),
+        (
+            &demand("wav any any any"),
+            vec![("loop", "0.5s..0.9s"), ("cut", "..0.8s")],
+            "does not lie in the part that is used",
+        ),
+        (
+            &demand("qoa qoa any any"),
+            vec![("loop", "0.5s..0.9s")],
+            "qoa has no place for loop points",
+        ),
+        (
+            &forbidden,
+            vec![("loop", "all")],
+            "the target wants no loop",
+        ),
+        (&required, vec![("pad", "1s")], "wants a sound that loops"),
+    ] {
+        let error = planned(&clip, wish, &typed).unwrap_err().to_string();
+        assert!(error.contains(part), "{typed:?}: {error}");
+    }
+    let met = planned(&clip, &required, &[("loop", "0.2s..0.8s")]).unwrap();
+    let (out, _) = folder.carry_out(&clip, &met);
+    assert!(required.shortfalls(out.facts()).is_empty());
+}
