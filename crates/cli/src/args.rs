@@ -121,6 +121,9 @@ pub struct Inspect {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub reading: Reading,
+    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
+    #[arg(long, value_name = "NAMES")]
+    pub loop_tags: Option<LoopTags>,
     /// Draw one file's wave and spectrum
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
@@ -141,6 +144,9 @@ pub struct Hear {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub reading: Reading,
+    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
+    #[arg(long, value_name = "NAMES")]
+    pub loop_tags: Option<LoopTags>,
     /// The WAV to write; - is standard output
     #[arg(short, long = "out", value_name = "OUT.wav")]
     pub out: PathBuf,

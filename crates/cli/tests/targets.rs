@@ -424,6 +424,35 @@ fn a_slot_says_what_its_file_must_be() {
             ran.code
         );
     }
+    // A clip whose loop stands under the target's own names brings it along.
+    let own = [
+        "fit",
+        "game/music/storm.ogg",
+        "-o",
+        "own.ogg",
+        "--target",
+        "ferry.toml",
+        "--slot",
+        "music/dusk.ogg",
+    ];
+    assert!(bench.run(&own).out.contains("kept byte for byte"));
+    let tags = "start=REPEAT_AT,length=REPEAT_FOR";
+    let looped = bench.json(&["inspect", "own.ogg", "--loop-tags", tags]);
+    assert_eq!(looped["files"][0]["loops"][0]["start"], 4_800);
+    let round = bench.json(&[
+        "hear",
+        "own.ogg",
+        "--loops",
+        "3",
+        "--loop-tags",
+        tags,
+        "-o",
+        "round.wav",
+    ]);
+    assert_eq!(
+        round["seconds"].as_f64().unwrap(),
+        (96_000.0 + 2.0 * 48_000.0) / 48_000.0
+    );
     // As loud as the stock was, told by the list alone.
     fs::remove_dir_all(bench.path("game")).unwrap();
     let args = [

@@ -5,18 +5,18 @@ use crate::failure::Failure;
 use crate::paths::open_clip;
 use deft_needle_audio::Spec;
 use deft_needle_audio::read::Hints;
-use deft_needle_audio::spec::{Chunks, Demand, Header};
+use deft_needle_audio::spec::{Chunks, Demand, Header, LoopTags};
 use deft_needle_core::sheet::{Rule, Sheet};
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
 use std::path::Path;
 
 impl Reading {
-    /// As the library takes it.
-    pub fn hints(&self) -> Hints {
+    /// As the library takes it; `loop_tags` are names under which a loop may stand.
+    pub fn hints(&self, loop_tags: Option<&LoopTags>) -> Hints {
         Hints {
             raw: self.read_as,
-            loop_tags: None,
+            loop_tags: loop_tags.cloned(),
         }
     }
 }

@@ -86,7 +86,10 @@ fn fitted(stage: &mut Stage<'_>) -> Result<(), Failure> {
             "fit \"takes/music box.wav\" -o made/crossing.ogg --overwrite --target learnt/lantern-ferry.toml --slot music/crossing.ogg --loop 0.38s..3.46s",
             Exit::Done,
         ),
-        ("hear made/crossing.ogg --loops 2 -o round.wav", Exit::Done),
+        (
+            "hear made/crossing.ogg --loops 2 --loop-tags start=REPEAT_AT,length=REPEAT_FOR -o round.wav",
+            Exit::Done,
+        ),
         (
             "swap takes/kettle.wav game/deck/horn.wav --target lantern-ferry.toml",
             Exit::Done,

@@ -144,8 +144,7 @@ fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<Checked, 
         is,
         shortfalls,
     };
-    let mut hints = args.reading.hints();
-    hints.loop_tags.clone_from(&args.wanted.loop_tags);
+    let hints = args.reading.hints(args.wanted.loop_tags.as_ref());
     match Clip::from_input(Input::file(file), &hints) {
         Ok(clip) => {
             let facts = clip.facts();

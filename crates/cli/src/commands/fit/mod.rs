@@ -83,7 +83,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         report::report(fitted, console);
     }
     if let (Some(plot), Some(first), false) = (&args.plot, done.first(), args.dry_run) {
-        let clip = open_clip(&first.clip, &args.reading.hints())?;
+        let clip = open_clip(&first.clip, &args.reading.hints(None))?;
         super::draw::fitted(clip, written_clip(&first.out, &first.plan)?, plot, console)?;
     }
     console.object(&json!({ "files": done, "dry_run": args.dry_run }));
@@ -111,7 +111,7 @@ fn outside(
             "fit the clips one by one",
         ));
     };
-    let clip = open_clip(clip, &args.reading.hints())?;
+    let clip = open_clip(clip, &args.reading.hints(None))?;
     let edits = args.shaping.edits();
     let disk = RealDisk::default();
     let name = safe(&clip.input().name().display().to_string());
@@ -152,7 +152,7 @@ fn outside(
 
 fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> {
     let out = job.out.as_path();
-    let clip = open_clip(job.clip, &args.reading.hints())?;
+    let clip = open_clip(job.clip, &args.reading.hints(job.demand.loop_tags.as_ref()))?;
     let progress = Progress::new(console, clip.facts().frames);
     let mut edits = job.edits.clone();
     let mut overruled = job.overruled.clone();

@@ -23,7 +23,11 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     if args.as_is {
         return place(args, &args.clip, aimed.as_ref(), console);
     }
-    let clip = open_clip(&args.clip, &args.reading.hints())?;
+    let ruled = aimed
+        .as_ref()
+        .and_then(|aimed| aimed.rule.loop_tags.as_ref());
+    let loop_tags = args.wanted.loop_tags.as_ref().or(ruled);
+    let clip = open_clip(&args.clip, &args.reading.hints(loop_tags))?;
     let mut edits = args.shaping.edits();
     let closed = aimed.as_ref().and_then(Aimed::closed);
     if args.dry_run
