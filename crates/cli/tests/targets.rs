@@ -83,6 +83,9 @@ fn archives(bench: &Bench) -> [&'static str; 3] {
 #[test]
 fn the_same_is_learnt_from_a_folder_a_zip_and_a_tar() {
     let bench = game();
+    // A sound that its maker cut short works all the same.
+    let bell = fs::read(bench.path("game/sfx/bell.wav")).unwrap();
+    bench.put("game/sfx/bell.wav", &bell[..bell.len() - 1000]);
     let mut sheets = Vec::new();
     for stock in archives(&bench) {
         let ran = bench.run(&["learn", stock, "-o", "out/ferry.toml", "--overwrite"]);

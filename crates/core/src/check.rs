@@ -92,7 +92,7 @@ impl Target {
                 plainly(&sniffed),
                 vec!["no rule of the sheet speaks of it".to_owned()],
             ),
-            Some(rule) => against(rule, member),
+            Some(rule) => against(rule, member, &|| self.is_stock(slot, member)),
         };
         if let Some(asked) = rule.map(|at| &self.sheet.rules[at])
             && !self.slots.is_empty()
@@ -135,6 +135,12 @@ impl Target {
         }
     }
 
+    /// Whether a file is the very one that the list knows.
+    fn is_stock(&self, slot: &str, member: &Member) -> bool {
+        let known = self.slots.listed(slot).and_then(|listed| listed.hash);
+        known.is_some_and(|known| member.hash().is_ok_and(|hash| hash == known))
+    }
+
     fn check_whole(&self, files: &[Checked]) -> Vec<String> {
         let mut all = Vec::new();
         let there: BTreeSet<&str> = files.iter().map(|file| file.slot.as_str()).collect();
@@ -171,7 +177,7 @@ impl Target {
 }
 
 /// What a file is, and what it falls short of.
-fn against(rule: &Rule, member: &Member) -> (String, Vec<String>) {
+fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, Vec<String>) {
     let Asked::Sound(specs) = rule.spec.get_ref() else {
         return closed(rule, member);
     };
@@ -182,7 +188,9 @@ fn against(rule: &Rule, member: &Member) -> (String, Vec<String>) {
     let error = match member.clip(&hints) {
         Ok(clip) => {
             let facts = clip.facts();
-            let shortfalls = rule.shortfalls(facts);
+            let mut shortfalls = rule.shortfalls(facts);
+            // The target lives with what its own files lack.
+            shortfalls.retain(|short| short.what != "whole" || !stock());
             return (
                 facts.format.to_string(),
                 shortfalls.iter().map(ToString::to_string).collect(),

@@ -87,7 +87,7 @@ fn fitted(stage: &mut Stage<'_>) -> Result<(), Failure> {
             Exit::Done,
         ),
         (
-            "hear made/crossing.ogg --loops 2 --loop-tags start=REPEAT_AT,length=REPEAT_FOR -o round.wav",
+            "hear made/crossing.ogg --loops 2 --loop-tags start=REPEAT_AT,length=REPEAT_FOR -o crossing-twice.wav",
             Exit::Done,
         ),
         (

@@ -15,6 +15,8 @@ pub struct Named<'a> {
     pub name: &'a str,
     /// What tells it from others.
     pub kind: usize,
+    /// Whether its format is closed: such a kind is no alternative to sounds.
+    pub closed: bool,
 }
 
 /// A rule to be.
@@ -44,8 +46,13 @@ pub fn groups(files: &[Named<'_>]) -> Vec<Group> {
     for (cell, files) in &cells {
         let kinds = by_frequency(files);
         let mut kept = kinds.clone();
+        let closed = files.iter().filter(|file| file.closed).count();
+        let most = match closed > 0 && closed < files.len() {
+            true => usize::MAX,
+            false => MOST_PATTERNS,
+        };
         if kinds.len() > 1
-            && let Some(found) = told_by_names(files, &kinds[1..])
+            && let Some(found) = told_by_names(files, &kinds[1..], most)
         {
             for (kind, patterns) in found {
                 exceptions.entry(kind).or_default().extend(patterns);
@@ -102,7 +109,11 @@ fn by_frequency(files: &[Named<'_>]) -> Vec<usize> {
 }
 
 /// Patterns for each of the rarer kinds of a cell; `None` where names do not tell them.
-fn told_by_names(files: &[Named<'_>], rarer: &[usize]) -> Option<Vec<(usize, Vec<String>)>> {
+fn told_by_names(
+    files: &[Named<'_>],
+    rarer: &[usize],
+    most: usize,
+) -> Option<Vec<(usize, Vec<String>)>> {
     rarer
         .iter()
         .map(|&kind| {
@@ -110,13 +121,13 @@ fn told_by_names(files: &[Named<'_>], rarer: &[usize]) -> Option<Vec<(usize, Vec
                 files.iter().partition(|f| f.kind == kind);
             let own: Vec<&str> = own.iter().map(|f| f.name).collect();
             let others: Vec<&str> = others.iter().map(|f| f.name).collect();
-            Some((kind, few_patterns(&own, &others)?))
+            Some((kind, few_patterns(&own, &others, most)?))
         })
         .collect()
 }
 
-/// At most a few patterns that match all of some names and none of others.
-fn few_patterns(own: &[&str], others: &[&str]) -> Option<Vec<String>> {
+/// At most so many patterns that match all of some names and none of others.
+fn few_patterns(own: &[&str], others: &[&str], most: usize) -> Option<Vec<String>> {
     let mut left: Vec<&str> = own.to_vec();
     let mut patterns = Vec::new();
     while let Some(name) = left.first() {
@@ -127,7 +138,7 @@ fn few_patterns(own: &[&str], others: &[&str]) -> Option<Vec<String>> {
             .max_by_key(|c| left.iter().filter(|n| c.holds(n)).count())?;
         left.retain(|name| !best.holds(name));
         patterns.push(best.pattern);
-        if patterns.len() > MOST_PATTERNS {
+        if patterns.len() > most {
             return None;
         }
     }
@@ -299,7 +310,11 @@ mod tests {
     fn rules_of(files: &[(&str, usize)]) -> Vec<Group> {
         let files: Vec<Named<'_>> = files
             .iter()
-            .map(|&(name, kind)| Named { name, kind })
+            .map(|&(name, kind)| Named {
+                name,
+                kind,
+                closed: kind == 9,
+            })
             .collect();
         groups(&files)
     }
@@ -367,6 +382,21 @@ mod tests {
         let rules = rules_of(&files);
         assert_eq!(rules.len(), 1);
         assert_eq!(rules[0].kinds, [0, 1]);
+    }
+
+    #[test]
+    fn closed_formats_are_no_alternative_to_sounds() {
+        let names: Vec<String> = ["ab", "kx", "pq", "rt", "uv", "wz", "xy", "zz"]
+            .iter()
+            .map(|name| format!("{name}.wav"))
+            .collect();
+        let files: Vec<(&str, usize)> = (0..)
+            .zip(&names)
+            .map(|(i, n)| (n.as_str(), if i % 2 == 0 { 0 } else { 9 }))
+            .collect();
+        let rules = rules_of(&files);
+        assert_eq!(rules.len(), 2);
+        assert_eq!((&*rules[0].kinds, rules[0].patterns.len()), (&[9][..], 4));
     }
 
     proptest! {

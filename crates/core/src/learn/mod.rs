@@ -6,7 +6,7 @@ mod sample;
 mod text;
 
 use crate::error::{Error, Result};
-use crate::sheet::Sheet;
+use crate::sheet::{Sheet, Within};
 use crate::slots::Listed;
 use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
@@ -55,7 +55,7 @@ pub fn list(stock: &Stock, sheet: Option<&Sheet>, observer: &dyn Observer) -> Re
 /// # Errors
 /// Those of [`Stock::look`]; [`Error::Refused`] where there is no sound at all.
 pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learnt> {
-    let looked = stock.look(&|member| Sample::of(member, None), observer)?;
+    let looked = stock.look(&look, observer)?;
     let (others, samples): (Vec<Sample>, Vec<Sample>) = looked
         .found
         .into_iter()
@@ -72,6 +72,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
         .map(|sample| Named {
             name: sample.name(),
             kind: kinds[&kind_of(sample)],
+            closed: sample.sound().is_none(),
         })
         .collect();
     let groups = group::groups(&named);
@@ -84,11 +85,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
             loops.extend(range.map(|range| (sample.name().to_owned(), range)));
         }
         rules.push(text::Rule {
-            specs: group
-                .kinds
-                .iter()
-                .map(|kind| name_of(&kinds, *kind))
-                .collect(),
+            specs: spec_lines(&kinds, &group.kinds),
             patterns: group.patterns.clone(),
             habits,
             first: first_bytes(&members),
@@ -125,6 +122,13 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
     })
 }
 
+/// Looks at a file whose name a sheet can hold.
+fn look(member: &Member) -> Result<Sample> {
+    let name: Result<Within, String> = member.name.parse();
+    name.map_err(|what| Error::refused(what, "rename it, if the target lets you"))?;
+    Sample::of(member, None)
+}
+
 /// What rules tell apart: the spec line, or how a closed format begins.
 fn kind_of(sample: &Sample) -> String {
     match &sample.what {
@@ -155,6 +159,13 @@ fn name_of(kinds: &BTreeMap<String, usize>, kind: usize) -> String {
         .to_owned()
 }
 
+/// The spec lines of some kinds; closed formats are one, however their files begin.
+fn spec_lines(kinds: &BTreeMap<String, usize>, of: &[usize]) -> Vec<String> {
+    let mut lines: Vec<String> = of.iter().map(|kind| name_of(kinds, *kind)).collect();
+    lines.dedup();
+    lines
+}
+
 /// The files that each group's rule counts for.
 fn members<'a>(groups: &[Group], samples: &'a [Sample]) -> Result<Vec<Vec<&'a Sample>>> {
     let mut patterns = Vec::new();
@@ -178,10 +189,12 @@ fn members<'a>(groups: &[Group], samples: &'a [Sample]) -> Result<Vec<Vec<&'a Sa
     Ok(members)
 }
 
-/// How all closed files of a group begin.
+/// How all closed files of a group begin; `None` where they differ.
 fn first_bytes(members: &[&Sample]) -> Option<[u8; 4]> {
-    members.iter().find_map(|sample| match sample.what {
+    let mut firsts = members.iter().map(|sample| match sample.what {
         What::Opaque(first) => Some(first),
         _ => None,
-    })
+    });
+    let first = firsts.next()??;
+    firsts.all(|other| other == Some(first)).then_some(first)
 }
