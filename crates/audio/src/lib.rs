@@ -17,6 +17,7 @@ pub mod observe;
 pub mod plan;
 pub mod read;
 pub mod render;
+pub mod seam;
 pub mod shape;
 pub mod spec;
 pub mod survey;

@@ -3,10 +3,12 @@
 
 mod bench;
 
-use bench::{Folder, audio_bytes, demand, samples};
+use bench::{Folder, audio_bytes, demand, made, samples};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Plan, Reference, Work, plan_clip};
+use deft_needle_audio::seam::{Verdict, judge};
 use deft_needle_audio::spec::{Chunks, Demand, Looped};
+use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits, Error};
 
 /// Edits as they are typed, in pairs.
@@ -212,4 +214,72 @@ fn what_cannot_loop_is_said_with_figures() {
     let met = planned(&clip, &required, &[("loop", "0.2s..0.8s")]).unwrap();
     let (out, _) = folder.carry_out(&clip, &met);
     assert!(required.shortfalls(out.facts()).is_empty());
+}
+
+/// Signals whose seams are known: what a true loop gives, and by how much a spoilt one stands out.
+#[test]
+fn seams_are_judged_by_what_stands_out() {
+    let folder = Folder::new();
+    let rate = 48_000.0;
+    let mut seed = 1u32;
+    let mut noise = move || {
+        seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        f64::from(seed) / f64::from(u32::MAX) * 2.0 - 1.0
+    };
+    let tone =
+        |hertz: f64| move |n: usize| 0.4 * (std::f64::consts::TAU * hertz * n as f64 / rate).sin();
+    let wide: Vec<f64> = (0..96_000).map(|_| 0.2 * noise()).collect();
+    let sine: Vec<f64> = (0..96_000).map(tone(100.0)).collect();
+    let quiet_end: Vec<f64> = (0..96_000)
+        .map(|n| tone(100.0)(n) * if n >= 48_000 { 0.1 } else { 1.0 })
+        .collect();
+    let stepped: Vec<f64> = sine
+        .iter()
+        .enumerate()
+        .map(|(n, s)| s + if n >= 48_000 { 0.02 } else { 0.0 })
+        .collect();
+    for (name, signal, start, end, want) in [
+        // Whole periods of 480 frames, and half a one.
+        ("whole periods", &sine, 4_800, 52_800, Verdict::Good),
+        ("a quarter period off", &sine, 4_800, 52_920, Verdict::Bad),
+        ("one frame off", &sine, 4_800, 52_801, Verdict::Audible),
+        ("a step of 0.02", &stepped, 4_800, 91_200, Verdict::Bad),
+        ("noise anywhere", &wide, 1_234, 77_777, Verdict::Good),
+        (
+            "from quiet to loud",
+            &quiet_end,
+            4_800,
+            91_200,
+            Verdict::Bad,
+        ),
+    ] {
+        let clip = folder
+            .open(&made("wav f32 48000 mono", vec![signal.clone()]))
+            .unwrap();
+        let found = judge(&clip, FrameRange { start, end }).unwrap();
+        assert_eq!(found.verdict, want, "{name}: {:.1} dB", found.click_db);
+    }
+    let clip = folder
+        .open(&made("wav f32 48000 mono", vec![stepped]))
+        .unwrap();
+    let found = judge(
+        &clip,
+        FrameRange {
+            start: 4_800,
+            end: 91_200,
+        },
+    )
+    .unwrap();
+    assert!((found.step - 0.02).abs() < 0.006, "{}", found.step);
+    assert!(judge(&clip, FrameRange { start: 10, end: 20 }).is_err());
+    assert!(
+        judge(
+            &clip,
+            FrameRange {
+                start: 0,
+                end: 96_001
+            }
+        )
+        .is_err()
+    );
 }

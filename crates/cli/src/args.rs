@@ -88,6 +88,7 @@ pub enum Command {
     Swap(Swap),
     Status(Status),
     Restore(Restore),
+    Seam(Seam),
     Learn(Learn),
     Slots(SlotsArgs),
     Sheets(Sheets),
@@ -548,6 +549,26 @@ pub struct RootOptions {
     /// Keep the ledger and the stock in this folder instead of .deft-needle in the root
     #[arg(long, value_name = "FOLDER")]
     pub ledger: Option<PathBuf>,
+}
+
+/// Judge the seam of a loop: does it click when it goes round?
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle seam game/ambience/engine.wav                     the loop that the file brings
+  deft-needle seam game/ambience/engine.wav --loop 0.1s..0.9s   another one
+A loop is set with --loop in fit and swap, and heard with hear --loops 3.")]
+pub struct Seam {
+    /// The clip; - is standard input
+    #[arg(value_name = "CLIP")]
+    pub clip: PathBuf,
+    #[command(flatten)]
+    pub reading: Reading,
+    /// The loop: A..B or A+LENGTH, or all [default: those that the clip brings]
+    #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
+    pub looped: Option<LoopEdit>,
+    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
+    #[arg(long, value_name = "NAMES")]
+    pub loop_tags: Option<LoopTags>,
 }
 
 /// Replace one file of a target: fit the clip to it, keep the stock, put it there

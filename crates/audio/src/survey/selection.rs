@@ -162,7 +162,10 @@ fn times(range: FrameRange, rate: SampleRate) -> String {
 }
 
 /// A span in frames of the clip.
-fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
+///
+/// # Errors
+/// [`Error::CannotMeet`] where it does not lie in the clip.
+pub fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
     let (rate, frames) = (facts.format.rate, facts.frames);
     let outside = || Error::CannotMeet {
         what: format!(

@@ -6,6 +6,7 @@ pub mod hear;
 pub mod inspect;
 pub mod learn;
 pub mod restore;
+pub mod seam;
 pub mod sheets;
 pub mod slots;
 pub mod status;
