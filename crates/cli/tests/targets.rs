@@ -703,6 +703,15 @@ fn names_come_from_lists_of_every_kind() {
             .collect();
         assert_eq!(found, names, "{source}");
     }
+    let out = "name = 'x'\n[[slots]]\nin-root = '.'\nfind = '.*'\nmake = '../{0}'\n[[rule]]\nmatch = '**'\nspec = 'any any any any'\n";
+    bench.put("out.toml", out.as_bytes());
+    bench.put("root/a.wav", &wav(8_000, 1, 8, 10, 0.1));
+    let ran = bench.run(&["slots", "out.toml", "--root", "root"]);
+    assert!(
+        ran.code == 2 && ran.err.contains("leads out"),
+        "{}",
+        ran.err
+    );
     // What only lies in the root is held against the names' rules, too.
     bench.put("heap/a.wav", &wav(8_000, 1, 8, 10, 0.1));
     bench.put("heap/A.WAV", &wav(8_000, 1, 8, 10, 0.1));

@@ -32,10 +32,17 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
                 let slot = source.slot(&name).filter(|slot| {
                     is_named_like_sound(sheet, slot) || is_sound(stock.folder(), &name)
                 });
-                match slot {
-                    Some(slot) if stock.folder().is_some() => slots.add_found(slot),
-                    Some(slot) => slots.add(slot, None),
-                    None => {}
+                let Some(slot) = slot else { continue };
+                let within: Result<Within, String> = slot.parse();
+                match within {
+                    Ok(slot) if stock.folder().is_some() => slots.add_found(slot.0),
+                    Ok(slot) => slots.add(slot.0, None),
+                    Err(what) if source.make.is_some() => {
+                        let instead = "check what find finds and make makes of it";
+                        return Err(Fault::whole(sheet.path(), what, instead).into());
+                    }
+                    // What no root can hold is no slot.
+                    Err(_) => {}
                 }
             }
             continue;
