@@ -75,7 +75,9 @@ impl Target {
         };
         let known = self.slots.has(&slot);
         let rule = self.sheet.rule_for(&slot);
-        let takes_new = rule.is_some_and(|rule| rule.new == New::Any) || self.slots.is_empty();
+        // Where no list is named, or one is not at hand, no name can be told wrong.
+        let unlisted = self.sheet.slots.is_empty() || !self.slots.unread.is_empty();
+        let takes_new = rule.is_some_and(|rule| rule.new == New::Any) || unlisted;
         if !known && !takes_new {
             return Err(self.no_such_slot(&slot));
         }

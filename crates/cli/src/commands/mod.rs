@@ -18,12 +18,23 @@ mod outside;
 mod shaping;
 mod wanted;
 
-use crate::console::{WARN, paint};
+use crate::console::{Console, WARN, paint, safe};
 use deft_needle_audio::survey::{Loudness, Measure};
+use deft_needle_core::slots::Slots;
 
 /// `1 file`, `2 files`.
 pub fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
+
+/// Says which lists of names could not be read, since their root is not at hand.
+pub fn tell_unread(slots: &Slots, console: &Console) {
+    for unread in &slots.unread {
+        let unread = safe(unread);
+        console.warn(format!(
+            "the names in {unread} were not read: say where it is with --root"
+        ));
+    }
 }
 
 /// A level, or a dash for silence.

@@ -1,5 +1,6 @@
 //! The names of a target's slots.
 
+use super::tell_unread;
 use crate::args::SlotsArgs;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
@@ -29,12 +30,7 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
         )
     })?;
     let known = look_up(args, console)?;
-    for unread in &known.slots.unread {
-        console.warn(format!(
-            "the names in {} were not read: say where it is with --root",
-            safe(unread)
-        ));
-    }
+    tell_unread(&known.slots, console);
     let names: Vec<&str> = known.slots.names().collect();
     let searched = query.search(&names, known.sheet.as_ref());
     if searched.slots.is_empty() {

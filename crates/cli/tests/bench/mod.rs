@@ -91,3 +91,46 @@ pub fn told(output: Output) -> Ran {
         err: String::from_utf8(output.stderr).unwrap(),
     }
 }
+
+/// A small game: mono effects in variants, stereo music with loops of its own naming, a file of a
+/// closed format, and things that are no sounds.
+pub fn game() -> Bench {
+    let bench = Bench::new();
+    for (name, level) in [
+        ("gull_1", 0.2),
+        ("gull_2", 0.2),
+        ("gull_wing", 0.05),
+        ("bell", 0.4),
+    ] {
+        bench.put(
+            &format!("game/sfx/{name}.wav"),
+            &wav(22_050, 1, 16, 22_050, level),
+        );
+    }
+    bench.put("loud.wav", &wav(48_000, 2, 16, 96_000, 0.5));
+    for name in ["dusk", "storm"] {
+        let out = format!("game/music/{name}.ogg");
+        fs::create_dir_all(bench.path("game/music")).unwrap();
+        let tags = ["--tag", "REPEAT_AT=4800", "--tag", "REPEAT_FOR=48000"];
+        let fit = [
+            "fit",
+            "loud.wav",
+            "-o",
+            &out,
+            "--spec",
+            "ogg vorbis:q3 48000 stereo",
+        ];
+        assert_eq!(bench.run(&[&fit[..], &tags].concat()).code, 0);
+    }
+    bench.put("game/BANK.LBX", b"LBX1\x80\xBB\0\0stock");
+    bench.put("game/ferry.toml", b"name = 'x'\n");
+    bench.put("game/sfx/notes.txt", b"recorded at the quay");
+    bench
+}
+
+/// The sheet that is learnt of it, in `ferry.toml`.
+pub fn learnt(bench: &Bench) -> String {
+    let ran = bench.run(&["learn", "game", "-o", "ferry.toml"]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    fs::read_to_string(bench.path("ferry.toml")).unwrap()
+}

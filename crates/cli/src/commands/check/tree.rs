@@ -2,7 +2,7 @@
 
 use super::sheet::tell;
 use crate::args::Check;
-use crate::commands::counted;
+use crate::commands::{counted, tell_unread};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -26,6 +26,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
         let Some(mut target) = args.wanted.target_at(&path, args.root.as_deref())? else {
             continue;
         };
+        tell_unread(&target.slots, console);
         target.sheet.names = args.naming.over(&target.sheet.names);
         let report = check(&target, &path, args, console)?;
         for unread in &report.unread {

@@ -3,6 +3,7 @@
 mod jobs;
 mod report;
 
+use super::tell_unread;
 use crate::args::Fit;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
@@ -52,7 +53,10 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
             "name a file or a folder with -o",
         ));
     }
-    let target = args.wanted.target(None)?;
+    let target = args.wanted.target(args.root.as_deref())?;
+    if let Some(target) = &target {
+        tell_unread(&target.slots, console);
+    }
     let closed = target.as_ref().and_then(|target| closed(target, args));
     if args.outside.encoder.is_some() || closed.is_some() {
         return outside(&clips, args, closed, console);

@@ -7,6 +7,7 @@ use deft_needle_audio::{Edits, Error as AudioError, Facts};
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::install::{Root, find_root, has_stock};
 use deft_needle_core::sheet::{Asked, New, Rule};
+use deft_needle_core::slots::Roots;
 use deft_needle_core::stock::Member;
 use deft_needle_core::target::Target;
 use deft_needle_core::tree::slot_name;
@@ -33,7 +34,7 @@ impl Aimed {
     /// A slot in no root of the target, or that the target does not know.
     pub fn of(args: &Swap) -> Result<Option<Self>, Failure> {
         let named = args.place.root.as_deref();
-        let Some(target) = args.wanted.target_at(&args.slot, named)? else {
+        let Some(mut target) = args.wanted.target_at(&args.slot, named)? else {
             return Ok(None);
         };
         let marker = target.sheet.marker.0.first();
@@ -49,6 +50,10 @@ impl Aimed {
         }
         let main = target.roots.main.as_deref();
         let root = find_root(&args.slot, main, args.place.ledger.as_deref())?;
+        if target.roots.main.is_none() {
+            // Without markers it is the root that tells where lists are.
+            target = Target::new(target.sheet, Roots::main(Some(&root.path)))?;
+        }
         let path = std::path::absolute(&args.slot).map_err(CoreError::read(&args.slot))?;
         let (slot, aim) = target.aim(&slot_name(&root.path, &path)?)?;
         Ok(Some(Self {

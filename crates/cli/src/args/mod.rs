@@ -1,13 +1,16 @@
 //! What can be typed.
 
+mod shaping;
+mod targets;
+mod wanted;
+
+pub use shaping::{FadeCurve, KeepChoice, Shaping, TailChoice, TooLongChoice, TrimEnds};
+pub use targets::{Learn, Sheets, SlotsArgs};
+pub use wanted::{HeaderKind, Naming, Outside, Reading, Tags, Wanted};
+
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
-use deft_needle_audio::Error;
-use deft_needle_audio::clip::Tag;
-use deft_needle_audio::edit::{Gain, Level, LoopEdit, Pad, Span, Speed, Time};
-use deft_needle_audio::shape::route::Route;
-use deft_needle_audio::shape::voicing::Voicing;
-use deft_needle_audio::spec::{Container, Format, LoopTags};
-use deft_needle_core::sheet::CharSet;
+use deft_needle_audio::edit::LoopEdit;
+use deft_needle_audio::spec::LoopTags;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -165,249 +168,6 @@ pub struct Hear {
     pub overwrite: bool,
 }
 
-/// What the content of a file cannot tell.
-#[derive(Debug, Args)]
-pub struct Reading {
-    /// Take the clip for samples without a header, as in "raw pcm16le 24000 mono"
-    #[arg(long, value_name = "SPEC", value_parser = raw_format)]
-    pub read_as: Option<Format>,
-}
-
-fn raw_format(text: &str) -> Result<Format, String> {
-    let format: Format = text.parse().map_err(|error: Error| error.to_string())?;
-    let samples = format.encoding.codec.sample_bytes().is_some();
-    match format.container == Container::Raw && samples {
-        true => Ok(format),
-        false => Err("name samples without a header, as in \"raw pcm16le 24000 mono\"".to_owned()),
-    }
-}
-
-/// What a file must be.
-#[derive(Debug, Args)]
-pub struct Wanted {
-    /// Container, encoding, rate and channels, as in "wav pcm16 24000 mono"
-    #[arg(long, value_name = "SPEC", conflicts_with = "like")]
-    pub spec: Option<String>,
-    /// A file that works today: its spec, its header kind, and no other chunks where it has none
-    #[arg(long, value_name = "FILE")]
-    pub like: Option<PathBuf>,
-    /// What a target sheet asks: a file, or one of those that ship; other options win over it
-    #[arg(long, value_name = "SHEET")]
-    pub target: Option<PathBuf>,
-    /// The kind of WAV header
-    #[arg(long, value_name = "KIND")]
-    pub header: Option<HeaderKind>,
-    /// Whether loop points, markers and tags come along
-    #[arg(long, value_name = "WHAT")]
-    pub tags: Option<Tags>,
-    /// The size of IMA ADPCM blocks [default: the clip's own, or 256 a channel at 11025 Hz and more above]
-    #[arg(long, value_name = "BYTES")]
-    pub block_bytes: Option<u32>,
-    /// Names of a loop's tags [default: start=LOOPSTART,length=LOOPLENGTH]; also end=NAME, in=seconds
-    #[arg(long, value_name = "NAMES")]
-    pub loop_tags: Option<LoopTags>,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum HeaderKind {
-    Plain,
-    Extensible,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum Tags {
-    /// Nothing but the samples
-    Strip,
-    /// All that the clip brings
-    Keep,
-}
-
-/// How files must be named, where no sheet tells.
-#[derive(Debug, Args)]
-#[command(next_help_heading = "Names")]
-pub struct Naming {
-    /// The most characters before the extension
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
-    pub name_longest: Option<u16>,
-    /// The characters that are allowed before the extension, as in a-z0-9_
-    #[arg(long, value_name = "SET")]
-    pub name_allowed: Option<CharSet>,
-}
-
-/// An encoder of the target's maker, where the format is closed.
-#[derive(Debug, Args)]
-#[command(next_help_heading = "Closed formats")]
-pub struct Outside {
-    /// Have this command make the file: a program, {in} and {out}; never through a shell
-    #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spec", "like", "target"])]
-    pub encoder: Option<String>,
-    /// What the command is fed
-    #[arg(
-        long,
-        value_name = "SPEC",
-        requires = "encoder",
-        default_value = "wav pcm16 any any"
-    )]
-    pub feed: String,
-    /// How long it may take, in seconds
-    #[arg(
-        long,
-        value_name = "SECONDS",
-        requires = "encoder",
-        default_value_t = 60
-    )]
-    pub encoder_limit: u64,
-    /// Let commands run at all
-    #[arg(long)]
-    pub allow_commands: bool,
-}
-
-/// What is done to a clip before it is fitted.
-#[derive(Debug, Args)]
-#[command(
-    next_help_heading = "Shaping (times are the clip's own: 47, 1.25s, 250ms, 1:02.5, 48000smp, 12bars@96bpm)"
-)]
-pub struct Shaping {
-    /// Use only a part: A..B or A+LENGTH; a minus counts from the end
-    #[arg(long, value_name = "RANGE", allow_hyphen_values = true)]
-    pub cut: Option<Span>,
-    /// Use the Nth sound between silences, as inspect numbers them
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
-    pub piece: Option<u32>,
-    /// Move the ends of the cut to zero crossings
-    #[arg(long)]
-    pub snap: bool,
-    /// Take silence off the ends; a lower LEVEL takes less [default: -60dBFS]
-    #[arg(long, value_name = "LEVEL", num_args = 0..=1, require_equals = true, default_missing_value = "-60dBFS", value_parser = silence_level)]
-    pub trim_silence: Option<f64>,
-    /// At which ends
-    #[arg(long, value_name = "ENDS", requires = "trim_silence")]
-    pub trim_ends: Option<TrimEnds>,
-    /// How much silence to leave: before,after
-    #[arg(
-        long,
-        value_name = "TIMES",
-        requires = "trim_silence",
-        default_value = "5ms,20ms"
-    )]
-    pub breath: Pad,
-    /// Fades where a cut goes through sound, or "none" [default: 2ms]
-    #[arg(long, value_name = "TIME", value_parser = edge_fade)]
-    pub edge_fade: Option<Time>,
-    /// The longest that the result may be
-    #[arg(long, value_name = "TIME")]
-    pub longest: Option<Time>,
-    /// What to do where it is longer
-    #[arg(long, value_name = "WHAT", requires = "longest")]
-    pub too_long: Option<TooLongChoice>,
-    /// Keep what both channels share (a voice in the middle), or what they do not
-    #[arg(long, value_name = "PART")]
-    pub keep: Option<KeepChoice>,
-    /// Colour a voice: quayside (a horn across a harbour), dispatch (a two-way radio), tin-bear (a toy)
-    #[arg(long, value_name = "NAME")]
-    pub voicing: Option<Voicing>,
-    /// Which channels feed each output channel: "L R R L", "0.7L+0.3R", "1 0"
-    #[arg(long, value_name = "CHANNELS", allow_hyphen_values = true)]
-    pub route: Option<Route>,
-    /// Play so many times as fast, pitch and all
-    #[arg(long, value_name = "TIMES")]
-    pub speed: Option<Speed>,
-    /// Louder or quieter, as in +7dB
-    #[arg(long, value_name = "GAIN", allow_hyphen_values = true)]
-    pub gain: Option<Gain>,
-    /// As loud as: -1dBFS, -1dBTP, -16LUFS, stock, like:FILE
-    #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
-    pub level: Option<Level>,
-    /// Hold true peaks below this [default: 0dB, -1dB for lossy encodings]
-    #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
-    pub ceiling: Option<Gain>,
-    /// Clip what goes beyond full scale instead of limiting it
-    #[arg(long)]
-    pub allow_clipping: bool,
-    /// Fade in over this time
-    #[arg(long, value_name = "TIME")]
-    pub fade_in: Option<Time>,
-    /// Fade out over this time
-    #[arg(long, value_name = "TIME")]
-    pub fade_out: Option<Time>,
-    /// The form of both fades
-    #[arg(long, value_name = "FORM")]
-    pub fade_curve: Option<FadeCurve>,
-    /// Add silence: both ends, or before,after
-    #[arg(long, value_name = "TIMES")]
-    pub pad: Option<Pad>,
-    /// What goes round: A..B or A+LENGTH (the end is not played), all, none [default: as the clip has it]
-    #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
-    pub looped: Option<LoopEdit>,
-    /// What becomes of the sound behind the loop [default: cut where --loop sets one, else keep]
-    #[arg(long, value_name = "WHAT")]
-    pub tail: Option<TailChoice>,
-    /// Set a text, as in TITLE=Kettle; an empty one takes it away; again for each
-    #[arg(long = "tag", value_name = "NAME=TEXT", value_parser = tag)]
-    pub tag: Vec<Tag>,
-}
-
-fn tag(text: &str) -> Result<Tag, String> {
-    match text.split_once('=') {
-        Some((name, value))
-            if !name.is_empty() && name.bytes().all(|b| (0x20..0x7E).contains(&b)) =>
-        {
-            Ok(Tag::new(&name.to_uppercase(), value))
-        }
-        _ => Err("write NAME=TEXT, as in TITLE=Kettle; names are plain letters".to_owned()),
-    }
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum TrimEnds {
-    Head,
-    Tail,
-    Both,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum TooLongChoice {
-    /// Say so, and do nothing
-    Refuse,
-    /// Cut the end off, with a fade
-    Cut,
-    /// Keep the loudest passage
-    Loudest,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum KeepChoice {
-    Shared,
-    Different,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum TailChoice {
-    Keep,
-    Cut,
-    Fade,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum FadeCurve {
-    Linear,
-    EqualPower,
-}
-
-fn silence_level(text: &str) -> Result<f64, String> {
-    match text.parse() {
-        Ok(Level::Peak(db)) if db < 0.0 => Ok(db),
-        _ => Err("write a level below full scale, as in -55dBFS".to_owned()),
-    }
-}
-
-fn edge_fade(text: &str) -> Result<Time, String> {
-    match text {
-        "none" => Ok(Time::Frames(0)),
-        text => text.parse(),
-    }
-}
-
 /// Turn clips into files that meet a spec
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -434,6 +194,9 @@ pub struct Fit {
     /// The slot that the file is for, as the sheet names it [default: the name of OUT]
     #[arg(long, value_name = "SLOT", requires = "target")]
     pub slot: Option<String>,
+    /// The target's main root, where the sheet's lists lie in it
+    #[arg(long, value_name = "FOLDER", requires = "target")]
+    pub root: Option<PathBuf>,
     #[command(flatten)]
     pub naming: Naming,
     #[command(flatten)]
@@ -478,66 +241,6 @@ pub struct Check {
     pub root: Option<PathBuf>,
     #[command(flatten)]
     pub naming: Naming,
-}
-
-/// Write a target sheet from files that work today
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  deft-needle learn game -o lantern-ferry.toml
-  deft-needle learn sounds.zip -o somewhere/ferry.toml   archives are never unpacked
-The sheet gets a list beside it: lantern-ferry.slots.csv, with every name, spec, length, loudness,
-loop and hash.")]
-pub struct Learn {
-    /// A folder, a zip or a tar
-    #[arg(value_name = "STOCK")]
-    pub stock: PathBuf,
-    /// The sheet to write
-    #[arg(short, long = "out", value_name = "SHEET")]
-    pub out: PathBuf,
-    /// Replace an existing sheet and its list
-    #[arg(long)]
-    pub overwrite: bool,
-    /// Print the sheet, write nothing
-    #[arg(long)]
-    pub dry_run: bool,
-}
-
-/// List and search the names of a target's slots
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  deft-needle slots lantern-ferry.toml                 all of them, variants together
-  deft-needle slots lantern-ferry.toml storm           names and labels
-  deft-needle slots lantern-ferry.toml gull_#          the variants of gull alone
-  deft-needle slots game gull --as-job                 [[replace]] entries to paste
-  deft-needle slots lantern-ferry.toml --root game     what is in each slot now")]
-pub struct SlotsArgs {
-    /// A target sheet; or a folder, zip or tar with the files themselves
-    #[arg(value_name = "SHEET-or-STOCK")]
-    pub of: PathBuf,
-    /// Words that must all match; * ? and # make a pattern
-    #[arg(value_name = "WORD")]
-    pub words: Vec<String>,
-    /// The target's main root: tells what is stock, replaced or missing
-    #[arg(long, value_name = "FOLDER")]
-    pub root: Option<PathBuf>,
-    /// The folder that the ledger is kept in
-    #[arg(long, value_name = "FOLDER")]
-    pub ledger: Option<PathBuf>,
-    /// Print [[replace]] entries for a job sheet
-    #[arg(long)]
-    pub as_job: bool,
-}
-
-/// List the target sheets that ship, or print one
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  deft-needle sheets
-  deft-needle sheets placed-effect > my-game.toml
-  deft-needle check fitted --target placed-effect")]
-pub struct Sheets {
-    /// Which one to print
-    #[arg(value_name = "NAME")]
-    pub name: Option<String>,
 }
 
 /// Which root, and where its ledger is.
