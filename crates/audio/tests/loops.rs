@@ -4,12 +4,14 @@
 mod bench;
 
 use bench::{Folder, audio_bytes, demand, made, samples};
+use deft_needle_audio::edit::TooLong;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Plan, Reference, Work, plan_clip};
 use deft_needle_audio::seam::{Verdict, judge};
 use deft_needle_audio::spec::{Chunks, Demand, Looped};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits, Error};
+use proptest::prelude::*;
 
 /// Edits as they are typed, in pairs.
 fn edits(typed: &[(&str, &str)]) -> Edits {
@@ -185,6 +187,18 @@ fn what_cannot_loop_is_said_with_figures() {
         chunks: Some(Chunks::Loops),
         ..demand("wav any any any")
     };
+    let cut_short = Edits {
+        too_long: TooLong::Cut,
+        ..edits(&[("loop", "0.2s..0.9s"), ("longest", "0.5s")])
+    };
+    let wish = demand("wav any any any");
+    let error = plan_clip(&clip, &wish, &cut_short, Reference::default(), &Unobserved);
+    assert!(
+        error
+            .unwrap_err()
+            .to_string()
+            .contains("does not lie in the part")
+    );
     for (wish, typed, part) in [
         (
             &demand("wav any any any"),
@@ -282,4 +296,36 @@ fn seams_are_judged_by_what_stands_out() {
         )
         .is_err()
     );
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    /// A click stands where the loop begins, another where it ends: wherever they go, the points go along.
+    #[test]
+    fn points_stay_on_their_sound(
+        start in 4_000u64..20_000, length in 4_000u64..20_000, cut in 0u64..3_000, pad in 0u64..2_000,
+        rate in prop::sample::select(vec![22_050u32, 32_000, 44_100, 48_000, 96_000]),
+        spec in prop::sample::select(vec!["wav f32", "aiff pcm24", "flac flac24"]), speed in prop::sample::select(vec!["1", "2", "0.5"]),
+    ) {
+        let folder = Folder::new();
+        let mut signal = vec![0.0; 48_000];
+        let end = start + length;
+        signal[start as usize] = 0.5;
+        signal[end as usize] = -0.5;
+        let clip = folder.open(&made("wav f32 48000 mono", vec![signal])).unwrap();
+        let (cut, pad) = (format!("{cut}smp.."), format!("{}s,0s", pad as f64 / 48_000.0));
+        let asked = format!("{start}smp..{end}smp");
+        let typed = [("loop", asked.as_str()), ("cut", &cut), ("pad", &pad), ("tail", "keep"), ("speed", speed)];
+        let plan = planned(&clip, &demand(&format!("{spec} {rate} mono")), &typed).unwrap();
+        let (out, _) = folder.carry_out(&clip, &plan);
+        let (found, heard) = (out.facts().loops[0].range, samples(&out).remove(0));
+        let place = |sign: f64| {
+            let best = (0..heard.len()).max_by(|a, b| (sign * heard[*a]).total_cmp(&(sign * heard[*b])));
+            best.unwrap() as f64
+        };
+        // The peak of a resampled click lies at the nearest frame or the next.
+        prop_assert!((place(1.0) - found.start as f64).abs() <= 1.0, "{typed:?} {spec} {rate}: {found:?}");
+        prop_assert!((place(-1.0) - found.end as f64).abs() <= 1.0, "{typed:?} {spec} {rate}: {found:?}");
+    }
 }

@@ -121,15 +121,8 @@ impl Target {
             let extensions = file
                 .rule
                 .map_or_else(Vec::new, |at| self.sheet.rules[at].extensions());
-            let prefix = format!("{} ", file.slot);
             let faults = name_faults(&file.slot, &self.sheet.names, &extensions, &taken);
-            let short = faults.into_iter().map(|fault| {
-                let fault = fault
-                    .strip_prefix(&prefix)
-                    .map(str::to_owned)
-                    .unwrap_or(fault);
-                format!("its name {fault}")
-            });
+            let short = faults.iter().map(|fault| format!("its name {fault}"));
             file.shortfalls.extend(short);
             taken.add(&file.slot);
         }

@@ -91,7 +91,7 @@ impl Target {
             ));
         };
         if !known && let Some(fault) = self.name_faults(&slot).first() {
-            return Err(Error::refused(fault.clone(), ""));
+            return Err(Error::refused(format!("{slot} {fault}"), ""));
         }
         let aim = Aim {
             rule,
@@ -141,7 +141,7 @@ impl Target {
     }
 }
 
-/// What is wrong with a name, each with a name that would be right.
+/// What is wrong with a name, as in `has …` or `should …`, each with a name that would be right.
 pub fn name_faults(
     slot: &str,
     rules: &crate::names::NameRules,
@@ -155,7 +155,7 @@ pub fn name_faults(
     }
     let right = right_name(slot, rules, extensions, taken);
     let instead = right.map_or_else(String::new, |name| format!("; {name} would be right"));
-    let told = |fault: String| format!("{slot} {fault}{instead}");
+    let told = |fault: String| format!("{fault}{instead}");
     faults.into_iter().map(told).collect()
 }
 

@@ -124,6 +124,12 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
             ))
         })
         .collect();
+    if moved.is_empty() && known.asked.is_some() {
+        return Err(Error::CannotMeet {
+            what: "the loop does not lie in the part that is used".to_owned(),
+            instead: "choose a loop within it, or let the result be longer".to_owned(),
+        });
+    }
     if moved.len() < loops.len() {
         left_out("they lie in a part that is not used".to_owned());
     }

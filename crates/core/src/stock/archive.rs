@@ -1,7 +1,7 @@
 //! Archives: zip (APPNOTE 6.3) and tar (POSIX.1-2017, pax), read entry by entry into memory.
 //!
-//! Archives come from strangers: names that lead out, links, devices and entries that inflate beyond
-//! measure are refused before anything is done with them.
+//! Archives come from strangers: where a name leads out, or an entry is a link, a device or inflates
+//! beyond measure, the whole archive is refused.
 
 use super::{Member, is_litter};
 use crate::error::{Error, Result};
@@ -206,7 +206,7 @@ fn proper(archive: &Path, name: &str, odd: &str) -> Result<Option<String>> {
     let refused = |what: String| {
         Error::refused(
             format!("{}: {what}", archive.display()),
-            "nothing was read from it; unpack it yourself if you trust it, and name the folder",
+            "nothing was taken from it; unpack it yourself if you trust it, and name the folder",
         )
     };
     let shown = crate::sheet::fault::clipped(name);

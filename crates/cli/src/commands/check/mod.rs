@@ -94,12 +94,9 @@ fn check_names(args: &Check, checked: &mut [Checked]) {
         .collect();
     let mut taken = Taken::default();
     for (one, name) in checked.iter_mut().zip(&names) {
-        let told = |fault: String| match fault.strip_prefix(name.as_str()) {
-            Some(fault) => format!("its name{fault}"),
-            None => fault,
-        };
         let faults = name_faults(name, &rules, &[], &taken);
-        one.shortfalls.extend(faults.into_iter().map(told));
+        let short = faults.iter().map(|fault| format!("its name {fault}"));
+        one.shortfalls.extend(short);
         taken.add(name);
     }
 }

@@ -133,7 +133,8 @@ fn refuse_name(args: &Fit, out: &Path) -> Result<(), Failure> {
     {
         None => Ok(()),
         Some(fault) => {
-            Err(deft_needle_core::Error::refused(fault, "name another file with -o").into())
+            let what = format!("{name} {fault}");
+            Err(deft_needle_core::Error::refused(what, "name another file with -o").into())
         }
     }
 }
