@@ -8,13 +8,18 @@ use crate::observe::Observer;
 use crate::plan::{Output, Plan, Step, Work, plan_of_any_size, refuse_too_large};
 use crate::read::Clip;
 use crate::render::{Outcome, render_source};
+use crate::shape::fade::Curve;
 use crate::shape::quantise::Dither;
+use crate::shape::stretches::Stretches;
 use crate::spec::{Channels, Choice, Codec, Container, Encoding, Format, Kind, Spec};
 use crate::units::{FrameRange, SampleRate};
 use crate::write::Out;
 
 /// The gap between two clips, in seconds.
 const GAP: f64 = 0.5;
+
+/// The fades where a stretch begins and ends in the middle of sound, in seconds.
+const ENDS: f64 = 0.02;
 
 /// What is heard, and when.
 #[derive(Debug, Clone, PartialEq)]
@@ -43,13 +48,41 @@ impl Programme {
     /// # Errors
     /// [`crate::Error::CannotMeet`] where a rate or a set of channels cannot be converted.
     pub fn new(clips: &[Clip], turns: &[usize], rounds: u32) -> Result<Self> {
+        let turn = |turn: &usize| (*turn, stretches(&clips[*turn], rounds));
+        Self::of(clips, turns.iter().map(turn).collect(), 0)
+    }
+
+    /// Plans to play what lies around the seam of a loop: up to `seconds` before its end and behind its
+    /// start, `rounds` times.
+    ///
+    /// # Errors
+    /// As [`Programme::new`].
+    pub fn across(clip: &Clip, range: FrameRange, seconds: f64, rounds: u32) -> Result<Self> {
+        let rate = clip.facts().format.rate;
+        let side = rate.frames(seconds).min(range.len());
+        let once = vec![
+            FrameRange {
+                start: range.end - side,
+                end: range.end,
+            },
+            FrameRange {
+                start: range.start,
+                end: range.start + side,
+            },
+        ];
+        let turns = vec![(0, once); size(rounds.into())];
+        Self::of(std::slice::from_ref(clip), turns, rate.frames(ENDS))
+    }
+
+    /// Stretches of clips, one after another; `fade` frames at the ends of each fade.
+    fn of(clips: &[Clip], turns: Vec<(usize, Vec<FrameRange>)>, fade: u64) -> Result<Self> {
         let mono = clips.iter().all(|c| c.facts().format.channels.count() == 1);
         let channels = if mono {
             Channels::MONO
         } else {
             Channels::STEREO
         };
-        let first = clips[turns[0]].facts().format.rate;
+        let first = clips[turns[0].0].facts().format.rate;
         let format = Format {
             container: Container::Wav,
             encoding: Encoding::plain(Codec::Pcm16),
@@ -61,16 +94,23 @@ impl Programme {
         spec.encoding = Choice::OneOf(vec![Encoding::plain(Codec::F64)]);
         let gap = first.frames(GAP);
         let (mut parts, mut at) = (Vec::new(), 0);
-        for &turn in turns {
+        for (turn, stretches) in turns {
             let clip = &clips[turn];
-            let stretches = stretches(clip, rounds);
             let mut facts = clip.facts().clone();
             facts.frames = stretches.iter().map(|s| s.len()).sum();
             facts.loops.clear();
             facts.extras.clear();
             facts.markers.clear();
             facts.tags.clear();
-            let plan = plan_of_any_size(&facts, &spec.clone().into())?;
+            let mut plan = plan_of_any_size(&facts, &spec.clone().into())?;
+            if let (Work::Render(steps), true) = (&mut plan.work, fade > 0) {
+                steps.push(Step::Fade {
+                    frames: plan.to.frames,
+                    head: fade,
+                    tail: fade,
+                    curve: Curve::Linear,
+                });
+            }
             let start = if parts.is_empty() { 0 } else { at + gap };
             at = start + plan.to.frames;
             parts.push(Part {
@@ -209,63 +249,9 @@ impl Source for Join<'_> {
                 self.at += count(silence);
                 return Ok(());
             }
-            let rounds = Rounds {
-                clip: &self.clips[part.clip],
-                left: part.stretches.iter().rev().copied().collect(),
-                source: None,
-                at: 0,
-            };
+            let rounds = Stretches::new(&self.clips[part.clip], &part.stretches, None)?;
             self.current = Some(crate::render::steps_of(Box::new(rounds), &part.plan));
             self.next += 1;
         }
-    }
-}
-
-/// Stretches of one clip, one after another.
-struct Rounds<'a> {
-    clip: &'a Clip,
-    left: Vec<FrameRange>,
-    source: Option<Box<dyn Source>>,
-    at: u64,
-}
-
-impl Source for Rounds<'_> {
-    fn rate(&self) -> SampleRate {
-        self.clip.facts().format.rate
-    }
-
-    fn channels(&self) -> usize {
-        self.clip.facts().format.channels.count().into()
-    }
-
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        while let Some(range) = self.left.last().copied() {
-            let source = match &mut self.source {
-                Some(source) => source,
-                none => {
-                    self.at = 0;
-                    none.insert(self.clip.frames()?)
-                }
-            };
-            source.next(block)?;
-            let (start, end) = (self.at, self.at + count(block.frames()));
-            self.at = end;
-            if block.is_empty() || start >= range.end {
-                self.source = None;
-                self.left.pop();
-                continue;
-            }
-            let from = size(range.start.saturating_sub(start)).min(block.frames());
-            let to = size(range.end.min(end) - start);
-            if from < to {
-                for channel in block.channels_mut() {
-                    channel.truncate(to);
-                    channel.drain(..from);
-                }
-                return Ok(());
-            }
-        }
-        block.clear();
-        Ok(())
     }
 }

@@ -4,7 +4,7 @@ use crate::block::{BLOCK_FRAMES, Block, Source};
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
 use crate::likeness::Likeness;
-use crate::num::{count, scaled};
+use crate::num::{count, scaled, size};
 use crate::observe::Observer;
 use crate::plan::{Output, Plan, Step, Work};
 use crate::read::Clip;
@@ -19,6 +19,7 @@ use crate::shape::quantise::{Dither, Quantiser};
 use crate::shape::resample::Resampler;
 use crate::shape::route::{Phase, Router};
 use crate::shape::separate::Separated;
+use crate::shape::stretches::Stretches;
 use crate::shape::voicing::Voiced;
 use crate::spec::Kind;
 use crate::write::{Along, Out, Writer, writer};
@@ -91,7 +92,7 @@ pub fn render(
         }
         Work::Render(steps) => {
             let along = Along::load(clip, &plan.to.carried)?;
-            let mut chain = chain(clip.frames()?, steps, &counts);
+            let mut chain = chain(begin(clip, steps)?, steps, &counts);
             encode(&mut *chain, &plan.to, along, out, observer)?
         }
     };
@@ -131,6 +132,8 @@ fn encode(
     };
     let mut writer = writer(out, output, along)?;
     let mut block = Block::new(source.channels());
+    // What lies beyond is for the encoder alone.
+    let mut left = output.frames;
     loop {
         if observer.stopped() {
             return Err(Error::Stopped);
@@ -140,13 +143,15 @@ fn encode(
             writer.finish()?;
             return Ok(proof);
         }
+        writer.write(&block)?;
+        observer.advance(count(block.frames()));
+        block.truncate(size(left));
+        left -= count(block.frames());
         match &mut proof {
             Proof::Samples(digest) => digest.update(&block),
             Proof::Like(likeness) => likeness.update(&block),
             Proof::SameFile | Proof::SameAudio => {}
         }
-        writer.write(&block)?;
-        observer.advance(count(block.frames()));
     }
 }
 
@@ -162,9 +167,21 @@ impl Counts {
     }
 }
 
-/// A source with some steps behind it, for measuring.
-pub(crate) fn shaped<'a>(source: Box<dyn Source + 'a>, steps: &[Step]) -> Box<dyn Source + 'a> {
-    chain(source, steps, &Counts::default())
+/// The clip with some steps behind it, for measuring.
+pub(crate) fn shaped<'a>(clip: &'a Clip, steps: &[Step]) -> Result<Box<dyn Source + 'a>> {
+    Ok(chain(begin(clip, steps)?, steps, &Counts::default()))
+}
+
+/// The clip's frames, or its stretches where the steps ask for them.
+fn begin<'a>(clip: &'a Clip, steps: &[Step]) -> Result<Box<dyn Source + 'a>> {
+    let stretches = steps.iter().find_map(|step| match step {
+        Step::Stretches { ranges, crossfade } => Some((ranges, *crossfade)),
+        _ => None,
+    });
+    Ok(match stretches {
+        Some((ranges, crossfade)) => Box::new(Stretches::new(clip, ranges, crossfade)?),
+        None => clip.frames()?,
+    })
 }
 
 /// A source with the steps of a plan behind it.
@@ -191,9 +208,14 @@ fn chain<'a>(
                     route.clone(),
                     Arc::clone(&counts.phase),
                 )),
-                Step::Resample { from, to, rate } => {
-                    Box::new(Resampler::by(source, *from, *to, *rate))
-                }
+                Step::Resample {
+                    from,
+                    to,
+                    rate,
+                    lead,
+                } => Box::new(Resampler::by(source, *from, *to, *rate).with_lead(*lead)),
+                // The source itself gives them.
+                Step::Stretches { .. } => source,
                 Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
                 Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
                 Step::Voice { voicing } => Box::new(Voiced::new(source, voicing)),

@@ -59,6 +59,11 @@ impl FrameRange {
         self.end.saturating_sub(self.start)
     }
 
+    /// Whether another range lies in it.
+    pub const fn contains(self, other: Self) -> bool {
+        self.start <= other.start && other.end <= self.end
+    }
+
     /// Whether there is no frame in it.
     pub const fn is_empty(self) -> bool {
         self.len() == 0

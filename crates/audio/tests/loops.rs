@@ -101,8 +101,8 @@ fn loops_are_set_and_go_where_the_sound_goes() {
         ),
         (
             vec![("loop", "12000smp..36000smp"), ("speed", "2")],
-            18_000,
-            Some((6_000, 18_000)),
+            18_150,
+            Some((6_150, 18_150)),
         ),
         (vec![("loop", "none")], 48_000, None),
     ] {

@@ -35,6 +35,21 @@ pub enum Panel<'a> {
         /// Sample rates whose upper limit is marked.
         rates: Vec<u32>,
     },
+    /// Waves around a seam.
+    Seam {
+        /// What it shows.
+        title: String,
+        /// The waves.
+        curves: Vec<Curve>,
+    },
+}
+
+/// A line through points.
+pub struct Curve {
+    /// What it shows.
+    pub name: String,
+    /// Milliseconds from the seam, and samples.
+    pub points: Vec<(f64, f64)>,
 }
 
 /// A clip over time; all times in seconds.
@@ -53,6 +68,8 @@ pub struct Wave<'a> {
     pub loops: Vec<(f64, f64)>,
     /// Clipped places.
     pub clipped: Vec<f64>,
+    /// Other loops that would do, the best first.
+    pub candidates: Vec<(f64, f64)>,
 }
 
 /// Draws panels one above the other; gives the bytes of a PNG.
@@ -97,6 +114,7 @@ fn paint(panels: &[Panel<'_>], pixels: &mut [u8]) -> Drawn {
                 picture,
                 rates,
             } => paint_spectrum(title, picture, rates, &part)?,
+            Panel::Seam { title, curves } => paint_seam(title, curves, &part)?,
         }
     }
     area.present().map_err(said)
@@ -146,7 +164,10 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     chart
         .draw_series(wave.silence.iter().map(|range| band(*range, SILENT)))
         .map_err(said)?;
-    let x = "seconds (light: peaks, dark: RMS, sand: silence, green: loop, red: clipped)";
+    let x = match wave.candidates.is_empty() {
+        true => "seconds (light: peaks, dark: RMS, sand: silence, green: loop, red: clipped)",
+        false => "seconds (light: peaks, dark: RMS, green: loop, below: others that were found)",
+    };
     mesh(&mut chart, (x, 2), ("full scale", 1))?;
     let step = wave.seconds / real_size(wave.picture.columns.len().max(1));
     for (color, body) in [(WAVE, false), (BODY, true)] {
@@ -170,6 +191,11 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     chart
         .draw_series(ends.map(|x| line(x, LOOP, 2)))
         .map_err(said)?;
+    for (place, (a, b)) in (0..).zip(&wave.candidates) {
+        let y = -0.72 - 0.07 * f64::from(place % 4);
+        let bar = PathElement::new(vec![(*a, y), (*b, y)], LOOP.mix(0.8).stroke_width(2));
+        chart.draw_series([bar]).map_err(said)?;
+    }
     let clipped = wave.clipped.iter().map(|x| line(*x, CLIPPED, 1));
     chart.draw_series(clipped).map_err(said)?;
     Ok(())
@@ -203,4 +229,42 @@ fn paint_spectrum(title: &str, picture: &Picture, rates: &[u32], area: &Area<'_>
         chart.draw_series([text]).map_err(said)?;
     }
     Ok(())
+}
+
+/// Waves around a seam, which is marked.
+fn paint_seam(title: &str, curves: &[Curve], area: &Area<'_>) -> Drawn {
+    let points = || curves.iter().flat_map(|curve| &curve.points);
+    let reach = points().fold(0.1f64, |most, p| most.max(p.0.abs()));
+    let high = 1.1 * points().fold(1e-4f64, |most, p| most.max(p.1.abs()));
+    let mut chart = ChartBuilder::on(area)
+        .caption(title, letters(20))
+        .margin(14)
+        .margin_right(30)
+        .x_label_area_size(34)
+        .y_label_area_size(56)
+        .build_cartesian_2d(-reach..reach, -high..high)
+        .map_err(said)?;
+    let digits = if high < 0.05 { 4 } else { 2 };
+    mesh(
+        &mut chart,
+        ("milliseconds from the seam", 0),
+        ("full scale", digits),
+    )?;
+    let mark = PathElement::new(vec![(0.0, -high), (0.0, high)], LOOP.stroke_width(2));
+    chart.draw_series([mark]).map_err(said)?;
+    for (curve, color) in curves.iter().zip([BODY, CLIPPED]) {
+        let line = LineSeries::new(curve.points.iter().copied(), color.stroke_width(2));
+        let drawn = chart.draw_series(line).map_err(said)?;
+        drawn.label(curve.name.as_str()).legend(move |(x, y)| {
+            PathElement::new(vec![(x, y), (x + 18, y)], color.stroke_width(2))
+        });
+    }
+    chart
+        .configure_series_labels()
+        .position(SeriesLabelPosition::UpperRight)
+        .background_style(PAPER)
+        .border_style(GRID)
+        .label_font(letters(13))
+        .draw()
+        .map_err(said)
 }

@@ -210,6 +210,14 @@ impl Aim<'_> {
             ),
             None => edits.longest = rule.longest,
         }
+        match edits.loop_multiple {
+            Some(frames) => note(
+                "loop-multiple",
+                frames.to_string(),
+                rule.loop_multiple.map(|frames| frames.to_string()),
+            ),
+            None => edits.loop_multiple = rule.loop_multiple,
+        }
         match (&edits.level, &edits.gain) {
             (Some(level), _) => note(
                 "level",

@@ -1,6 +1,6 @@
 //! Loops as people ask for them.
 
-use super::Span;
+use super::{Moment, Span};
 use serde::{Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
@@ -14,6 +14,13 @@ pub enum LoopEdit {
     All,
     /// A range of the clip's own times; its end is the first frame that is not played.
     At(Span),
+    /// The best that is found, near these places where they are named.
+    Auto {
+        /// Where it is to begin.
+        start: Option<Moment>,
+        /// Where it is to end.
+        end: Option<Moment>,
+    },
 }
 
 /// What becomes of the sound behind a loop.
@@ -31,15 +38,29 @@ pub enum Tail {
 impl FromStr for LoopEdit {
     type Err = String;
 
-    /// Reads `12.0s..end`, `9000smp..54000smp`, `all` and `none`.
+    /// Reads `12.0s..end`, `9000smp..54000smp`, `auto`, `12.0s..auto`, `auto..end`, `all` and `none`.
     fn from_str(text: &str) -> Result<Self, String> {
+        let near = |place: &str| match place {
+            "auto" => Ok(None),
+            place => place.parse().map(Some),
+        };
         match text {
             "none" => Ok(Self::None),
             "all" => Ok(Self::All),
-            span => span
-                .parse()
-                .map(Self::At)
-                .map_err(|why: String| format!("{why}; or write all, or none")),
+            "auto" => Ok(Self::Auto {
+                start: None,
+                end: None,
+            }),
+            text => match text.split_once("..") {
+                Some((start, end)) if [start, end].contains(&"auto") => Ok(Self::Auto {
+                    start: near(start)?,
+                    end: near(end)?,
+                }),
+                _ => text
+                    .parse()
+                    .map(Self::At)
+                    .map_err(|why: String| format!("{why}; or write auto, all, or none")),
+            },
         }
     }
 }
@@ -50,6 +71,17 @@ impl fmt::Display for LoopEdit {
             Self::None => f.write_str("none"),
             Self::All => f.write_str("all"),
             Self::At(span) => span.fmt(f),
+            Self::Auto {
+                start: None,
+                end: None,
+            } => f.write_str("auto"),
+            Self::Auto { start, end } => {
+                let place = |place: &Option<Moment>| match place {
+                    Some(place) => place.to_string(),
+                    None => "auto".to_owned(),
+                };
+                write!(f, "{}..{}", place(start), place(end))
+            }
         }
     }
 }
@@ -66,7 +98,16 @@ mod tests {
 
     #[test]
     fn loops_as_they_are_written() {
-        for text in ["none", "all", "12s..-0smp", "9000smp..54000smp", "1s+2s"] {
+        for text in [
+            "none",
+            "all",
+            "auto",
+            "12s..auto",
+            "auto..-1s",
+            "12s..-0smp",
+            "9000smp..54000smp",
+            "1s+2s",
+        ] {
             assert_eq!(text.parse::<LoopEdit>().unwrap().to_string(), text);
         }
         assert!("round".parse::<LoopEdit>().is_err());

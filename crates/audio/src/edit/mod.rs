@@ -1,10 +1,12 @@
 //! What a user asks to be done to a clip, as it was typed: nothing here looks at the clip.
 
+mod cut;
 mod level;
 mod looped;
 mod route;
 mod time;
 
+pub use cut::CutEdit;
 pub use level::{Gain, Level, LevelGoal};
 pub use looped::{LoopEdit, Tail};
 pub use time::{Moment, Span, SpanEnd, Time};
@@ -15,12 +17,13 @@ use crate::shape::route::Route;
 use crate::shape::separate::Keep;
 use crate::shape::voicing::Voicing;
 use serde::Serialize;
+use std::num::NonZeroU64;
 
 /// Everything that can be asked. The default asks for nothing.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Edits {
     /// Which part of the clip; all of it where nothing is said.
-    pub cut: Option<Span>,
+    pub cut: Option<CutEdit>,
     /// Which of the sounds between silences, counted from 1.
     pub piece: Option<u32>,
     /// Move the ends of the cut to the nearest zero crossing.
@@ -63,6 +66,15 @@ pub struct Edits {
     /// What becomes of the sound behind the loop; it goes where the loop is set here, and stays where
     /// it came with the clip.
     pub tail: Option<Tail>,
+    /// Move the loop's end by so much at most, to where the wave matches that at its start.
+    pub loop_snap: Option<Time>,
+    /// Let the loop's end fade into what comes before its start, over so long.
+    pub crossfade: Option<Time>,
+    /// The loop starts at, and lasts for, a multiple of so many frames of the output.
+    pub loop_multiple: Option<NonZeroU64>,
+    /// The most that pitch may bend to make the loop a whole number of frames, in cents; 1 where the
+    /// rate is converted, and none where nothing is, unless it is said.
+    pub loop_bend: Option<f64>,
     /// Texts to set; an empty one takes a text away.
     pub tags: Vec<Tag>,
 }

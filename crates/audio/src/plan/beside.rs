@@ -27,8 +27,19 @@ pub struct Known<'a> {
     pub places: &'a Places,
     /// The loop that was asked for, if any was: it takes the place of the clip's own.
     pub asked: Option<Option<FrameRange>>,
-    /// Whether the sample rate changes.
-    pub resampled: bool,
+    /// Where the first loop lies in the output, where that was decided with its length.
+    pub exact: Option<FrameRange>,
+}
+
+/// Whether loop points come along at all, or are set.
+pub fn lets_loops(
+    wanted: Option<Chunks>,
+    looped: Looped,
+    container: Container,
+    asked: bool,
+) -> bool {
+    let held = container.most_loops() > 0 && looped != Looped::Forbidden;
+    held && (asked || wanted != Some(Chunks::Bare))
 }
 
 /// Whether a container holds markers.
@@ -64,7 +75,7 @@ pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision
     };
     output.loops = loops(known, looped, decisions)?;
     output.markers = markers(known, places, decisions);
-    let (carried, left) = carry::choose(known, places, texts);
+    let (carried, left) = carry::choose(known, &output.loops, places, texts);
     output.carried = carried;
     output.tags = tags(known, texts, decisions)?;
     decisions.extend(left);
@@ -111,19 +122,13 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
         return Ok(Vec::new());
     }
     let plays = |l: &Loop| if most == usize::MAX { l.plays } else { 0 };
-    let moved: Vec<(FrameRange, Loop)> = loops
-        .iter()
-        .filter_map(|l| {
-            let range = known.places.range(l.range)?;
-            Some((
-                l.range,
-                Loop {
-                    range,
-                    plays: plays(l),
-                },
-            ))
-        })
-        .collect();
+    let place = |(index, l): (usize, &Loop)| {
+        let exact = known.exact.filter(|_| index == 0);
+        let range = exact.or_else(|| known.places.range(l.range))?;
+        let plays = plays(l);
+        Some((l.range, Loop { range, plays }))
+    };
+    let moved: Vec<(FrameRange, Loop)> = loops.iter().enumerate().filter_map(place).collect();
     if moved.is_empty() && known.asked.is_some() {
         return Err(Error::CannotMeet {
             what: "the loop does not lie in the part that is used".to_owned(),
@@ -139,13 +144,15 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
             format!("{container} holds {most}"),
         );
     }
-    if let Some((range, _)) = moved.first().filter(|_| known.resampled) {
+    let inexact = moved.iter().skip(usize::from(known.exact.is_some()));
+    let excess = inexact.map(|(range, _)| known.places.excess(*range));
+    if let Some(most) = excess
+        .filter(|e| e.abs() > 1e-6)
+        .max_by(|a, b| a.abs().total_cmp(&b.abs()))
+    {
         say(
             "loop points move to the nearest frames of the new rate".to_owned(),
-            format!(
-                "the loop is {:+.2} frames off its exact length",
-                known.places.excess(*range)
-            ),
+            format!("a loop is {most:+.2} frames off its exact length"),
         );
     }
     Ok(moved.into_iter().map(|(_, l)| l).take(most).collect())

@@ -2,10 +2,10 @@
 
 use super::Decision;
 use super::beside::Known;
-use crate::clip::Extra;
+use crate::clip::{Extra, Loop};
 use crate::num::scaled;
 use crate::spec::{Chunks, Container};
-use crate::units::SampleRate;
+use crate::units::{FrameRange, SampleRate};
 use serde::Serialize;
 
 /// A chunk that comes along.
@@ -18,24 +18,24 @@ pub struct Carried {
 }
 
 /// What changes in a chunk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Patch {
     /// Nothing.
     Same,
-    /// The loops of a `smpl` chunk move to another rate.
+    /// The loops of a `smpl` chunk move.
     Loops {
-        /// From this rate.
-        from: SampleRate,
-        /// To this rate.
-        to: SampleRate,
+        /// The rate that it names.
+        rate: SampleRate,
+        /// Where its loops lie.
+        ranges: Vec<FrameRange>,
     },
-    /// The points of a `cue ` chunk move to another rate.
+    /// The points of a `cue ` chunk move.
     Cues {
-        /// From this rate.
-        from: SampleRate,
-        /// To this rate.
-        to: SampleRate,
+        /// So many frames …
+        from: u64,
+        /// … are so many now.
+        to: u64,
     },
 }
 
@@ -70,11 +70,19 @@ fn kin(from: Container, to: Container) -> bool {
 }
 
 /// Chooses; `places` and `texts` say whether those come along in whatever form.
-pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Option<Decision>) {
+pub fn choose(
+    known: &Known<'_>,
+    loops: &[Loop],
+    places: bool,
+    texts: bool,
+) -> (Vec<Carried>, Option<Decision>) {
     let facts = known.facts;
-    let (from, to) = (facts.format.rate, known.to.rate);
+    let (from, to) = known.places.ratio();
     let patch = |id: &str| match id {
-        "smpl" if from != to => Patch::Loops { from, to },
+        "smpl" if facts.loops != loops || from != to => Patch::Loops {
+            rate: known.to.rate,
+            ranges: loops.iter().map(|l| l.range).collect(),
+        },
         "cue " if from != to => Patch::Cues { from, to },
         _ => Patch::Same,
     };
@@ -88,7 +96,7 @@ pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Op
             _ if !fits => false,
             "SEEKTABLE" => texts && !known.changed,
             // Loops that were set here are written anew.
-            "smpl" if known.asked.is_some() => false,
+            "smpl" if known.asked.is_some() || loops.len() != facts.loops.len() => false,
             _ if PLACES.contains(&id) => places && known.places.plain,
             _ if TEXTS.contains(&id) => texts && raw_texts && known.set.is_empty(),
             _ => texts,
@@ -127,27 +135,25 @@ pub fn choose(known: &Known<'_>, places: bool, texts: bool) -> (Vec<Carried>, Op
 impl Patch {
     /// The chunk's contents with the change made.
     #[must_use]
-    pub fn apply(self, mut bytes: Vec<u8>) -> Vec<u8> {
+    pub fn apply(&self, mut bytes: Vec<u8>) -> Vec<u8> {
         match self {
             Self::Same => {}
-            Self::Loops { from, to } => {
+            Self::Loops { rate, ranges } => {
                 // RIFF 1.0 "Sampler Chunk": the third word is the sample period in nanoseconds.
                 put(&mut bytes, 8, |_| {
-                    scaled(1_000_000_000, 1, to.hertz().into())
+                    scaled(1_000_000_000, 1, rate.hertz().into())
                 });
-                for record in records(bytes.len(), 36) {
-                    put(&mut bytes, record + 8, |start| rescaled(start, from, to));
+                for (record, range) in records(bytes.len(), 36).zip(ranges) {
+                    put(&mut bytes, record + 8, |_| range.start);
                     // The stored end is the last frame played.
-                    put(&mut bytes, record + 12, |last| {
-                        rescaled(last + 1, from, to).saturating_sub(1)
-                    });
+                    put(&mut bytes, record + 12, |_| range.end.saturating_sub(1));
                 }
             }
             Self::Cues { from, to } => {
                 for record in records(bytes.len(), 4) {
                     for field in [4, 20] {
                         put(&mut bytes, record + field, |frame| {
-                            rescaled(frame, from, to)
+                            scaled(frame, *to, *from)
                         });
                     }
                 }
@@ -155,11 +161,6 @@ impl Patch {
         }
         bytes
     }
-}
-
-/// A place at another rate.
-pub fn rescaled(frame: u64, from: SampleRate, to: SampleRate) -> u64 {
-    scaled(frame, to.hertz().into(), from.hertz().into())
 }
 
 /// Where records of 24 bytes begin.

@@ -4,13 +4,14 @@ use super::beside::{self, Known};
 use super::level::{self, Levelled, Reference};
 use super::places::Places;
 use super::target::{refuse_unencodable, target_format};
-use super::{Decision, Output, Plan, Step, Work, shape};
+use super::{Decision, Output, Plan, Step, Work, rounds, shape};
 use crate::clip::Facts;
 use crate::edit::{Edits, Tail};
 use crate::error::{Error, Result};
 use crate::num::{common_divisor, scaled};
 use crate::observe::Observer;
 use crate::read::Clip;
+use crate::shape::limit;
 use crate::shape::quantise::Dither;
 use crate::shape::route::{Law, Route};
 use crate::spec::{
@@ -18,9 +19,10 @@ use crate::spec::{
     usual_header,
 };
 use crate::survey::selection::{Selection, select};
-use crate::units::Duration;
+use crate::units::{Duration, FrameRange};
 use crate::write::codec::usual_block;
 use crate::write::wav;
+use std::num::NonZeroU64;
 
 /// Decides what turns a clip with these facts into a file that meets the demand, with no edits.
 ///
@@ -116,18 +118,68 @@ fn decide(
     let format = target_format(own, demand, edits)?;
     let selected = shape::length(facts, format, edits, selection, &mut decisions)?;
     let route = plan_route(own, format, edits, &mut decisions)?;
-    let resample = plan_rate(facts, format, edits, selected.len(), &mut decisions)?;
-    let frames = shape::frames_out(selected.len(), resample.as_ref());
-    let mut early = shape::before(edits, selection, selected, facts);
-    let moved = !early.is_empty() || edits.speed.is_some() || edits.pad.is_some();
+    let nominal = plan_rate(facts, format, edits, selected.len(), &mut decisions)?;
+    let pad = edits.pad.map_or(0, |pad| pad.head.frames(format.rate));
+    let mut around = around(facts, demand, format, edits, selection, levelled);
+    let ratio = nominal.unwrap_or((1, 1));
+    let asked = around.range.map(|range| rounds::Asked {
+        range,
+        used: selected,
+        from: ratio.0,
+        to: ratio.1,
+        pad,
+        multiple: edits.loop_multiple.map_or(1, NonZeroU64::get),
+        bend: edits.loop_bend,
+        ahead: around.ahead,
+    });
+    let rounds = match asked.filter(|asked| selected.contains(asked.range)) {
+        Some(asked) => asked.decide(format.rate, &mut decisions)?,
+        None => None,
+    };
+    let bent = rounds.as_ref().map(|rounds| (rounds.from, rounds.to));
+    let ratio = bent.unwrap_or(ratio);
+    let resample = (nominal.is_some() || ratio.0 != ratio.1).then(|| Step::Resample {
+        from: ratio.0,
+        to: ratio.1,
+        rate: format.rate,
+        lead: rounds.as_ref().map_or(0, |rounds| rounds.lead),
+    });
+    let unrolled = rounds.as_ref().filter(|rounds| rounds.stretches.is_some());
+    let frames = match unrolled {
+        Some(rounds) => rounds.range.end - pad,
+        None => scaled(selected.len(), ratio.1, ratio.0),
+    };
+    if unrolled.is_none() {
+        around.beyond = 0;
+    }
+    let mut early = shape::before(edits, selection, selected, unrolled, facts);
+    let plain = |step: &Step| {
+        matches!(
+            step,
+            Step::Stretches {
+                crossfade: None,
+                ..
+            }
+        )
+    };
+    let moved = !early.iter().all(plain)
+        || selected.len() < facts.frames
+        || edits.speed.is_some()
+        || edits.pad.is_some();
     early.extend(shape::separate(edits, own, &mut decisions)?);
     let voice = shape::voice(edits, &mut decisions);
-    let pad = edits.pad.map_or(0, |pad| pad.head.frames(format.rate));
-    let places = Places::new(selected, resample.as_ref(), pad, !moved);
+    let places = Places::new(selected, ratio, pad, !moved);
     let tail = faded_tail(edits, selection, &places, frames + pad);
-    let late = shape::after(edits, tail, levelled, frames, format.rate, &mut decisions);
+    let ends = shape::Ends {
+        frames,
+        beyond: around.beyond,
+        cut: unrolled.is_some(),
+        tail,
+    };
+    let late = shape::after(edits, ends, levelled, format.rate, &mut decisions);
     let coloured = edits.keep.is_some() || edits.voicing.is_some();
-    let shaped = late.changes || coloured || selection.dc.is_some();
+    let shaped =
+        late.changes || coloured || selection.dc.is_some() || selection.crossfade.is_some();
     let quantised = plan_depth(
         facts,
         format,
@@ -149,6 +201,7 @@ fn decide(
         header,
         block_bytes: plan_block(facts, demand, format, renders)?,
         loop_tags: demand.loop_tags.clone().unwrap_or_default(),
+        beyond: around.beyond,
         ..Output::plain(format, frames + late.padding)
     };
     let known = Known {
@@ -159,8 +212,8 @@ fn decide(
         to: format,
         changed: renders,
         places: &places,
-        asked: edits.looped.map(|_| selection.looped),
-        resampled: resample.is_some(),
+        asked: selection.sets_loop.then_some(selection.looped),
+        exact: rounds.as_ref().map(|rounds| rounds.range),
     };
     beside::fill(&mut output, &known, &mut decisions)?;
     if demand.looped == Looped::Required && output.loops.is_empty() {
@@ -170,7 +223,7 @@ fn decide(
         });
     }
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
-    let looped = output.loops != facts.loops && edits.looped.is_some();
+    let looped = output.loops != facts.loops && selection.sets_loop;
     let work = if renders {
         let mut steps = Vec::new();
         if matches!(own.encoding.codec.kind(), Kind::Float(_)) {
@@ -204,6 +257,52 @@ fn decide(
         work,
         decisions,
     })
+}
+
+/// What goes round in the output, and what must be seen behind its end.
+struct Around {
+    /// Frames of the clip.
+    range: Option<FrameRange>,
+    /// Frames of the output that some step looks ahead.
+    ahead: u64,
+    /// Those of them that the encoder sees.
+    beyond: u64,
+}
+
+fn around(
+    facts: &Facts,
+    demand: &Demand,
+    to: Format,
+    edits: &Edits,
+    selection: &Selection,
+    levelled: &Levelled,
+) -> Around {
+    /// More than the longest blocks of Vorbis and AAC reach.
+    const LOSSY_SEES: u64 = 3 * 8192;
+    let asked = selection.sets_loop;
+    let carried = beside::lets_loops(demand.chunks, demand.looped, to.container, asked);
+    let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
+    let points = selection.looped.or_else(own).filter(|_| carried);
+    let range = points.or(selection.wraps.then_some(selection.range));
+    let limits = levelled
+        .steps
+        .iter()
+        .any(|step| matches!(step, Step::Limit { .. }));
+    let padded = edits.pad.is_some_and(|pad| pad.tail.frames(to.rate) > 0);
+    let beyond = match to.encoding.codec.kind() {
+        Kind::Lossy if !padded => LOSSY_SEES,
+        _ => 0,
+    };
+    let limiter = if limits {
+        limit::look_ahead(to.rate)
+    } else {
+        0
+    };
+    Around {
+        range,
+        ahead: beyond.max(limiter),
+        beyond,
+    }
 }
 
 /// How many frames of the output the tail of a loop fades over, where it is to.
@@ -343,13 +442,14 @@ fn route_as_asked(own: Format, route: &Route, decisions: &mut Vec<Decision>) -> 
     })
 }
 
+/// So many frames in give so many out, where either rate or speed changes.
 fn plan_rate(
     facts: &Facts,
     to: Format,
     edits: &Edits,
     frames: u64,
     decisions: &mut Vec<Decision>,
-) -> Result<Option<Step>> {
+) -> Result<Option<(u64, u64)>> {
     let own = facts.format;
     let speed = edits.speed.filter(|speed| speed.num != speed.den);
     if let Some(speed) = speed {
@@ -370,16 +470,12 @@ fn plan_rate(
     }
     let (a, b) = (u64::from(own.rate.hertz()), u64::from(to.rate.hertz()));
     let (num, den) = speed.map_or((1, 1), |s| (u64::from(s.num), u64::from(s.den)));
-    let step = Step::Resample {
-        from: a * num,
-        to: b * den,
-        rate: to.rate,
-    };
+    let ratio = (a * num, b * den);
     if a == b {
-        return Ok(Some(step));
+        return Ok(Some(ratio));
     }
     let divisor = common_divisor(a, b);
-    let after = shape::frames_out(frames, Some(&step));
+    let after = scaled(frames, ratio.1, ratio.0);
     decisions.push(Decision {
         about: "sample rate",
         what: format!(
@@ -396,7 +492,7 @@ fn plan_rate(
             format!("the target wants {b} Hz")
         },
     });
-    Ok(Some(step))
+    Ok(Some(ratio))
 }
 
 /// How many bits the samples fill after routing; `None` where every bit may count.

@@ -8,6 +8,7 @@ use crate::read::Clip;
 use crate::render::shaped;
 use crate::spec::Kind;
 use crate::survey::{Ask, Measure, Survey, survey, survey_source};
+use crate::units::FrameRange;
 use std::path::Path;
 
 /// The file that `stock` means.
@@ -56,7 +57,16 @@ pub fn measure(
         Work::Render(steps) => steps.iter().filter(|step| !later(step)).cloned().collect(),
         Work::Nothing | Work::Rewrap => Vec::new(),
     };
-    let mut source = shaped(clip.frames()?, &steps);
+    let mut steps = steps;
+    if plain.to.beyond > 0 {
+        // Only what the file will hold counts.
+        let range = FrameRange {
+            start: 0,
+            end: plain.to.frames,
+        };
+        steps.push(Step::Cut { range });
+    }
+    let mut source = shaped(clip, &steps)?;
     let found = survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)?;
     let goal = match &edits.level {
         Some(level) => Some(goal_of(level, reference, observer)?),

@@ -8,6 +8,7 @@ mod carry;
 mod decide;
 mod level;
 mod places;
+mod rounds;
 mod shape;
 mod target;
 
@@ -21,6 +22,7 @@ use crate::shape::fade::Curve;
 use crate::shape::quantise::Dither;
 use crate::shape::route::Route;
 use crate::shape::separate::Keep;
+use crate::shape::stretches::Crossfade;
 use crate::shape::voicing::Voicing;
 use crate::spec::{Codec, Format, Header, LoopTags, usual_header};
 use crate::units::{Duration, FrameRange, SampleRate};
@@ -51,6 +53,9 @@ pub struct Output {
     pub header: Option<Header>,
     /// How many frames it will hold.
     pub frames: u64,
+    /// Frames behind the last that a lossy encoder is shown, and that the file does not hold: the
+    /// beginning of its loop.
+    pub beyond: u64,
     /// Bytes of a block, where the encoding leaves that open (ADPCM).
     pub block_bytes: Option<u32>,
     /// Loop points that it will have.
@@ -90,8 +95,15 @@ pub enum Step {
     },
     /// Only these frames are used.
     Cut {
-        /// Of the clip.
+        /// Of what comes in.
         range: FrameRange,
+    },
+    /// Stretches of the clip, one after another: a loop that goes round more than once.
+    Stretches {
+        /// Frames of the clip.
+        ranges: Vec<FrameRange>,
+        /// What is done at the loop's end.
+        crossfade: Option<Crossfade>,
     },
     /// Short linear fades where a cut goes through sound.
     EdgeFade {
@@ -153,6 +165,8 @@ pub enum Step {
         to: u64,
         /// … at this rate.
         rate: SampleRate,
+        /// So many frames in come before the first that counts.
+        lead: u64,
     },
     /// Samples are rounded to what the encoding holds.
     Quantise {
@@ -186,6 +200,7 @@ impl Output {
             format,
             header: usual_header(format),
             frames,
+            beyond: 0,
             block_bytes: None,
             loops: Vec::new(),
             markers: Vec::new(),

@@ -1,6 +1,5 @@
 //! Where places of the clip lie in the output.
 
-use super::Step;
 use crate::num::{real, scaled};
 use crate::units::FrameRange;
 
@@ -21,12 +20,9 @@ pub struct Places {
 }
 
 impl Places {
-    /// For these steps; `plain` says that nothing but the sample rate changes.
-    pub fn new(used: FrameRange, resample: Option<&Step>, head: u64, plain: bool) -> Self {
-        let (from, to) = match resample {
-            Some(Step::Resample { from, to, .. }) => (*from, *to),
-            _ => (1, 1),
-        };
+    /// For a part of the clip of which every `from` frames give `to`, with `head` frames before them;
+    /// `plain` says that nothing else changes.
+    pub fn new(used: FrameRange, (from, to): (u64, u64), head: u64, plain: bool) -> Self {
         Self {
             used,
             from,
@@ -34,6 +30,11 @@ impl Places {
             head,
             plain,
         }
+    }
+
+    /// So many frames in, for every so many out.
+    pub fn ratio(&self) -> (u64, u64) {
+        (self.from, self.to)
     }
 
     /// The frame of the output; `None` for what is not used.

@@ -1,11 +1,11 @@
 //! The steps that edits ask for, before and after routing and resampling.
 
 use super::level::Levelled;
+use super::rounds::Rounds;
 use super::{Decision, Step};
 use crate::clip::Facts;
 use crate::edit::{Edits, Time, TooLong};
 use crate::error::{Error, Result};
-use crate::num::scaled;
 use crate::shape::separate::Keep;
 use crate::spec::Format;
 use crate::survey::selection::Selection;
@@ -15,14 +15,6 @@ use crate::units::{Duration, FrameRange, SampleRate};
 const EDGE_FADE: Time = Time::Seconds(0.002);
 /// The fade at the end of a clip that was cut to its longest, in seconds.
 const SHORTENED_FADE: f64 = 0.03;
-
-/// How many frames come out of the rate step.
-pub fn frames_out(frames: u64, resample: Option<&Step>) -> u64 {
-    match resample {
-        Some(Step::Resample { from, to, .. }) => scaled(frames, *to, *from),
-        _ => frames,
-    }
-}
 
 /// The part of the clip that is used: what was selected, or less where that is too long.
 pub fn length(
@@ -69,15 +61,28 @@ pub fn length(
     Ok(range)
 }
 
-/// Steps on the clip's own frames: offset, cut, fades at cut edges.
-pub fn before(edits: &Edits, selection: &Selection, range: FrameRange, facts: &Facts) -> Vec<Step> {
+/// Steps on the clip's own frames: cut or unrolled loop, offset, fades at cut edges.
+pub fn before(
+    edits: &Edits,
+    selection: &Selection,
+    range: FrameRange,
+    unrolled: Option<&Rounds>,
+    facts: &Facts,
+) -> Vec<Step> {
     let rate = facts.format.rate;
     let mut steps = Vec::new();
+    let crossfade = selection.crossfade;
+    let stretches = unrolled.and_then(|rounds| rounds.stretches.clone());
+    let mut frames = range.len();
+    if stretches.is_some() || crossfade.is_some() {
+        let ranges = stretches.unwrap_or_else(|| vec![range]);
+        frames = ranges.iter().map(|range| range.len()).sum();
+        steps.push(Step::Stretches { ranges, crossfade });
+    } else if range.start > 0 || range.end < facts.frames {
+        steps.push(Step::Cut { range });
+    }
     if let Some(offsets) = selection.dc.clone() {
         steps.push(Step::Dc { offsets });
-    }
-    if range.start > 0 || range.end < facts.frames {
-        steps.push(Step::Cut { range });
     }
     let edge = edits.edge_fade.unwrap_or(EDGE_FADE).frames(rate);
     let shortened = range.end < selection.range.end;
@@ -92,11 +97,7 @@ pub fn before(edits: &Edits, selection: &Selection, range: FrameRange, facts: &F
         false => 0,
     };
     if head > 0 || tail > 0 {
-        steps.push(Step::EdgeFade {
-            frames: range.len(),
-            head,
-            tail,
-        });
+        steps.push(Step::EdgeFade { frames, head, tail });
     }
     steps
 }
@@ -147,21 +148,40 @@ pub struct After {
     pub changes: bool,
 }
 
-/// Decides them for `frames` frames at the target's rate.
-///
-/// `tail` frames at the end fade out where they lie behind a loop.
+/// What lies at the end.
+#[derive(Debug, Clone, Copy)]
+pub struct Ends {
+    /// Frames of the result, without silence.
+    pub frames: u64,
+    /// Frames behind them that the encoder sees.
+    pub beyond: u64,
+    /// Whether there are more, which have done their work once peaks are held.
+    pub cut: bool,
+    /// So many fade out, where they lie behind a loop.
+    pub tail: Option<u64>,
+}
+
+/// Decides them at the target's rate.
 pub fn after(
     edits: &Edits,
-    tail: Option<u64>,
+    ends: Ends,
     levelled: &Levelled,
-    frames: u64,
     rate: SampleRate,
     decisions: &mut Vec<Decision>,
 ) -> After {
+    let frames = ends.frames;
     let mut steps = levelled.steps.clone();
+    let levels = !steps.is_empty();
+    if ends.cut {
+        let range = FrameRange {
+            start: 0,
+            end: frames + ends.beyond,
+        };
+        steps.push(Step::Cut { range });
+    }
     decisions.extend(levelled.decisions.iter().cloned());
     let mut fades = [edits.fade_in, edits.fade_out].map(|time| time.map_or(0, |t| t.frames(rate)));
-    fades[1] = tail.unwrap_or(fades[1]);
+    fades[1] = ends.tail.unwrap_or(fades[1]);
     if fades != [0, 0] {
         let [head, tail] = fades;
         steps.push(Step::Fade {
@@ -177,7 +197,7 @@ pub fn after(
             why: "they were asked for".to_owned(),
         });
     }
-    let changes = !steps.is_empty();
+    let changes = levels || fades != [0, 0];
     let pads = edits
         .pad
         .map_or([0, 0], |pad| [pad.head, pad.tail].map(|t| t.frames(rate)));

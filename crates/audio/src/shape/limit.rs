@@ -33,6 +33,11 @@ pub struct Limited {
     pub frames: u64,
 }
 
+/// How many frames behind a place bear on it.
+pub fn look_ahead(rate: SampleRate) -> u64 {
+    rate.frames(LOOK_AHEAD).max(4) + count(TAPS)
+}
+
 /// Limits what a source gives.
 pub struct Limiter<S> {
     source: S,

@@ -11,6 +11,7 @@ pub mod quantise;
 pub mod resample;
 pub mod route;
 pub mod separate;
+pub mod stretches;
 pub mod voicing;
 
 pub mod biquad;

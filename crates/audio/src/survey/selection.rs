@@ -4,13 +4,15 @@ use super::silence::SilenceFinder;
 use super::{SILENCE_DBFS, Surveyor};
 use crate::block::{Block, Source};
 use crate::clip::Facts;
-use crate::edit::{Edits, Ends, LoopEdit, Moment, Span, SpanEnd, Tail, TooLong, Trim};
+use crate::edit::{CutEdit, Edits, Ends, Moment, Span, SpanEnd, TooLong, Trim};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::observe::Observer;
 use crate::plan::Decision;
 use crate::read::Clip;
+use crate::seam::choose;
 use crate::shape::cut::Cut;
+use crate::shape::stretches::Crossfade;
 use crate::units::{Duration, FrameRange, SampleRate};
 
 /// A DC offset beyond this share of full scale is taken out wherever the clip is measured at all.
@@ -29,8 +31,14 @@ pub struct Selection {
     pub through_sound: [bool; 2],
     /// The offset of each channel, where it is worth removing.
     pub dc: Option<Vec<f64>>,
-    /// The loop that is asked for, in frames of the clip; or its own, where its tail is spoken of.
+    /// The loop that is asked for, in frames of the clip; or its own, where something is done to it.
     pub looped: Option<FrameRange>,
+    /// Whether that takes the place of the clip's own; so does none.
+    pub sets_loop: bool,
+    /// Whether the whole part goes round without any loop points.
+    pub wraps: bool,
+    /// What is done at the loop's end.
+    pub crossfade: Option<Crossfade>,
     /// What was decided, and why.
     pub decisions: Vec<Decision>,
 }
@@ -46,11 +54,15 @@ impl Selection {
             through_sound: [false; 2],
             dc: None,
             looped: None,
+            sets_loop: false,
+            wraps: false,
+            crossfade: None,
             decisions: Vec::new(),
         }
     }
 
-    fn say(&mut self, about: &'static str, what: String, why: String) {
+    /// Adds a decision.
+    pub fn say(&mut self, about: &'static str, what: String, why: String) {
         self.decisions.push(Decision { about, what, why });
     }
 }
@@ -63,10 +75,14 @@ pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Sel
     let facts = clip.facts();
     let rate = facts.format.rate;
     let mut selection = Selection::whole(facts);
-    if let Some(span) = edits.cut {
-        selection.range = resolve(span, facts)?;
-        let why = format!("the cut {span} was asked for");
-        selection.say("cut", times(selection.range, rate), why);
+    match edits.cut {
+        None => {}
+        Some(CutEdit::Seam) => choose::cut_at_seam(clip, &mut selection, observer)?,
+        Some(CutEdit::At(span)) => {
+            selection.range = resolve(span, facts)?;
+            let why = format!("the cut {span} was asked for");
+            selection.say("cut", times(selection.range, rate), why);
+        }
     }
     if let Some(piece) = edits.piece {
         selection.range = piece_of(clip, selection.range, piece, observer)?;
@@ -93,67 +109,16 @@ pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Sel
             selection.through_sound[side] = sounds_at(clip, ends[side])?;
         }
     }
-    set_loop(facts, edits, &mut selection)?;
+    choose::set_loop(clip, edits, &mut selection, observer)?;
     Ok(selection)
-}
-
-/// The loop that goes with the part, and what becomes of the sound behind it.
-fn set_loop(facts: &Facts, edits: &Edits, selection: &mut Selection) -> Result<()> {
-    let rate = facts.format.rate;
-    let range = match edits.looped {
-        Some(LoopEdit::None) => return Ok(()),
-        Some(LoopEdit::All) => selection.range,
-        Some(LoopEdit::At(span)) => resolve(span, facts)?,
-        None => match facts.loops.first().filter(|_| edits.tail.is_some()) {
-            Some(own) => own.range,
-            None => return Ok(()),
-        },
-    };
-    let used = selection.range;
-    if range.start < used.start || range.end > used.end {
-        return Err(Error::CannotMeet {
-            what: format!(
-                "the loop {} does not lie in the part that is used, {}",
-                times(range, rate),
-                times(used, rate)
-            ),
-            instead: "choose a loop within it; times are the clip's own, before any cut".to_owned(),
-        });
-    }
-    selection.looped = Some(range);
-    if edits.looped.is_some() {
-        let why = "it was asked for".to_owned();
-        selection.say("loop", times(range, rate), why);
-    }
-    let set_here = edits.looped.is_some() && edits.tail.is_none();
-    if (set_here || edits.tail == Some(Tail::Cut)) && range.end < used.end {
-        selection.range.end = range.end;
-        let gone = Duration(rate.seconds(used.end - range.end));
-        let why = match set_here {
-            true => "the loop ends there; --tail keep keeps it",
-            false => "it was asked for",
-        };
-        selection.say(
-            "loop",
-            format!("the tail of {gone} is cut off"),
-            why.to_owned(),
-        );
-    }
-    // A fade at a seam would be heard each time round.
-    if range.start == selection.range.start {
-        selection.through_sound[0] = false;
-    }
-    if range.end == selection.range.end {
-        selection.through_sound[1] = false;
-    }
-    Ok(())
 }
 
 fn loudest(edits: &Edits) -> Option<crate::edit::Time> {
     edits.longest.filter(|_| edits.too_long == TooLong::Loudest)
 }
 
-fn times(range: FrameRange, rate: SampleRate) -> String {
+/// A range in words.
+pub fn times(range: FrameRange, rate: SampleRate) -> String {
     let [start, end] = [range.start, range.end].map(|frame| Duration(rate.seconds(frame)));
     format!(
         "from {start} to {end} ({})",

@@ -4,12 +4,12 @@ mod shaping;
 mod targets;
 mod wanted;
 
-pub use shaping::{FadeCurve, KeepChoice, Shaping, TailChoice, TooLongChoice, TrimEnds};
+pub use shaping::{FadeCurve, KeepChoice, Mending, Shaping, TailChoice, TooLongChoice, TrimEnds};
 pub use targets::{Learn, Sheets, SlotsArgs};
 pub use wanted::{HeaderKind, Naming, Outside, Reading, Tags, Wanted};
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
-use deft_needle_audio::edit::LoopEdit;
+use deft_needle_audio::edit::{LoopEdit, Span, Time};
 use deft_needle_audio::spec::LoopTags;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
@@ -254,24 +254,72 @@ pub struct RootOptions {
     pub ledger: Option<PathBuf>,
 }
 
-/// Judge the seam of a loop: does it click when it goes round?
+/// Find, judge, prove and set loops: where does a clip go round, and does it click there?
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  deft-needle seam game/ambience/engine.wav                     the loop that the file brings
-  deft-needle seam game/ambience/engine.wav --loop 0.1s..0.9s   another one
-A loop is set with --loop in fit and swap, and heard with hear --loops 3.")]
+  deft-needle seam game/ambience/engine.wav                     judge the loop that the file brings
+  deft-needle seam takes/concertina.wav                         find loops where it brings none
+  deft-needle seam takes/concertina.wav --near 3s..8s           the best about there
+  deft-needle seam takes/harbour.wav --loop 1s..9s --crossfade 300ms --plot seam.png
+  deft-needle seam takes/concertina.wav --loop auto --hear seam.wav -o looped.wav
+Loops are set with the same --loop in fit and swap.")]
 pub struct Seam {
     /// The clip; - is standard input
     #[arg(value_name = "CLIP")]
     pub clip: PathBuf,
     #[command(flatten)]
     pub reading: Reading,
-    /// The loop: A..B or A+LENGTH, or all [default: those that the clip brings]
+    /// The loop: A..B or A+LENGTH, auto, A..auto, or all [default: those that the clip brings, else found]
     #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
     pub looped: Option<LoopEdit>,
     /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
     #[arg(long, value_name = "NAMES")]
     pub loop_tags: Option<LoopTags>,
+    #[command(flatten)]
+    pub finding: Finding,
+    #[command(flatten)]
+    pub mending: Mending,
+    /// Write what is heard around the seam as a WAV
+    #[arg(long, value_name = "OUT.wav")]
+    pub hear: Option<PathBuf>,
+    /// How often it is heard there
+    #[arg(long, value_name = "N", requires = "hear", default_value_t = 3, value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub rounds: u32,
+    /// Draw the seam, and the loop in its clip
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
+    /// Write the clip with this loop
+    #[arg(short, long = "out", value_name = "OUT")]
+    pub out: Option<PathBuf>,
+    /// Replace files that are there already
+    #[arg(long)]
+    pub overwrite: bool,
+}
+
+/// Which loops are sought.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Finding")]
+pub struct Finding {
+    /// Seek loops even where the clip brings some
+    #[arg(long, conflicts_with = "looped")]
+    pub find: bool,
+    /// Both ends within a second of these, as in 12s..1:15
+    #[arg(
+        long,
+        value_name = "RANGE",
+        allow_hyphen_values = true,
+        conflicts_with = "looped"
+    )]
+    pub near: Option<Span>,
+    /// No shorter than this [default: a quarter of the clip, 10s at most]
+    #[arg(long, value_name = "TIME", conflicts_with = "looped")]
+    pub at_least: Option<Time>,
+    /// About as long as this, as in 12bars@96bpm
+    #[arg(long, value_name = "TIME", conflicts_with = "looped")]
+    pub length: Option<Time>,
+    /// How many are shown
+    #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=50))]
+    pub most: u32,
 }
 
 /// Replace one file of a target: fit the clip to it, keep the stock, put it there

@@ -2,9 +2,10 @@
 
 use clap::{Args, ValueEnum};
 use deft_needle_audio::clip::Tag;
-use deft_needle_audio::edit::{Gain, Level, LoopEdit, Pad, Span, Speed, Time};
+use deft_needle_audio::edit::{CutEdit, Gain, Level, LoopEdit, Pad, Speed, Time};
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::shape::voicing::Voicing;
+use std::num::NonZeroU64;
 
 /// What is done to a clip before it is fitted.
 #[derive(Debug, Args)]
@@ -12,9 +13,9 @@ use deft_needle_audio::shape::voicing::Voicing;
     next_help_heading = "Shaping (times are the clip's own: 47, 1.25s, 250ms, 1:02.5, 48000smp, 12bars@96bpm)"
 )]
 pub struct Shaping {
-    /// Use only a part: A..B or A+LENGTH; a minus counts from the end
+    /// Use only a part: A..B or A+LENGTH; a minus counts from the end; "seam": what goes round best as a whole
     #[arg(long, value_name = "RANGE", allow_hyphen_values = true)]
-    pub cut: Option<Span>,
+    pub cut: Option<CutEdit>,
     /// Use the Nth sound between silences, as inspect numbers them
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub piece: Option<u32>,
@@ -80,15 +81,42 @@ pub struct Shaping {
     /// Add silence: both ends, or before,after
     #[arg(long, value_name = "TIMES")]
     pub pad: Option<Pad>,
-    /// What goes round: A..B or A+LENGTH (the end is not played), all, none [default: as the clip has it]
+    /// What goes round: A..B or A+LENGTH (the end is not played), auto, A..auto, all, none [default: as the clip has it]
     #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
     pub looped: Option<LoopEdit>,
-    /// What becomes of the sound behind the loop [default: cut where --loop sets one, else keep]
-    #[arg(long, value_name = "WHAT")]
-    pub tail: Option<TailChoice>,
+    #[command(flatten)]
+    pub mending: Mending,
+    /// The loop starts at and lasts for multiples of so many frames
+    #[arg(long, value_name = "FRAMES")]
+    pub loop_multiple: Option<NonZeroU64>,
+    /// How far pitch may bend to make the loop whole frames, in cents [default: 1, and 0 where nothing is converted]
+    #[arg(long, value_name = "CENTS", value_parser = cents)]
+    pub loop_bend: Option<f64>,
     /// Set a text, as in TITLE=Kettle; an empty one takes it away; again for each
     #[arg(long = "tag", value_name = "NAME=TEXT", value_parser = tag)]
     pub tag: Vec<Tag>,
+}
+
+/// What is done to a loop's seam.
+#[derive(Debug, Args)]
+pub struct Mending {
+    /// What becomes of the sound behind the loop [default: cut where --loop sets one, else keep]
+    #[arg(long, value_name = "WHAT")]
+    pub tail: Option<TailChoice>,
+    /// Move the loop's end by up to TIME, to where the wave matches that at its start
+    #[arg(long, value_name = "TIME")]
+    pub loop_snap: Option<Time>,
+    /// Fade the loop's end into what comes before its start
+    #[arg(long, value_name = "TIME")]
+    pub crossfade: Option<Time>,
+}
+
+/// Beyond a semitone it would be another note.
+fn cents(text: &str) -> Result<f64, String> {
+    match text.parse() {
+        Ok(cents) if (0.0..=100.0).contains(&cents) => Ok(cents),
+        _ => Err("write cents from 0 to 100, as in 1".to_owned()),
+    }
 }
 
 fn tag(text: &str) -> Result<Tag, String> {

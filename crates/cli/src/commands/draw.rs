@@ -79,11 +79,15 @@ fn wave<'a>(clip: &Clip, seen: &'a Picture, found: &Survey, axis: f64, name: &st
         silence,
         loops: facts.loops.iter().map(|l| seconds(l.range)).collect(),
         clipped: found.clipped.first.iter().map(|r| seconds(*r).0).collect(),
+        candidates: Vec::new(),
     }
 }
 
 /// A picture may replace an older one, which can always be drawn again, but nothing else.
-fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failure> {
+///
+/// # Errors
+/// Another file of that name; a picture that could not be drawn or written.
+pub fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failure> {
     if out.exists() && !is_picture(out) {
         return Err(Failure::Core(CoreError::refused(
             format!("{} exists already and is no PNG picture", out.display()),

@@ -39,7 +39,7 @@ pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
         turns = turns.repeat(ALTERNATIONS);
     }
     let programme = Programme::new(&clips, &turns, args.loops)?;
-    write(args, &programme, &clips, console)?;
+    write(&args.out, args.overwrite, &programme, &clips, console)?;
     if !is_stream(&args.out) {
         report(args, &programme, &clips, console);
     }
@@ -51,17 +51,22 @@ pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-fn write(
-    args: &Hear,
+/// Writes a programme to a file, or sends it.
+///
+/// # Errors
+/// Those of reading, writing and verifying; a file that is there already.
+pub fn write(
+    out: &Path,
+    overwrite: bool,
     programme: &Programme,
     clips: &[Clip],
     console: &Console,
 ) -> Result<(), Failure> {
     let disk = RealDisk::default();
     let progress = Progress::new(console, programme.plan.to.frames);
-    let make = |out: &mut dyn Out| programme.write(clips, out, &progress);
+    let make = |file: &mut dyn Out| programme.write(clips, file, &progress);
     let prove = |path: &Path, outcome: &_| verify_made(&programme.plan, outcome, path, &progress);
-    if is_stream(&args.out) {
+    if is_stream(out) {
         let folder =
             tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
         let file = folder.path().join("out");
@@ -70,9 +75,9 @@ fn write(
         sent.map_err(CoreError::write("write to", Path::new("standard output")))?;
         return Ok(());
     }
-    refuse_existing(&clips.iter().collect::<Vec<_>>(), &args.out, args.overwrite)?;
-    make_folder(&args.out, &disk)?;
-    put_file(&args.out, &disk, make, prove)?;
+    refuse_existing(&clips.iter().collect::<Vec<_>>(), out, overwrite)?;
+    make_folder(out, &disk)?;
+    put_file(out, &disk, make, prove)?;
     Ok(())
 }
 

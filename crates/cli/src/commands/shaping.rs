@@ -1,6 +1,6 @@
 //! The shaping options as edits.
 
-use crate::args::{FadeCurve, KeepChoice, Shaping, TailChoice, TooLongChoice, TrimEnds};
+use crate::args::{FadeCurve, KeepChoice, Mending, Shaping, TailChoice, TooLongChoice, TrimEnds};
 use deft_needle_audio::Edits;
 use deft_needle_audio::edit::{Ends, Tail, TooLong, Trim};
 use deft_needle_audio::shape::fade::Curve;
@@ -50,12 +50,26 @@ impl Shaping {
             },
             pad: self.pad,
             looped: self.looped,
+            loop_multiple: self.loop_multiple,
+            loop_bend: self.loop_bend,
+            tags: self.tag.clone(),
+            ..self.mending.edits()
+        }
+    }
+}
+
+impl Mending {
+    /// What was typed, as the library knows it.
+    pub fn edits(&self) -> Edits {
+        Edits {
             tail: self.tail.map(|tail| match tail {
                 TailChoice::Keep => Tail::Keep,
                 TailChoice::Cut => Tail::Cut,
                 TailChoice::Fade => Tail::Fade,
             }),
-            tags: self.tag.clone(),
+            loop_snap: self.loop_snap,
+            crossfade: self.crossfade,
+            ..Edits::default()
         }
     }
 }

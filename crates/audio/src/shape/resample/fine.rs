@@ -43,6 +43,11 @@ impl Fine {
         }
     }
 
+    /// Begins so many frames in later.
+    pub fn skip(&mut self, frames: u64) {
+        self.at += size(frames);
+    }
+
     /// Takes in frames.
     pub fn put(&mut self, block: &Block) {
         for (waiting, samples) in self.waiting.iter_mut().zip(block.channels()) {

@@ -11,7 +11,7 @@ mod spectral;
 
 use crate::block::{Block, Source};
 use crate::error::Result;
-use crate::num::{common_divisor, count, scaled, size};
+use crate::num::{common_divisor, count, real, rounded, scaled, size};
 use crate::units::SampleRate;
 use fine::Fine;
 pub(super) use prototype::{kaiser, kaiser_beta, sinc};
@@ -34,9 +34,30 @@ pub struct Resampler<S> {
     to: u64,
     stages: Stages,
     pulled: Block,
+    /// Frames that come in before the first that counts.
+    lead: u64,
+    /// Frames out that are still to be dropped for them.
+    dropped: u64,
     taken: u64,
     given: u64,
     ended: bool,
+}
+
+/// What the first of the engines does: alone, or towards a rate at which the second picks frames.
+struct First {
+    down: u64,
+    up: u64,
+    alone: bool,
+}
+
+/// How many frames on either side of a place bear on what it becomes where `from` frames give `to`,
+/// as a whole number of steps of the first engine: a lead of so many keeps every frame in its place.
+pub fn reach(from: u64, to: u64) -> u64 {
+    /// The second engine's share, in samples of the lower rate.
+    const PICKING: f64 = 8.0;
+    let steep = (real(from) / real(to)).max(1.0);
+    let frames = rounded(((prototype::half_length() + PICKING) * steep).ceil());
+    frames.next_multiple_of(First::of(from, to).down)
 }
 
 /// One or two engines in a row.
@@ -64,15 +85,31 @@ impl<S: Source> Resampler<S> {
             out_rate,
             from,
             to,
+            lead: 0,
+            dropped: 0,
             taken: 0,
             given: 0,
             ended: false,
         }
     }
 
+    /// The first `frames` frames only tell what came before the first that counts; a multiple of what
+    /// [`reach`] gives.
+    #[must_use]
+    pub fn with_lead(mut self, frames: u64) -> Self {
+        let First { down, up, .. } = First::of(self.from, self.to);
+        let skipped = frames / down * up;
+        self.lead = frames;
+        match &mut self.stages.fine {
+            Some(fine) => fine.skip(skipped),
+            None => self.dropped = skipped,
+        }
+        self
+    }
+
     /// Frames that are due once the source has ended: `round(n · to / from)`.
     fn total(&self) -> u64 {
-        scaled(self.taken, self.to, self.from)
+        scaled(self.taken.saturating_sub(self.lead), self.to, self.from)
     }
 }
 
@@ -89,19 +126,15 @@ fn largest_prime(mut n: u64) -> u64 {
     largest.max(n)
 }
 
-impl Stages {
-    fn plan(a: u64, b: u64, channels: usize) -> Self {
+impl First {
+    fn of(a: u64, b: u64) -> Self {
         let divisor = common_divisor(a, b);
         let (down, up) = (a / divisor, b / divisor);
-        let simple = down.max(up) <= LARGEST_TERM
+        let alone = down.max(up) <= LARGEST_TERM
             && up <= STEEPEST * down
             && largest_prime(down).max(largest_prime(up)) <= LARGEST_PRIME;
-        if simple {
-            return Self {
-                spectral: Spectral::new(down, up, down.min(up), down, channels),
-                fine: None,
-                between: Block::new(channels),
-            };
+        if alone {
+            return Self { down, up, alone };
         }
         // In between: at least twice the lower rate, by the simplest ratio that gives it.
         let mut halvings = 1;
@@ -109,10 +142,23 @@ impl Stages {
             halvings *= 2;
         }
         let divisor = common_divisor(2, halvings);
-        let (up_first, down_first) = (2 / divisor, halvings / divisor);
         Self {
-            spectral: Spectral::new(down_first, up_first, a.min(b), a, channels),
-            fine: Some(Fine::new(a * up_first, b * down_first, channels)),
+            down: halvings / divisor,
+            up: 2 / divisor,
+            alone,
+        }
+    }
+}
+
+impl Stages {
+    fn plan(a: u64, b: u64, channels: usize) -> Self {
+        let First { down, up, alone } = First::of(a, b);
+        // The lower of both rates as a fraction of the one that comes in.
+        let divisor = common_divisor(a, b);
+        let (lower, from) = (a.min(b) / divisor, a / divisor);
+        Self {
+            spectral: Spectral::new(down, up, lower, from, channels),
+            fine: (!alone).then(|| Fine::new(a * up, b * down, channels)),
             between: Block::new(channels),
         }
     }
@@ -157,6 +203,12 @@ impl<S: Source> Source for Resampler<S> {
             }
             self.stages.take(block, self.ended);
             if !block.is_empty() {
+                let dropped = self.dropped.min(count(block.frames()));
+                self.dropped -= dropped;
+                block.skip(size(dropped));
+                if block.is_empty() {
+                    continue;
+                }
                 if self.ended {
                     let left = size(self.total() - self.given);
                     let keep = block.frames().min(left);

@@ -141,24 +141,25 @@ fn refuse_name(args: &Fit, out: &Path) -> Result<(), Failure> {
 
 /// Without a spec, the output's extension names the container and the rest stays.
 fn by_extension(args: &Fit, into_folder: bool) -> Result<Demand, Failure> {
-    let extension = extension(&args.out);
-    let container = match Container::from_extension(&extension) {
-        Some(container) if !into_folder => container,
-        _ => {
-            return Err(Failure::usage(
-                format!("nothing says what {} must be", args.out.display()),
-                "say it with --spec \"wav pcm16 24000 mono\", --like FILE or --target SHEET",
-            ));
-        }
-    };
-    let spec = Spec {
-        container: Choice::OneOf(vec![container]),
-        ..Spec::ANY
+    let Some(spec) = spec_of_name(&args.out).filter(|_| !into_folder) else {
+        return Err(Failure::usage(
+            format!("nothing says what {} must be", args.out.display()),
+            "say it with --spec \"wav pcm16 24000 mono\", --like FILE or --target SHEET",
+        ));
     };
     let mut demand = Demand::from(spec);
     args.wanted.adjust(&mut demand);
     demand.validate()?;
     Ok(demand)
+}
+
+/// The container that a name's extension tells, and the rest as it is.
+pub fn spec_of_name(out: &Path) -> Option<Spec> {
+    let container = Container::from_extension(&extension(out))?;
+    Some(Spec {
+        container: Choice::OneOf(vec![container]),
+        ..Spec::ANY
+    })
 }
 
 /// The clip's stem with the extension of what it becomes.

@@ -22,6 +22,7 @@ use deft_needle_core::fit::{Durable, fit_to_file, refuse_existing, write_verifie
 use deft_needle_core::sheet::{Asked, Rule};
 use deft_needle_core::target::Target;
 use jobs::Job;
+pub use jobs::spec_of_name;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::json;

@@ -1,0 +1,293 @@
+//! A loop that stays exact: how often it goes round in the output, by how little the rate bends for
+//! that, and where its points lie then.
+//!
+//! A loop of `L` frames lasts `L · to / from` frames of the output, which is rarely a whole number. The
+//! ratio is bent so that it is, or, where that could be heard, so that a few rounds of it are. Whatever
+//! looks ahead or back then sees the loop itself on both sides of the seam.
+
+use super::Decision;
+use crate::error::{Error, Result};
+use crate::num::{real, rounded};
+use crate::shape::resample::reach;
+use crate::units::{FrameRange, SampleRate};
+
+/// Bends up to so many cents are not heard: tones must differ by about five (B. C. J. Moore, "An
+/// Introduction to the Psychology of Hearing", chapter 6).
+const UNHEARD: f64 = 1.0;
+/// Rounds beyond this would only make large files.
+const MOST_ROUNDS: u64 = 4096;
+
+/// What is known of a loop.
+#[derive(Debug, Clone, Copy)]
+pub struct Asked {
+    /// The loop, in frames of the clip.
+    pub range: FrameRange,
+    /// The part of the clip that is used.
+    pub used: FrameRange,
+    /// So many frames in …
+    pub from: u64,
+    /// … give so many out; both 1 where the rate stays.
+    pub to: u64,
+    /// Frames of silence before.
+    pub pad: u64,
+    /// Start and length are to be multiples of this.
+    pub multiple: u64,
+    /// The most that the pitch may bend, in cents, where that was said.
+    pub bend: Option<f64>,
+    /// Frames of the output that follow the end for whoever looks ahead.
+    pub ahead: u64,
+}
+
+/// What is done to it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Rounds {
+    /// So many frames in …
+    pub from: u64,
+    /// … give so many out.
+    pub to: u64,
+    /// The loop, in frames of the output, silence before it included.
+    pub range: FrameRange,
+    /// What is read of the clip, stretch by stretch; `None` where it is the part that is used.
+    pub stretches: Option<Vec<FrameRange>>,
+    /// Frames that come in before the first that counts.
+    pub lead: u64,
+    /// How many times the clip's loop is in the output's.
+    pub rounds: u64,
+    /// By how much pitch is raised, in cents.
+    pub cents: f64,
+}
+
+/// One way to make the length whole.
+#[derive(Debug, Clone, Copy)]
+struct Way {
+    rounds: u64,
+    frames: u64,
+    cents: f64,
+}
+
+impl Asked {
+    /// Whether anything comes behind the loop.
+    fn has_tail(&self) -> bool {
+        self.range.end < self.used.end
+    }
+
+    /// The nearest that so many rounds come to.
+    fn way(&self, rounds: u64) -> Way {
+        let exact = real(rounds * self.range.len()) * real(self.to) / real(self.from);
+        let multiple = real(self.multiple);
+        let frames = self.multiple * rounded(exact / multiple).max(1);
+        // More frames than there should be play lower.
+        let cents = -1200.0 * (real(frames) / exact).log2();
+        Way {
+            rounds,
+            frames,
+            cents: if cents.abs() < 1e-9 { 0.0 } else { cents },
+        }
+    }
+
+    /// The fewest rounds that bend no more than this.
+    fn fewest(&self, most: f64) -> Option<Way> {
+        let most_rounds = if self.has_tail() { 1 } else { MOST_ROUNDS };
+        (1..=most_rounds)
+            .map(|rounds| self.way(rounds))
+            .find(|way| way.cents.abs() <= most)
+    }
+
+    /// Decides.
+    ///
+    /// # Errors
+    /// [`Error::CannotMeet`] where the multiple cannot be had without what was not asked for.
+    pub fn decide(
+        &self,
+        rate: SampleRate,
+        decisions: &mut Vec<Decision>,
+    ) -> Result<Option<Rounds>> {
+        let resampled = self.from != self.to;
+        let Some(way) = self.choose(resampled)? else {
+            return Ok(None);
+        };
+        let bent = way.cents != 0.0;
+        let (from, to) = match bent {
+            true => (way.rounds * self.range.len(), way.frames),
+            false => (self.from, self.to),
+        };
+        let resampled = resampled || bent;
+        let place = |frame: u64| crate::num::scaled(frame - self.used.start, to, from);
+        if self.has_tail() {
+            let start = self.pad + place(self.range.start);
+            if !start.is_multiple_of(self.multiple) {
+                return Err(self.pinned());
+            }
+            self.tell(&way, resampled, decisions);
+            return Ok(resampled.then(|| Rounds {
+                from,
+                to,
+                range: FrameRange {
+                    start,
+                    end: start + way.frames,
+                },
+                stretches: None,
+                lead: 0,
+                rounds: 1,
+                cents: way.cents,
+            }));
+        }
+        let reach = if resampled { reach(from, to) } else { 0 };
+        let intro = self.range.start > self.used.start;
+        let unfolded = self.range.start - self.used.start + if intro { reach } else { 0 };
+        let earliest = (u128::from(unfolded) * u128::from(to)).div_ceil(u128::from(from));
+        let earliest = self.pad + u64::try_from(earliest).unwrap_or(u64::MAX / 4);
+        let start = earliest.next_multiple_of(self.multiple);
+        let lead = if intro { 0 } else { reach };
+        let untouched = !resampled && start == earliest && way.rounds == 1 && self.ahead == 0;
+        if untouched {
+            return Ok(None);
+        }
+        let out = start - self.pad + way.frames + self.ahead;
+        let needed = u128::from(out) * u128::from(from) / u128::from(to) + 1 + u128::from(reach);
+        let needed = u64::try_from(needed).unwrap_or(u64::MAX / 4);
+        self.tell(&way, resampled, decisions);
+        let moved = start - self.pad - place(self.range.start);
+        if moved > 0 {
+            decisions.push(Decision {
+                about: "loop",
+                what: format!("both points move {moved} frames later ({:.1} ms)", 1e3 * rate.seconds(moved)),
+                why: match (resampled && intro, self.multiple) {
+                    (true, 1) => "there the filter sees the loop alone, and no longer what comes before it".to_owned(),
+                    (_, multiple) => format!("the loop's start is to be a multiple of {multiple} frames; the sound goes with them"),
+                },
+            });
+        }
+        Ok(Some(Rounds {
+            from,
+            to,
+            range: FrameRange {
+                start,
+                end: start + way.frames,
+            },
+            stretches: Some(self.stretches(lead, needed)),
+            lead,
+            rounds: way.rounds,
+            cents: way.cents,
+        }))
+    }
+
+    /// `None` where the points stay, and the loop is as long as it can be.
+    fn choose(&self, resampled: bool) -> Result<Option<Way>> {
+        let most = self.bend.unwrap_or(UNHEARD);
+        let unmet = |what: String, instead: String| Error::CannotMeet { what, instead };
+        let Some(way) = self.fewest(most) else {
+            let once = self.way(1);
+            if self.has_tail() && self.multiple == 1 && self.bend.is_none() {
+                return Ok(None);
+            }
+            if self.has_tail() && self.multiple > 1 {
+                return Err(self.pinned());
+            }
+            return Err(unmet(
+                format!(
+                    "no loop of a whole number of {} frames comes within {most} cents of this one",
+                    self.multiple
+                ),
+                format!("allow it --loop-bend {:.2}", once.cents.abs().max(0.01)),
+            ));
+        };
+        if resampled || way.cents == 0.0 || self.bend.is_some() {
+            return Ok(Some(way));
+        }
+        let exact = match self.fewest(0.0) {
+            Some(exact) => format!(
+                ", or --loop-bend 0 to play it {} times over as it is",
+                exact.rounds
+            ),
+            None => String::new(),
+        };
+        Err(unmet(
+            format!(
+                "the loop of {} frames is no multiple of {}: {} would make it one, and nothing else \
+                 has to be converted",
+                self.range.len(),
+                self.multiple,
+                described(&way)
+            ),
+            format!("allow it with --loop-bend {UNHEARD}{exact}"),
+        ))
+    }
+
+    /// A tail that stays keeps the points where they are.
+    fn pinned(&self) -> Error {
+        Error::CannotMeet {
+            what: format!(
+                "the loop's points have to move to multiples of {} frames, and the sound behind the \
+                 loop keeps them where they are",
+                self.multiple
+            ),
+            instead: "say --tail cut".to_owned(),
+        }
+    }
+
+    fn tell(&self, way: &Way, resampled: bool, decisions: &mut Vec<Decision>) {
+        if !resampled && way.rounds == 1 {
+            return;
+        }
+        let whole = match self.multiple {
+            1 => format!("{} frames", way.frames),
+            multiple => format!(
+                "{} frames, {} times {multiple}",
+                way.frames,
+                way.frames / multiple
+            ),
+        };
+        decisions.push(Decision {
+            about: "loop",
+            what: format!("it lasts {whole} exactly, by {}", described(way)),
+            why: match way.rounds {
+                1 => "a loop is a whole number of frames".to_owned(),
+                _ => format!("one round would bend it by {:+.2} cents", self.way(1).cents),
+            },
+        });
+    }
+
+    /// The loop before the first frame, the part up to the loop's end, and the loop again and again.
+    fn stretches(&self, lead: u64, needed: u64) -> Vec<FrameRange> {
+        let looped = self.range;
+        let mut all = Vec::new();
+        let rest = lead % looped.len();
+        all.push(FrameRange {
+            start: looped.end - rest,
+            end: looped.end,
+        });
+        all.extend(std::iter::repeat_n(
+            looped,
+            crate::num::size(lead / looped.len()),
+        ));
+        let first = FrameRange {
+            start: self.used.start,
+            end: looped.end,
+        };
+        all.push(first);
+        let mut left = needed.saturating_sub(first.len());
+        while left > 0 {
+            let length = left.min(looped.len());
+            all.push(FrameRange {
+                start: looped.start,
+                end: looped.start + length,
+            });
+            left -= length;
+        }
+        all.retain(|range| !range.is_empty());
+        all
+    }
+}
+
+/// Rounds and bend in words.
+fn described(way: &Way) -> String {
+    let bend = match way.cents {
+        0.0 => "no bend".to_owned(),
+        cents => format!("a bend of {cents:+.3} cents"),
+    };
+    match way.rounds {
+        1 => bend,
+        rounds => format!("{rounds} rounds and {bend}"),
+    }
+}

@@ -1,0 +1,199 @@
+//! Stretches of a clip, one after another: a loop unrolled, with a crossfade at its seam if need be.
+
+use crate::block::{Block, Source, collect};
+use crate::error::Result;
+use crate::num::{count, real, size};
+use crate::read::Clip;
+use crate::shape::cut::Cut;
+use crate::units::{FrameRange, SampleRate};
+use serde::Serialize;
+
+/// The last frames of a loop become those that lie before its start.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Crossfade {
+    /// The loop, in frames of the clip.
+    #[serde(rename = "loop")]
+    pub range: FrameRange,
+    /// Over how many frames; so many lie before the loop's start.
+    pub frames: u64,
+    /// How alike both are: 1 is equal, 0 is unrelated.
+    pub likeness: f64,
+}
+
+impl Crossfade {
+    /// The gains of the loop's own end, and of what comes in, at `x` of the way.
+    ///
+    /// Their sum keeps its power whatever the likeness ρ: a² + b² + 2ρab = 1. That is equal gain
+    /// for ρ = 1 and equal power for ρ = 0.
+    pub fn gains(&self, x: f64) -> [f64; 2] {
+        let rise = (x * std::f64::consts::FRAC_PI_2).sin().powi(2);
+        let (a, b) = (1.0 - rise, rise);
+        let likeness = self.likeness.clamp(0.0, 1.0);
+        let power = (a * a + b * b + 2.0 * likeness * a * b).sqrt();
+        [a / power, b / power]
+    }
+
+    /// Where it fades.
+    fn place(&self) -> FrameRange {
+        FrameRange {
+            start: self.range.end - self.frames,
+            end: self.range.end,
+        }
+    }
+}
+
+/// A last stretch of up to so many frames is kept in memory when it goes by the first time, so that
+/// the clip need not be read again.
+const KEPT: u64 = 1 << 17;
+
+/// Reads them.
+pub struct Stretches<'a> {
+    clip: &'a Clip,
+    ranges: Vec<FrameRange>,
+    next: usize,
+    source: Option<Box<dyn Source + 'a>>,
+    /// The next frame of the clip.
+    at: u64,
+    kept: Kept,
+    fade: Option<(Crossfade, Block)>,
+}
+
+/// The start of the last stretch, as far as it went by.
+struct Kept {
+    range: FrameRange,
+    frames: Block,
+}
+
+impl<'a> Stretches<'a> {
+    /// The ranges must lie in the clip; empty ones are left out.
+    ///
+    /// # Errors
+    /// Those of reading what a crossfade needs.
+    pub fn new(
+        clip: &'a Clip,
+        ranges: &[FrameRange],
+        crossfade: Option<Crossfade>,
+    ) -> Result<Self> {
+        let channels = clip.facts().format.channels.count().into();
+        let ranges: Vec<FrameRange> = ranges.iter().copied().filter(|r| !r.is_empty()).collect();
+        let last = ranges.last().copied();
+        let again = last.filter(|last| last.len() <= KEPT && ranges.len() > 1);
+        let fade = match crossfade.filter(|fade| fade.frames > 0) {
+            None => None,
+            Some(fade) => {
+                let before = FrameRange {
+                    start: fade.range.start - fade.frames,
+                    end: fade.range.start,
+                };
+                let frames = collect(&mut Cut::new(clip.frames()?, before))?;
+                Some((fade, Block::from_channels(frames)))
+            }
+        };
+        Ok(Self {
+            clip,
+            ranges,
+            next: 0,
+            source: None,
+            at: 0,
+            kept: Kept {
+                range: again.unwrap_or(FrameRange { start: 0, end: 0 }),
+                frames: Block::new(channels),
+            },
+            fade,
+        })
+    }
+
+    /// Opens the next stretch; `false` where there is none.
+    fn open(&mut self) -> Result<bool> {
+        let Some(range) = self.ranges.get(self.next).copied() else {
+            return Ok(false);
+        };
+        self.next += 1;
+        self.at = range.start;
+        let whole = count(self.kept.frames.frames()) == range.len();
+        self.source = Some(if whole && range == self.kept.range {
+            let frames = std::mem::take(&mut self.kept.frames);
+            Box::new(Once(self.clip.facts().format.rate, frames))
+        } else {
+            Box::new(Cut::new(self.clip.frames()?, range))
+        });
+        Ok(true)
+    }
+
+    /// Blends the end of the loop with what lies before its start.
+    fn blend(&self, block: &mut Block) {
+        let Some((fade, before)) = &self.fade else {
+            return;
+        };
+        let place = fade.place();
+        let end = self.at + count(block.frames());
+        for frame in self.at.max(place.start)..end.min(place.end) {
+            let index = frame - place.start;
+            let [own, other] = fade.gains(real(index + 1) / real(fade.frames + 1));
+            let (to, from) = (size(frame - self.at), size(index));
+            for (channel, before) in block.channels_mut().iter_mut().zip(before.channels()) {
+                channel[to] = own * channel[to] + other * before[from];
+            }
+        }
+    }
+}
+
+impl Kept {
+    /// Takes what belongs to the range and follows what is there already.
+    fn take(&mut self, at: u64, block: &Block) {
+        let next = self.range.start + count(self.frames.frames());
+        let end = (at + count(block.frames())).min(self.range.end);
+        if at <= next && next < end {
+            let (from, to) = (size(next - at), size(end - at));
+            for (own, channel) in self.frames.channels_mut().iter_mut().zip(block.channels()) {
+                own.extend_from_slice(&channel[from..to]);
+            }
+        }
+    }
+}
+
+impl Source for Stretches<'_> {
+    fn rate(&self) -> SampleRate {
+        self.clip.facts().format.rate
+    }
+
+    fn channels(&self) -> usize {
+        self.clip.facts().format.channels.count().into()
+    }
+
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        loop {
+            if let Some(source) = &mut self.source {
+                source.next(block)?;
+                if !block.is_empty() {
+                    self.kept.take(self.at, block);
+                    self.blend(block);
+                    self.at += count(block.frames());
+                    return Ok(());
+                }
+                self.source = None;
+            }
+            if !self.open()? {
+                block.clear();
+                return Ok(());
+            }
+        }
+    }
+}
+
+/// One block.
+struct Once(SampleRate, Block);
+
+impl Source for Once {
+    fn rate(&self) -> SampleRate {
+        self.0
+    }
+    fn channels(&self) -> usize {
+        self.1.channels().len()
+    }
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        std::mem::swap(block, &mut self.1);
+        self.1.clear();
+        Ok(())
+    }
+}

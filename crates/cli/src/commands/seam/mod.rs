@@ -1,0 +1,214 @@
+//! Loops: found, judged, proved and set.
+
+mod proof;
+mod report;
+
+use super::fit::{make_folder, spec_of_name};
+use crate::args::Seam;
+use crate::console::Console;
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::{is_stream, open_clip};
+use crate::progress::Progress;
+use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
+use deft_needle_audio::observe::Observer;
+use deft_needle_audio::plan::{Decision, Reference, plan_clip};
+use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge, near};
+use deft_needle_audio::spec::{Demand, Spec};
+use deft_needle_audio::survey::selection::resolve;
+use deft_needle_audio::units::FrameRange;
+use deft_needle_audio::{Clip, Edits, Error as AudioError};
+use deft_needle_core::disk::RealDisk;
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::fit::fit_to_file;
+use serde_json::json;
+use std::path::Path;
+
+/// How far from `--near` an end may lie, in seconds, and a loop's length from `--length`, as a part of it.
+const NEAR: f64 = 1.0;
+const ABOUT: f64 = 0.01;
+
+/// What was looked at.
+struct Seen {
+    /// Loops that were found, the best first; empty where one was named.
+    found: Vec<Candidate>,
+    /// What was judged, in the clip or in what was made of it.
+    seams: Vec<Judged>,
+}
+
+/// Finds or takes the loop, mends it where that is asked, and judges what comes of it.
+pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
+    if args
+        .out
+        .as_deref()
+        .or(args.hear.as_deref())
+        .is_some_and(is_stream)
+    {
+        return Err(Failure::usage(
+            "the seam is told on standard output, and nothing else goes there",
+            "name a file",
+        ));
+    }
+    let clip = open_clip(&args.clip, &args.reading.hints(args.loop_tags.as_ref()))?;
+    let (ranges, found) = ranges(args, &clip, console)?;
+    let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
+    let made = made(args, &clip, ranges[0], folder.path(), console)?;
+    let subject = made.as_ref().unwrap_or(&clip);
+    let judged = match &made {
+        None => ranges,
+        Some(made) => made.facts().loops.iter().map(|l| l.range).collect(),
+    };
+    let seams: Result<Vec<Judged>, _> = judged.into_iter().map(|r| judge(subject, r)).collect();
+    let seen = Seen {
+        found,
+        seams: seams?,
+    };
+    report::report(args, &clip, &seen, made.is_some(), console);
+    if let Some(first) = seen.seams.first() {
+        proof::prove(args, subject, first.range, &seen.found, console)?;
+    }
+    console.object(&json!({
+        "clip": clip.input().name(),
+        "found": seen.found,
+        "seams": seen.seams,
+        "out": args.out,
+    }));
+    let heard = |seam: &Judged| seam.verdict != Verdict::Good;
+    Ok(match seen.seams.iter().any(heard) {
+        true => Exit::Short,
+        false => Exit::Done,
+    })
+}
+
+/// The loops to judge, and those that were found.
+fn ranges(
+    args: &Seam,
+    clip: &Clip,
+    console: &Console,
+) -> Result<(Vec<FrameRange>, Vec<Candidate>), Failure> {
+    let facts = clip.facts();
+    let own: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
+    let asks = &args.finding;
+    let narrowed = asks.near.is_some() || asks.at_least.is_some() || asks.length.is_some();
+    let wanted = match args.looped {
+        Some(LoopEdit::At(span)) => return Ok((vec![resolve(span, facts)?], Vec::new())),
+        Some(LoopEdit::All) => {
+            let (start, end) = (0, facts.frames);
+            return Ok((vec![FrameRange { start, end }], Vec::new()));
+        }
+        Some(LoopEdit::None) => {
+            return Err(Failure::usage(
+                "there is no seam without a loop",
+                "name a range, as in --loop 1.5s..end",
+            ));
+        }
+        None if !own.is_empty() && !asks.find && !narrowed => return Ok((own, Vec::new())),
+        Some(LoopEdit::Auto { start, end }) => {
+            let all = FrameRange {
+                start: 0,
+                end: facts.frames,
+            };
+            near(Wanted::any(facts), [start, end], all, facts)?
+        }
+        None => wanted(args, clip)?,
+    };
+    let progress = Progress::new(console, facts.frames);
+    let most = deft_needle_audio::num::size(asks.most.into());
+    let found = find(clip, &wanted, most, &progress as &dyn Observer)?;
+    let best = found.first().map(|best| best.seam.range);
+    Ok((best.into_iter().collect(), found))
+}
+
+/// What was typed, as the library takes it.
+fn wanted(args: &Seam, clip: &Clip) -> Result<Wanted, Failure> {
+    let facts = clip.facts();
+    let rate = facts.format.rate;
+    let mut wanted = Wanted::any(facts);
+    if let Some(time) = args.finding.at_least {
+        wanted.lengths.start = time.frames(rate).max(16);
+    }
+    if let Some(time) = args.finding.length {
+        let frames = time.frames(rate);
+        let about = rate
+            .frames(time.seconds(rate) * ABOUT)
+            .max(rate.frames(0.002));
+        wanted.lengths = FrameRange {
+            start: frames.saturating_sub(about).max(16),
+            end: frames + about + 1,
+        };
+    }
+    if let Some(span) = args.finding.near {
+        let range = resolve(span, facts)?;
+        let reach = rate.frames(NEAR);
+        let about = |frame: u64| FrameRange {
+            start: frame.saturating_sub(reach),
+            end: (frame + reach).min(facts.frames) + 1,
+        };
+        wanted.starts = about(range.start);
+        wanted.ends = about(range.end);
+        if args.finding.at_least.is_none() && args.finding.length.is_none() {
+            wanted.lengths.start = range.len().saturating_sub(2 * reach).max(16);
+        }
+    }
+    Ok(wanted)
+}
+
+/// The clip with its loop, as a file: where that was asked, or where the seam is mended.
+fn made(
+    args: &Seam,
+    clip: &Clip,
+    range: FrameRange,
+    private: &Path,
+    console: &Console,
+) -> Result<Option<Clip>, Failure> {
+    let mending = args.mending.edits();
+    if args.out.is_none() && mending == Edits::default() {
+        return Ok(None);
+    }
+    let frames = |at: u64| Moment::FromStart(Time::Frames(at));
+    let edits = Edits {
+        looped: Some(LoopEdit::At(Span {
+            start: Some(frames(range.start)),
+            end: SpanEnd::At(frames(range.end)),
+        })),
+        ..mending
+    };
+    let edits = match args.looped {
+        // Its crossfade takes what would be the first sound.
+        Some(LoopEdit::All) => Edits {
+            looped: Some(LoopEdit::All),
+            ..edits
+        },
+        _ => edits,
+    };
+    let spec = match &args.out {
+        Some(out) => spec_of_name(out).unwrap_or(Spec::ANY),
+        None => "wav f32 any any".parse::<Spec>()?,
+    };
+    let out = match &args.out {
+        Some(out) => out.clone(),
+        None => private.join("mended.wav"),
+    };
+    let mut demand = Demand::from(spec);
+    demand.loop_tags.clone_from(&args.loop_tags);
+    let progress = Progress::new(console, clip.facts().frames);
+    let plan = plan_clip(clip, &demand, &edits, Reference::default(), &progress)?;
+    if plan.to.loops.is_empty() {
+        return Err(Failure::Audio(AudioError::CannotMeet {
+            what: format!("{} has no place for loop points", plan.to.format.container),
+            instead: "name a .wav, .aiff, .flac or .ogg with -o".to_owned(),
+        }));
+    }
+    let disk = RealDisk::default();
+    make_folder(&out, &disk)?;
+    fit_to_file(clip, &plan, &out, args.overwrite, None, &disk, &progress)?;
+    let asked = "it was asked for";
+    let told = |d: &&Decision| d.about == "loop" && d.why != asked;
+    for decision in plan.decisions.iter().filter(told) {
+        console.warn(format!("{}, because {}", decision.what, decision.why));
+    }
+    Ok(Some(open_clip(
+        &out,
+        &args.reading.hints(Some(&plan.to.loop_tags)),
+    )?))
+}
