@@ -132,8 +132,8 @@ fn encode(
     };
     let mut writer = writer(out, output, along)?;
     let mut block = Block::new(source.channels());
-    // What lies beyond is for the encoder alone.
-    let mut left = output.frames;
+    // What lies before and beyond is for the encoder alone.
+    let (mut before, mut left) = (output.before, output.frames);
     loop {
         if observer.stopped() {
             return Err(Error::Stopped);
@@ -145,6 +145,9 @@ fn encode(
         }
         writer.write(&block)?;
         observer.advance(count(block.frames()));
+        let hidden = before.min(count(block.frames()));
+        before -= hidden;
+        block.skip(size(hidden));
         block.truncate(size(left));
         left -= count(block.frames());
         match &mut proof {

@@ -92,7 +92,7 @@ impl Song {
                 let wave = match pitch.is_nan() {
                     true => dice.next() * (-60.0 * t).exp(),
                     false => (1..6)
-                        .map(|k| f64::from(k))
+                        .map(f64::from)
                         .map(|k| (TAU * hertz * k * t).sin() * (-3.0 * k * t).exp() / k)
                         .sum::<f64>(),
                 };

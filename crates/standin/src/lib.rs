@@ -1,9 +1,11 @@
 //! Simulated devices and games that load files as strictly as real ones.
 //!
-//! Their readers are their own, byte by byte, and share nothing with the crates that they judge.
+//! Their readers are their own, byte by byte, and share nothing with the crates that they judge; only
+//! Vorbis packets are decoded by the library behind `vorbis_rs`.
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
 pub mod brass_wren;
+pub mod lantern_ferry;
 pub mod lockbox;
 
 mod adpcm;

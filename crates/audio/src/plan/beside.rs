@@ -29,6 +29,8 @@ pub struct Known<'a> {
     pub asked: Option<Option<FrameRange>>,
     /// Where the first loop lies in the output, where that was decided with its length.
     pub exact: Option<FrameRange>,
+    /// Whether the whole file goes round, which needs no loop points.
+    pub wraps: bool,
 }
 
 /// Whether loop points come along at all, or are set.
@@ -96,13 +98,21 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
     let container = known.to.container;
     let most = container.most_loops();
     let forbidden = known.looped == Looped::Forbidden;
+    if known.wraps && most == 0 && !forbidden {
+        decisions.push(Decision {
+            about: "loop",
+            what: "no loop points: the file goes round as a whole".to_owned(),
+            why: format!("{container} has no place for them"),
+        });
+        return Ok(Vec::new());
+    }
     if known.asked.is_some() && (forbidden || most == 0) {
         return Err(Error::CannotMeet {
             what: match forbidden {
                 true => "the target wants no loop".to_owned(),
                 false => format!("{container} has no place for loop points"),
             },
-            instead: "leave --loop out; a player that loops the whole file needs none".to_owned(),
+            instead: "leave --loop out; for a player that loops the whole file say --loop all, or --cut seam".to_owned(),
         });
     }
     let mut say = |what: String, why: String| {

@@ -11,6 +11,7 @@ use crate::error::{Error, Result};
 use crate::num::{common_divisor, scaled};
 use crate::observe::Observer;
 use crate::read::Clip;
+use crate::seam::kept_tail::seam_error;
 use crate::shape::limit;
 use crate::shape::quantise::Dither;
 use crate::shape::route::{Law, Route};
@@ -61,14 +62,51 @@ pub fn plan_clip(
 ) -> Result<Plan> {
     let facts = clip.facts();
     if edits.is_empty() {
-        return plan(facts, demand);
+        let mut plan = plan(facts, demand)?;
+        tell_seam_error(clip, &Selection::whole(facts), &mut plan, observer)?;
+        return Ok(plan);
     }
     let selection = select(clip, edits, observer)?;
     let plain = decide(facts, demand, edits, &selection, &Levelled::default())?;
     let levelled = level::measure(clip, &plain, edits, reference, observer)?;
-    let plan = decide(facts, demand, edits, &selection, &levelled)?;
+    let mut plan = decide(facts, demand, edits, &selection, &levelled)?;
     refuse_too_large_work(&plan)?;
+    tell_seam_error(clip, &selection, &mut plan, observer)?;
     Ok(plan)
+}
+
+/// Where the sound behind a loop stays, its points stay, too, and the filter sees what it should not:
+/// how much that is, is measured.
+fn tell_seam_error(
+    clip: &Clip,
+    selection: &Selection,
+    plan: &mut Plan,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let own = || clip.facts().loops.first().map(|l| l.range);
+    let range = selection.looped.or_else(own);
+    let ratio = plan.steps().iter().find_map(|step| match step {
+        Step::Resample { from, to, .. } => Some((*from, *to)),
+        _ => None,
+    });
+    let used = selection.range;
+    let (Some(range), Some(ratio), false) = (range, ratio, plan.to.loops.is_empty()) else {
+        return Ok(());
+    };
+    if range.end >= used.end || !used.contains(range) {
+        return Ok(());
+    }
+    let error = seam_error(clip, used, range, ratio, observer)?;
+    let place = plan.decisions.iter().rposition(|d| d.about == "loop");
+    let decision = Decision {
+        about: "loop",
+        what: format!("the filter leaves an error of up to {error:.0} dBFS at its seam"),
+        why: "the sound behind the loop is kept, so its points stay; --tail cut makes it exact"
+            .to_owned(),
+    };
+    let place = place.map_or(plan.decisions.len(), |place| place + 1);
+    plan.decisions.insert(place, decision);
+    Ok(())
 }
 
 /// Decisions are told in the order in which a clip meets them.
@@ -131,6 +169,7 @@ fn decide(
         multiple: edits.loop_multiple.map_or(1, NonZeroU64::get),
         bend: edits.loop_bend,
         ahead: around.ahead,
+        before: around.before,
     });
     let rounds = match asked.filter(|asked| selected.contains(asked.range)) {
         Some(asked) => asked.decide(format.rate, &mut decisions)?,
@@ -149,6 +188,7 @@ fn decide(
         Some(rounds) => rounds.range.end - pad,
         None => scaled(selected.len(), ratio.1, ratio.0),
     };
+    around.before = unrolled.map_or(0, |rounds| rounds.before);
     if unrolled.is_none() {
         around.beyond = 0;
     }
@@ -172,8 +212,10 @@ fn decide(
     let tail = faded_tail(edits, selection, &places, frames + pad);
     let ends = shape::Ends {
         frames,
-        beyond: around.beyond,
-        cut: unrolled.is_some(),
+        cut: unrolled.map(|rounds| FrameRange {
+            start: rounds.skip,
+            end: rounds.skip + rounds.before + frames + around.beyond,
+        }),
         tail,
     };
     let late = shape::after(edits, ends, levelled, format.rate, &mut decisions);
@@ -201,6 +243,7 @@ fn decide(
         header,
         block_bytes: plan_block(facts, demand, format, renders)?,
         loop_tags: demand.loop_tags.clone().unwrap_or_default(),
+        before: around.before,
         beyond: around.beyond,
         ..Output::plain(format, frames + late.padding)
     };
@@ -214,6 +257,7 @@ fn decide(
         places: &places,
         asked: selection.sets_loop.then_some(selection.looped),
         exact: rounds.as_ref().map(|rounds| rounds.range),
+        wraps: selection.wraps,
     };
     beside::fill(&mut output, &known, &mut decisions)?;
     if demand.looped == Looped::Required && output.loops.is_empty() {
@@ -267,6 +311,8 @@ struct Around {
     ahead: u64,
     /// Those of them that the encoder sees.
     beyond: u64,
+    /// Frames that it sees before the first.
+    before: u64,
 }
 
 fn around(
@@ -279,6 +325,8 @@ fn around(
 ) -> Around {
     /// More than the longest blocks of Vorbis and AAC reach.
     const LOSSY_SEES: u64 = 3 * 8192;
+    /// Packets of AAC overlap with the one before.
+    const AAC_SEES: u64 = 2 * 1024;
     let asked = selection.sets_loop;
     let carried = beside::lets_loops(demand.chunks, demand.looped, to.container, asked);
     let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
@@ -289,8 +337,14 @@ fn around(
         .iter()
         .any(|step| matches!(step, Step::Limit { .. }));
     let padded = edits.pad.is_some_and(|pad| pad.tail.frames(to.rate) > 0);
-    let beyond = match to.encoding.codec.kind() {
-        Kind::Lossy if !padded => LOSSY_SEES,
+    let beyond = match to.encoding.codec {
+        Codec::Vorbis | Codec::Aac if !padded => LOSSY_SEES,
+        _ => 0,
+    };
+    // Only AAC in MP4 has a place for what is decoded and not played.
+    let faded = edits.fade_in.is_some() || edits.fade_out.is_some();
+    let before = match to.encoding.codec {
+        Codec::Aac if !faded => AAC_SEES,
         _ => 0,
     };
     let limiter = if limits {
@@ -302,6 +356,7 @@ fn around(
         range,
         ahead: beyond.max(limiter),
         beyond,
+        before,
     }
 }
 

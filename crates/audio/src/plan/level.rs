@@ -1,6 +1,6 @@
 //! How much louder or quieter, and whether a limiter is needed.
 
-use super::{Decision, Plan, Step, Work};
+use super::{Decision, Output, Plan, Step, Work};
 use crate::edit::{Edits, Level, LevelGoal};
 use crate::error::{Error, Result};
 use crate::observe::Observer;
@@ -58,11 +58,12 @@ pub fn measure(
         Work::Nothing | Work::Rewrap => Vec::new(),
     };
     let mut steps = steps;
-    if plain.to.beyond > 0 {
+    let Output { before, beyond, .. } = plain.to;
+    if before + beyond > 0 {
         // Only what the file will hold counts.
         let range = FrameRange {
-            start: 0,
-            end: plain.to.frames,
+            start: before,
+            end: before + plain.to.frames,
         };
         steps.push(Step::Cut { range });
     }

@@ -53,6 +53,9 @@ pub struct Output {
     pub header: Option<Header>,
     /// How many frames it will hold.
     pub frames: u64,
+    /// Frames before the first that a lossy encoder is shown, and that the file hides: the end of its
+    /// loop.
+    pub before: u64,
     /// Frames behind the last that a lossy encoder is shown, and that the file does not hold: the
     /// beginning of its loop.
     pub beyond: u64,
@@ -200,6 +203,7 @@ impl Output {
             format,
             header: usual_header(format),
             frames,
+            before: 0,
             beyond: 0,
             block_bytes: None,
             loops: Vec::new(),

@@ -36,6 +36,8 @@ pub struct Asked {
     pub bend: Option<f64>,
     /// Frames of the output that follow the end for whoever looks ahead.
     pub ahead: u64,
+    /// Frames of the output that an encoder is shown before the first, where the loop begins there.
+    pub before: u64,
 }
 
 /// What is done to it.
@@ -49,8 +51,12 @@ pub struct Rounds {
     pub range: FrameRange,
     /// What is read of the clip, stretch by stretch; `None` where it is the part that is used.
     pub stretches: Option<Vec<FrameRange>>,
-    /// Frames that come in before the first that counts.
+    /// Frames that come in before the first that the filter gives.
     pub lead: u64,
+    /// Frames of the output that are dropped before those that the encoder is shown.
+    pub skip: u64,
+    /// Frames that the encoder is shown before the first that counts.
+    pub before: u64,
     /// How many times the clip's loop is in the output's.
     pub rounds: u64,
     /// By how much pitch is raised, in cents.
@@ -128,6 +134,8 @@ impl Asked {
                 },
                 stretches: None,
                 lead: 0,
+                skip: 0,
+                before: 0,
                 rounds: 1,
                 cents: way.cents,
             }));
@@ -139,7 +147,16 @@ impl Asked {
         let earliest = self.pad + u64::try_from(earliest).unwrap_or(u64::MAX / 4);
         let start = earliest.next_multiple_of(self.multiple);
         let lead = if intro { 0 } else { reach };
-        let untouched = !resampled && start == earliest && way.rounds == 1 && self.ahead == 0;
+        let before = if intro || self.pad > 0 {
+            0
+        } else {
+            self.before
+        };
+        // Whole rounds come before, so that every frame keeps its place between those of the clip.
+        let again = before.div_ceil(way.frames);
+        let earlier = again * way.rounds * self.range.len();
+        let untouched =
+            !resampled && start == earliest && way.rounds == 1 && self.ahead == 0 && before == 0;
         if untouched {
             return Ok(None);
         }
@@ -165,8 +182,10 @@ impl Asked {
                 start,
                 end: start + way.frames,
             },
-            stretches: Some(self.stretches(lead, needed)),
+            stretches: Some(self.stretches(lead + earlier, needed)),
             lead,
+            skip: again * way.frames - before,
+            before,
             rounds: way.rounds,
             cents: way.cents,
         }))

@@ -153,10 +153,8 @@ pub struct After {
 pub struct Ends {
     /// Frames of the result, without silence.
     pub frames: u64,
-    /// Frames behind them that the encoder sees.
-    pub beyond: u64,
-    /// Whether there are more, which have done their work once peaks are held.
-    pub cut: bool,
+    /// Which of the frames go on, where some have done their work once peaks are held.
+    pub cut: Option<FrameRange>,
     /// So many fade out, where they lie behind a loop.
     pub tail: Option<u64>,
 }
@@ -172,13 +170,7 @@ pub fn after(
     let frames = ends.frames;
     let mut steps = levelled.steps.clone();
     let levels = !steps.is_empty();
-    if ends.cut {
-        let range = FrameRange {
-            start: 0,
-            end: frames + ends.beyond,
-        };
-        steps.push(Step::Cut { range });
-    }
+    steps.extend(ends.cut.map(|range| Step::Cut { range }));
     decisions.extend(levelled.decisions.iter().cloned());
     let mut fades = [edits.fade_in, edits.fade_out].map(|time| time.map_or(0, |t| t.frames(rate)));
     fades[1] = ends.tail.unwrap_or(fades[1]);

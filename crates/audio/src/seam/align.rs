@@ -21,21 +21,33 @@ const RISE: f64 = 0.004;
 /// but not including `end`.
 ///
 /// Where the wave itself does not repeat, as when notes are played again, their onsets decide with it.
-pub fn align(a: &Block, b: &Block, rate: SampleRate, first: usize, end: usize) -> Option<usize> {
+pub fn align(
+    planner: &mut FftPlanner<f32>,
+    a: &Block,
+    b: &Block,
+    rate: SampleRate,
+    first: usize,
+    end: usize,
+) -> Option<usize> {
     let length = a.frames();
     let end = end.min((b.frames() + 1).checked_sub(length)?);
     if first >= end || length == 0 {
         return None;
     }
     let size = b.frames().next_power_of_two();
-    let mut alike = correlate(folded(a, size), folded(b, size), length, first..end);
+    let mut alike = correlate(
+        planner,
+        [folded(a, size), folded(b, size)],
+        length,
+        first..end,
+    );
     if alike.iter().all(|alike| *alike < SAME) {
         let [a, b] = [a, b].map(|block| {
             let mut onsets = onsets(block, rate);
             onsets.resize(size, Complex::default());
             onsets
         });
-        let onsets = correlate(a, b, length, first..end);
+        let onsets = correlate(planner, [a, b], length, first..end);
         for (wave, onset) in alike.iter_mut().zip(onsets) {
             *wave += ONSETS * onset;
         }
@@ -48,13 +60,12 @@ pub fn align(a: &Block, b: &Block, rate: SampleRate, first: usize, end: usize) -
 /// How alike both are for each offset, from −1 to 1. The real part of their product is the sum of the
 /// products of the real and of the imaginary parts: two channels at once.
 fn correlate(
-    mut a: Vec<Complex<f32>>,
-    mut b: Vec<Complex<f32>>,
+    planner: &mut FftPlanner<f32>,
+    [mut a, mut b]: [Vec<Complex<f32>>; 2],
     length: usize,
     offsets: Range<usize>,
 ) -> Vec<f64> {
     let size = b.len();
-    let mut planner = FftPlanner::new();
     let forward = planner.plan_fft_forward(size);
     let powers: Vec<f64> = b.iter().map(|z| f64::from(z.norm_sqr())).collect();
     let power: f64 = a.iter().map(|z| f64::from(z.norm_sqr())).sum();

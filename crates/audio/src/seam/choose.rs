@@ -15,6 +15,7 @@ use crate::read::Clip;
 use crate::shape::stretches::Crossfade;
 use crate::survey::selection::{Selection, resolve, times};
 use crate::units::{Duration, FrameRange};
+use rustfft::FftPlanner;
 
 /// How far a found point may lie from where it was to be, in seconds.
 const NEAR: f64 = 0.05;
@@ -61,7 +62,7 @@ pub fn set_loop(
         }
         return Ok(());
     };
-    selection.wraps = false;
+    selection.wraps = edits.looped == Some(LoopEdit::All);
     selection.sets_loop = edits.looped.is_some() || changed;
     if !whole.contains(range) {
         return Err(Error::CannotMeet {
@@ -210,10 +211,10 @@ pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observ
     let wanted = Wanted {
         starts: FrameRange {
             start: 0,
-            end: frames / 4 + 1,
+            end: frames / 2 + 1,
         },
         ends: FrameRange {
-            start: frames - frames / 4,
+            start: frames / 2,
             end: frames + 1,
         },
         ..Wanted::any(facts)
@@ -276,7 +277,14 @@ fn snapped(
         false => {
             let blocks = windows(clip, &[early, late], observer)?;
             let last = size(late.len() - early.len()) + 1;
-            align(&blocks[0], &blocks[1], rate, 0, last)
+            align(
+                &mut FftPlanner::new(),
+                &blocks[0],
+                &blocks[1],
+                rate,
+                0,
+                last,
+            )
         }
     };
     let Some(offset) = found else {

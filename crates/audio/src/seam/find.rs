@@ -12,6 +12,7 @@ use crate::num::{count, real, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::units::{Duration, FrameRange};
+use rustfft::FftPlanner;
 use serde::Serialize;
 
 /// A loop that was found.
@@ -30,7 +31,7 @@ pub struct Candidate {
 }
 
 /// How many lags are looked at closely.
-const LAGS: usize = 28;
+const LAGS: usize = 18;
 /// Frames of what is aligned, at most; the whole is a power of two.
 const ALIGNED: u64 = 1 << 16;
 /// What is held against each other at a time, in seconds.
@@ -84,10 +85,14 @@ pub fn find(
         .collect();
     let ranges: Vec<FrameRange> = pairs.iter().flat_map(|p| [p.early, p.late]).collect();
     let blocks = windows(clip, &ranges, observer)?;
+    let mut planner = FftPlanner::new();
     let mut found: Vec<Candidate> = pairs
         .iter()
         .zip(blocks.chunks(2))
-        .filter_map(|(pair, blocks)| pair.candidate(&blocks[0], &blocks[1], window, facts, wanted))
+        .filter_map(|(pair, blocks)| {
+            let both = [&blocks[0], &blocks[1]];
+            pair.candidate(&mut planner, both, window, facts, wanted)
+        })
         .collect();
     found.sort_by(|a, b| b.score.total_cmp(&a.score));
     let mut best: Vec<Candidate> = Vec::new();
@@ -153,8 +158,8 @@ impl Pair {
     /// The loop in them that sounds best.
     fn candidate(
         &self,
-        early: &Block,
-        late: &Block,
+        planner: &mut FftPlanner<f32>,
+        [early, late]: [&Block; 2],
         window: usize,
         facts: &Facts,
         wanted: &Wanted,
@@ -163,7 +168,7 @@ impl Pair {
         let base = self.late.start - self.early.start;
         let first = wanted.lengths.start.saturating_sub(base);
         let end = wanted.lengths.end.saturating_sub(base);
-        let offset = align(early, late, rate, size(first), size(end))?;
+        let offset = align(planner, early, late, rate, size(first), size(end))?;
         let lag = base + count(offset);
         // From here on, both have the same length and lie `lag` apart.
         let mut late = late.clone();

@@ -5,6 +5,7 @@ mod bands;
 pub(crate) mod choose;
 mod find;
 mod judge;
+pub(crate) mod kept_tail;
 mod predict;
 mod repeats;
 mod spectrum;

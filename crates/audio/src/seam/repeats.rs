@@ -3,9 +3,10 @@
 use super::bands::{BANDS, Bands};
 use crate::num::{real_size, size};
 use crate::units::FrameRange;
+use std::ops::Range;
 
-/// Stretches overlap: it is enough to look at every second one, at every lag.
-const EVERY: usize = 2;
+/// Lags must be tried closely, places need not be: every so many stretches will do.
+const EVERY: usize = 4;
 
 /// How far silence counts as apart from itself, in dB, squared.
 const SILENCE: f64 = 36.0;
@@ -57,7 +58,7 @@ impl Wanted {
     }
 
     /// First places for a lag, in stretches.
-    fn places(&self, lag: usize, hop: u64) -> std::ops::Range<usize> {
+    fn places(&self, lag: usize, hop: u64) -> Range<usize> {
         let [starts, ends] =
             [self.starts, self.ends].map(|r| (size(r.start / hop), size(r.end.div_ceil(hop))));
         starts.0.max(ends.0.saturating_sub(lag))..starts.1.min(ends.1.saturating_sub(lag))
@@ -70,20 +71,18 @@ pub fn repeats(bands: &Bands, wanted: &Wanted, window: usize, most: usize) -> Ve
     let hop = bands.hop;
     let lags = wanted.lags(hop);
     let last = (*lags.end()).min(bands.levels.len().saturating_sub(2));
-    let mut sums = Vec::new();
-    let all: Vec<Option<Repeat>> = (0..=last)
-        .map(|lag| match lags.contains(&lag) {
-            true => at_lag(bands, lag, wanted.places(lag, hop), window, &mut sums),
-            false => None,
-        })
+    let mut lag = Lag::new(bands, window);
+    let at = |lag: usize| wanted.places(lag, hop);
+    let mut order: Vec<Repeat> = (*lags.start()..=last)
+        .filter_map(|frames| lag.measure(frames).best(at(frames)))
         .collect();
-    let mut order: Vec<Repeat> = all.iter().flatten().copied().collect();
     order.sort_by(|a, b| a.cost(window).total_cmp(&b.cost(window)));
     let mut chosen: Vec<Repeat> = Vec::new();
     for repeat in order {
         let near = |other: &&Repeat| other.lag.abs_diff(repeat.lag) <= 4;
         if chosen.iter().find(near).is_none() {
-            chosen.push(repeat);
+            let first = lag.measure(repeat.lag).first(&repeat, at(repeat.lag));
+            chosen.push(first);
         }
         if chosen.len() == most {
             break;
@@ -100,54 +99,113 @@ impl Repeat {
     }
 }
 
-/// The place where both sides of one lag are most alike.
-fn at_lag(
-    bands: &Bands,
-    lag: usize,
-    places: std::ops::Range<usize>,
+/// How far a clip is from itself at one lag.
+struct Lag<'a> {
+    bands: &'a Bands,
+    /// How many are held against each other at a time.
     window: usize,
-    sums: &mut Vec<f64>,
-) -> Option<Repeat> {
-    let Bands { levels, silent, .. } = bands;
-    let length = (levels.len() - lag) / EVERY;
-    let (places, window) = (places.start / EVERY..places.end / EVERY, window / EVERY);
-    sums.clear();
-    sums.push(0.0);
-    let mut sum = 0.0;
-    let pairs = levels.iter().zip(&levels[lag..]).step_by(EVERY);
-    let silent = silent.iter().zip(&silent[lag..]).step_by(EVERY);
-    for ((a, b), (s, t)) in pairs.zip(silent).take(length) {
-        let squares: f32 = a.iter().zip(b).map(|(a, b)| (a - b) * (a - b)).sum();
-        sum += match *s && *t {
-            true => real_size(BANDS) * SILENCE,
-            false => f64::from(squares),
-        };
-        sums.push(sum);
+    lag: usize,
+    /// Distances added up, in dB squared: of the first stretch, of the first two, and so on.
+    sums: Vec<f64>,
+}
+
+impl<'a> Lag<'a> {
+    fn new(bands: &'a Bands, window: usize) -> Self {
+        Self {
+            bands,
+            window: window / EVERY,
+            lag: 0,
+            sums: Vec::new(),
+        }
     }
-    let mean = |at: usize| {
-        let from = at.saturating_sub(window / 2);
-        let to = (at + window.div_ceil(2)).min(length);
-        (sums[to] - sums[from]) / real_size(to - from) / real_size(BANDS)
-    };
-    // Near the ends there is less to hold against each other.
-    let margin = (window / 4).min(length / 4);
-    let inner = margin..length - margin;
-    let clamped = places.start.max(inner.start)..places.end.min(inner.end);
-    let candidates = match clamped.is_empty() {
-        true => places.start.min(length)..places.end.min(length),
-        false => clamped,
-    };
-    let (at, best) = candidates
-        .map(|at| (at, mean(at)))
-        .min_by(|a, b| a.1.total_cmp(&b.1))?;
-    let alike = |at: &usize| mean(*at) < 1.5 * best + 2.0;
-    let before = (0..at).rev().take_while(alike).count();
-    let after = (at..length).take_while(alike).count();
-    let run = before + after;
-    Some(Repeat {
-        lag,
-        at: at * EVERY,
-        differs: best.sqrt(),
-        run: run * EVERY,
-    })
+
+    fn measure(&mut self, lag: usize) -> &Self {
+        let Bands { levels, silent, .. } = self.bands;
+        let length = (levels.len() - lag) / EVERY;
+        self.lag = lag;
+        self.sums.clear();
+        self.sums.push(0.0);
+        let mut sum = 0.0;
+        let pairs = levels.iter().zip(&levels[lag..]).step_by(EVERY);
+        let silent = silent.iter().zip(&silent[lag..]).step_by(EVERY);
+        for ((a, b), (s, t)) in pairs.zip(silent).take(length) {
+            let squares: f32 = a.iter().zip(b).map(|(a, b)| (a - b) * (a - b)).sum();
+            sum += match *s && *t {
+                true => real_size(BANDS) * SILENCE,
+                false => f64::from(squares),
+            };
+            self.sums.push(sum);
+        }
+        self
+    }
+
+    /// How many places there are.
+    fn length(&self) -> usize {
+        self.sums.len() - 1
+    }
+
+    /// As [`Lag::mean`] but for a factor, for places with a whole window around them.
+    fn inside(&self, at: usize) -> f64 {
+        let from = at - self.window / 2;
+        self.sums[from + self.window] - self.sums[from]
+    }
+
+    /// The mean distance around a place, in dB squared.
+    fn mean(&self, at: usize) -> f64 {
+        let from = at.saturating_sub(self.window / 2);
+        let to = (at + self.window.div_ceil(2)).min(self.length());
+        (self.sums[to] - self.sums[from]) / real_size((to - from) * BANDS)
+    }
+
+    /// Places that may be chosen; near the ends there is less to hold against each other, so that these
+    /// are taken only where there are no others.
+    fn places(&self, wanted: Range<usize>) -> Range<usize> {
+        let length = self.length();
+        let margin = (self.window / 4).min(length / 4);
+        let wanted = wanted.start / EVERY..(wanted.end / EVERY).min(length);
+        let inner = wanted.start.max(margin)..wanted.end.min(length - margin);
+        if inner.is_empty() { wanted } else { inner }
+    }
+
+    /// The place where both sides are most alike.
+    fn best(&self, wanted: Range<usize>) -> Option<Repeat> {
+        let least = |places: Range<usize>, cost: fn(&Self, usize) -> f64| {
+            let pairs = places.map(|at| (at, cost(self, at)));
+            pairs.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(at, _)| at)
+        };
+        let places = self.places(wanted);
+        let half = self.window.div_ceil(2);
+        let whole = places.start.max(half)..places.end.min(self.length().saturating_sub(half));
+        // Most places have a whole window around them, and are the cheaper to compare.
+        let inside = least(whole.clone(), Self::inside);
+        let edges = [
+            places.start..whole.start.min(places.end),
+            whole.end.max(places.start)..places.end,
+        ];
+        let edges = edges.into_iter().filter_map(|part| least(part, Self::mean));
+        let (at, best) = inside
+            .into_iter()
+            .chain(edges)
+            .map(|at| (at, self.mean(at)))
+            .min_by(|a, b| a.1.total_cmp(&b.1))?;
+        let alike = |at: &usize| self.mean(*at) < 1.5 * best + 2.0;
+        let before = (0..at).rev().take_while(alike).count();
+        let after = (at..self.length()).take_while(alike).count();
+        Some(Repeat {
+            lag: self.lag,
+            at: at * EVERY,
+            differs: best.sqrt(),
+            run: (before + after) * EVERY,
+        })
+    }
+
+    /// Of places that are about as good the first: it leaves the shortest way into the loop.
+    fn first(&self, repeat: &Repeat, wanted: Range<usize>) -> Repeat {
+        let most = 1.1 * repeat.differs.powi(2) + 0.05;
+        let first = self.places(wanted).find(|at| self.mean(*at) <= most);
+        Repeat {
+            at: first.map_or(repeat.at, |at| at * EVERY),
+            ..*repeat
+        }
+    }
 }

@@ -106,7 +106,7 @@ pub fn writer<'a>(
 
 /// Refuses a file of another length than was planned.
 fn all_came(output: &Output, frames: u64) -> Result<()> {
-    let frames = frames.saturating_sub(output.beyond);
+    let frames = frames.saturating_sub(output.before + output.beyond);
     if frames == output.frames {
         return Ok(());
     }

@@ -1,7 +1,7 @@
 //! The talking clock: its card, the usual mistakes, and how it goes right.
 
 use super::synth::Sound;
-use super::{Stage, lockbox, takes, targets};
+use super::{Stage, lockbox, loops, takes, targets};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use deft_needle_core::error::Error as CoreError;
@@ -56,6 +56,7 @@ pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
     formats(&mut stage)?;
     lockbox::play(&mut stage)?;
     targets::play(&mut stage)?;
+    loops::play(&mut stage)?;
     Ok(stage.exit)
 }
 

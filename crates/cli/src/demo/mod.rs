@@ -3,6 +3,7 @@
 mod brass_wren;
 mod lantern_ferry;
 pub mod lockbox;
+mod loops;
 mod porch_finch;
 mod slow_comet;
 mod synth;

@@ -23,7 +23,62 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
         harbour_call(),
     )?;
     stage.save_sound("takes/flipped.wav", "wav pcm16 44100 stereo", flipped())?;
-    stage.save_sound("takes/horn.wav", "aiff pcm16 22050 mono", vec![horn()])
+    stage.save_sound("takes/horn.wav", "aiff pcm16 22050 mono", vec![horn()])?;
+    stage.save_sound(
+        "takes/concertina.wav",
+        "wav pcm24 44100 stereo",
+        concertina(),
+    )?;
+    stage.save_sound("takes/harbour.wav", "wav pcm24 48000 stereo", harbour())?;
+    stage.save_sound("takes/motor.wav", "wav pcm16 48000 mono", vec![motor()])
+}
+
+/// A tune: two bars that lead in, four bars twice over, and the last chord dying away. 132 beats a minute.
+fn concertina() -> Vec<Vec<f64>> {
+    const BEAT: f64 = 60.0 / 132.0;
+    const LEAD: [i32; 8] = [0, 4, 7, 4, 5, 9, 7, 2];
+    const TUNE: [i32; 16] = [12, 11, 7, 9, 7, 4, 5, 2, 4, 5, 7, 12, 11, 9, 7, 2];
+    let side = |offset: f64, detune: f64| {
+        let mut sound = Sound::silence(44_100.0, 20.0);
+        let steps = LEAD.iter().chain(TUNE.iter().cycle().take(32));
+        let mut at = 0.0;
+        for (index, step) in (0..).zip(steps) {
+            let hertz = 261.6 * detune * 2f64.powf(f64::from(*step) / 12.0);
+            sound.pluck(at + offset, hertz, 1.6 * BEAT);
+            if index % 2 == 0 {
+                sound.pluck(at, hertz / 4.0, 2.0 * BEAT);
+            }
+            at += BEAT;
+        }
+        sound.at_peak(0.5).samples
+    };
+    vec![side(0.0, 1.0), side(0.011, 1.002)]
+}
+
+/// Waves on a quay: they rise and fall as they like, and nothing comes twice.
+fn harbour() -> Vec<Vec<f64>> {
+    let side = |seed: u32, late: f64| {
+        let mut sound = Sound::silence(48_000.0, 7.0);
+        let (mut noise, mut low, mut lower) = (Noise::new(seed), 0.0, 0.0);
+        sound.add(0.0, 7.0, |t| {
+            low += 0.11 * (noise.next() - low);
+            lower += 0.02 * (low - lower);
+            let swell = (0.9 * (t - late)).sin() + 0.8 * (2.3 * (t - late) + 1.0).sin();
+            (low - lower) * 10f64.powf(0.55 * swell)
+        });
+        sound.at_peak(0.5).samples
+    };
+    vec![side(21, 0.0), side(34, 0.1)]
+}
+
+/// A motor at 97.3 turns a second, which is no whole number of frames.
+fn motor() -> Vec<f64> {
+    let mut sound = Sound::silence(48_000.0, 1.5);
+    sound.add(0.0, 1.5, |t| {
+        let turn = TAU * 97.3 * t;
+        turn.sin() + 0.6 * (2.0 * turn + 0.4).sin() + 0.3 * (5.0 * turn).sin()
+    });
+    sound.at_peak(0.4).samples
 }
 
 /// A whistling kettle: stereo, floating point, loud.

@@ -278,7 +278,7 @@ mod aac {
             user: Option<Vec<u8>>,
         ) -> Result<Self> {
             let encoder = Aac::new(output.format).map_err(|what| refused(output, &what))?;
-            let delay = u64::from(encoder.delay);
+            let delay = u64::from(encoder.delay) + output.before;
             let packets = (output.frames + delay).div_ceil(FRAMES.into());
             let parts = Parts {
                 description: describe::aac(output.format, &encoder.config, [0, 0]),

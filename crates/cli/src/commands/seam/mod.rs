@@ -11,7 +11,6 @@ use crate::failure::Failure;
 use crate::paths::{is_stream, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
-use deft_needle_audio::observe::Observer;
 use deft_needle_audio::plan::{Decision, Reference, plan_clip};
 use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge, near};
 use deft_needle_audio::spec::{Demand, Spec};
@@ -54,15 +53,15 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
     let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
     let made = made(args, &clip, ranges[0], folder.path(), console)?;
     let subject = made.as_ref().unwrap_or(&clip);
-    let judged = match &made {
-        None => ranges,
-        Some(made) => made.facts().loops.iter().map(|l| l.range).collect(),
+    let judged = |ranges: Vec<FrameRange>| -> Result<Vec<Judged>, AudioError> {
+        ranges.into_iter().map(|r| judge(subject, r)).collect()
     };
-    let seams: Result<Vec<Judged>, _> = judged.into_iter().map(|r| judge(subject, r)).collect();
-    let seen = Seen {
-        found,
-        seams: seams?,
+    let seams = match (&made, found.first()) {
+        (Some(made), _) => judged(made.facts().loops.iter().map(|l| l.range).collect())?,
+        (None, Some(best)) => vec![best.seam.clone()],
+        (None, None) => judged(ranges)?,
     };
+    let seen = Seen { found, seams };
     report::report(args, &clip, &seen, made.is_some(), console);
     if let Some(first) = seen.seams.first() {
         proof::prove(args, subject, first.range, &seen.found, console)?;
@@ -114,7 +113,7 @@ fn ranges(
     };
     let progress = Progress::new(console, facts.frames);
     let most = deft_needle_audio::num::size(asks.most.into());
-    let found = find(clip, &wanted, most, &progress as &dyn Observer)?;
+    let found = find(clip, &wanted, most, &progress)?;
     let best = found.first().map(|best| best.seam.range);
     Ok((best.into_iter().collect(), found))
 }
