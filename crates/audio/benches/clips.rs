@@ -2,12 +2,12 @@
 #![allow(clippy::as_conversions, missing_docs)]
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use deft_needle_audio::Clip;
 use deft_needle_audio::block::{Block, Samples, Source};
 use deft_needle_audio::num::int32;
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::Output;
-use deft_needle_audio::render::render_source;
+use deft_needle_audio::plan::{Output, Reference, plan_clip};
+use deft_needle_audio::render::{render, render_source};
+use deft_needle_audio::seam::{Wanted, find};
 use deft_needle_audio::shape::fade::{Curve, Faded};
 use deft_needle_audio::shape::gain::Amplified;
 use deft_needle_audio::shape::limit::{Limited, Limiter};
@@ -15,10 +15,11 @@ use deft_needle_audio::shape::quantise::{Dither, Quantiser};
 use deft_needle_audio::shape::resample::Resampler;
 use deft_needle_audio::shape::separate::{Keep, Separated};
 use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
-use deft_needle_audio::spec::{Codec, Format, Kind};
+use deft_needle_audio::spec::{Codec, Demand, Format, Kind, Spec};
 use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::SampleRate;
 use deft_needle_audio::write::codec::{aac, alac, flac, plain_pcm, qoa, vorbis};
+use deft_needle_audio::{Clip, Edits};
 use ebur128::{EbuR128, Mode};
 use md5::{Digest as _, Md5};
 use std::hint::black_box;
@@ -147,6 +148,52 @@ fn inspecting(c: &mut Criterion) {
 
 /// What each format takes: the codec alone, the tool around it, and reading it back (which is what
 /// verification costs).
+/// Finding loops beside reading the clip; a loop that is bent to whole frames beside a plain conversion.
+fn loops(c: &mut Criterion) {
+    let mut group = c.benchmark_group("loops");
+    group.sample_size(10);
+    let folder = tempfile::tempdir().expect("there is room");
+    let path = folder.path().join("minute.wav");
+    let mut file = std::fs::File::create(&path).expect("there is room");
+    let format: Format = "wav pcm16 48000 stereo".parse().expect("a spec");
+    let output = Output::plain(format, u64::from(RATE) * SECONDS);
+    render_source(source(), &output, Dither::None, &mut file, &Unobserved).expect("it is written");
+    let clip = Clip::open(&path).expect("it was written");
+    group.throughput(Throughput::Elements(SECONDS));
+    group.bench_function("read", |b| {
+        b.iter(|| {
+            let mut frames = clip.frames().expect("it can be read");
+            let mut block = Block::new(2);
+            while frames.next(&mut block).is_ok() && !black_box(&block).is_empty() {}
+        });
+    });
+    group.bench_function("find", |b| {
+        b.iter(|| find(&clip, &Wanted::any(clip.facts()), 5, &Unobserved).expect("it is found"));
+    });
+    let line: Demand = "wav f32 44100 stereo"
+        .parse::<Spec>()
+        .expect("a spec")
+        .into();
+    for (name, typed) in [("converted", None), ("converted as a loop", Some("all"))] {
+        let edits = Edits {
+            looped: typed.map(|text| text.parse().expect("a loop")),
+            // One frame less, so that nothing comes out whole.
+            cut: Some("1smp..".parse().expect("a cut")),
+            edge_fade: Some("0".parse().expect("a time")),
+            ..Edits::default()
+        };
+        let plan = plan_clip(&clip, &line, &edits, Reference::default(), &Unobserved);
+        let plan = plan.expect("a plan");
+        group.bench_function(name, |b| {
+            b.iter(|| {
+                let mut out = Cursor::new(Vec::new());
+                render(&clip, &plan, &mut out, &Unobserved).expect("it is written")
+            });
+        });
+    }
+    group.finish();
+}
+
 fn formats(c: &mut Criterion) {
     let mut group = c.benchmark_group("formats");
     group.sample_size(10);
@@ -274,5 +321,5 @@ fn bare(format: Format) -> Option<Bare> {
     }
 }
 
-criterion_group!(benches, shaping, inspecting, formats);
+criterion_group!(benches, shaping, inspecting, loops, formats);
 criterion_main!(benches);

@@ -252,12 +252,17 @@ fn paint_seam(title: &str, curves: &[Curve], area: &Area<'_>) -> Drawn {
     )?;
     let mark = PathElement::new(vec![(0.0, -high), (0.0, high)], LOOP.stroke_width(2));
     chart.draw_series([mark]).map_err(said)?;
-    for (curve, color) in curves.iter().zip([BODY, CLIPPED]) {
-        let line = LineSeries::new(curve.points.iter().copied(), color.stroke_width(2));
+    // The first of two is broad, so that it shows beneath the other where both are alike.
+    let styles = match curves.len() {
+        1 => vec![BODY.stroke_width(2)],
+        _ => vec![WAVE.stroke_width(4), CLIPPED.stroke_width(1)],
+    };
+    for (curve, style) in curves.iter().zip(styles) {
+        let line = LineSeries::new(curve.points.iter().copied(), style);
         let drawn = chart.draw_series(line).map_err(said)?;
-        drawn.label(curve.name.as_str()).legend(move |(x, y)| {
-            PathElement::new(vec![(x, y), (x + 18, y)], color.stroke_width(2))
-        });
+        drawn
+            .label(curve.name.as_str())
+            .legend(move |(x, y)| PathElement::new(vec![(x, y), (x + 18, y)], style));
     }
     chart
         .configure_series_labels()

@@ -14,7 +14,33 @@ fn seams_are_judged_and_told() {
         (vec!["--loop", "0.1s..0.35s"], 1, "bad"),
         (vec!["--loop", "0.1s+100s"], 4, "which is 0.500 s long"),
         (vec!["--loop", "none"], 2, "no seam without a loop"),
-        (vec![], 4, "has no loop points"),
+        // What it brings none of is found: the tones meet every tenth of a second.
+        (vec![], 0, "set it"),
+        (vec!["--at-least", "1s"], 4, "no loop was found"),
+        (vec!["--near", "0.1s..0.3s", "--most", "1"], 0, "good"),
+        (vec!["--loop", "0.1s..auto"], 0, "good"),
+        (
+            vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"],
+            0,
+            "fade into",
+        ),
+        (
+            vec!["--loop", "0.1s..0.302s", "--loop-snap", "5ms"],
+            0,
+            "its end moves by -88 frames",
+        ),
+        (
+            vec!["--loop", "0.1s..0.3s", "--crossfade", "1s"],
+            4,
+            "does not go with",
+        ),
+        (vec!["--hear", "-"], 2, "name a file"),
+        (vec!["--find", "--loop", "all"], 2, "cannot be used with"),
+        (
+            vec!["--loop", "0.1s..0.3s", "-o", "seam.qoa"],
+            4,
+            "no place for loop points",
+        ),
     ] {
         let ran = bench.run(&[&["seam", "clip.wav"][..], &typed].concat());
         let all = ran.out + &ran.err;
@@ -29,4 +55,101 @@ fn seams_are_judged_and_told() {
     let seam = bench.json(&["seam", "round.wav"]);
     assert_eq!(seam["seams"][0]["verdict"], "good");
     assert_eq!(seam["seams"][0]["range"]["end"], 13_230);
+}
+
+#[test]
+fn seams_are_proved_and_set() {
+    let bench = Bench::new();
+    let typed =
+        "seam clip.wav --loop auto --hear heard.wav --rounds 2 --plot seam.png -o set.wav --json";
+    let typed: Vec<&str> = typed.split(' ').filter(|word| *word != "--json").collect();
+    let told = bench.json(&typed);
+    let [start, end] =
+        ["start", "end"].map(|side| told["seams"][0]["range"][side].as_u64().unwrap());
+    assert!(told["found"][0]["score"].as_f64().unwrap() > 60.0);
+    // A fifth of a second at most on either side, twice, with a pause between.
+    let heard = bench.json(&["inspect", "heard.wav"]);
+    let frames = heard["files"][0]["frames"].as_u64().unwrap();
+    let side = (end - start).min(88_200);
+    assert_eq!(frames, 4 * side + 22_050);
+    let set = bench.json(&["seam", "set.wav"]);
+    assert_eq!(set["seams"][0]["range"]["start"], start);
+    assert_eq!(
+        &std::fs::read(bench.path("seam.png")).unwrap()[..4],
+        b"\x89PNG"
+    );
+    // Only the header was written anew, up to the loop's end.
+    let again = bench.run(&typed);
+    assert_eq!(again.code, 5, "{}", again.err);
+}
+
+#[test]
+fn multiples_come_from_the_sheet_or_the_command() {
+    let bench = Bench::new();
+    let sheet = "name = \"Berth\"\n[[rule]]\nmatch = \"*.wav\"\nspec = \"wav pcm16 44100 any\"\nloop = \"required\"\nloop-multiple = 1024\n";
+    std::fs::write(bench.path("berth.toml"), sheet).unwrap();
+    for (typed, code, part) in [
+        (
+            vec!["--target", "berth.toml", "--loop", "4000smp+8192smp"],
+            0,
+            "both points move 96 frames later",
+        ),
+        (
+            vec!["--target", "berth.toml", "--loop", "4000smp+8001smp"],
+            4,
+            "--loop-bend 1",
+        ),
+        (
+            vec![
+                "--target",
+                "berth.toml",
+                "--loop",
+                "4000smp+8001smp",
+                "--loop-bend",
+                "1",
+            ],
+            0,
+            "rounds and a bend of",
+        ),
+        (
+            vec![
+                "--spec",
+                "wav any 22050 any",
+                "--loop-multiple",
+                "64",
+                "--loop",
+                "0.1s..0.3s",
+            ],
+            0,
+            "64 exactly",
+        ),
+        (
+            vec![
+                "--loop",
+                "4000smp+8000smp",
+                "--loop-multiple",
+                "64",
+                "--tail",
+                "keep",
+            ],
+            4,
+            "--tail cut",
+        ),
+    ] {
+        let ran = bench.run(
+            &[
+                &["fit", "clip.wav", "-o", "out.wav", "--overwrite", "-v"][..],
+                &typed,
+            ]
+            .concat(),
+        );
+        let all = ran.out + &ran.err;
+        assert!(
+            ran.code == code && all.contains(part),
+            "{typed:?}: {} {all}",
+            ran.code
+        );
+    }
+    let checked = bench.run(&["check", "out.wav", "--target", "berth.toml"]);
+    assert_eq!(checked.code, 1, "{}", checked.out);
 }

@@ -189,7 +189,7 @@ fn a_slot_says_what_its_file_must_be() {
             "music/dusk.ogg",
             vec!["--loop", "0.1s..0.4s"],
             0,
-            "ogg vorbis 48000 stereo, 0.400 s",
+            "ogg vorbis 48000 stereo, 0.407 s",
         ),
         ("BANK.LBX", vec![], 4, "format is closed"),
         ("deck/horn.wav", vec![], 0, "wav pcm16 44100 4ch"),

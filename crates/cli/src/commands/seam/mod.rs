@@ -64,7 +64,15 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
     let seen = Seen { found, seams };
     report::report(args, &clip, &seen, made.is_some(), console);
     if let Some(first) = seen.seams.first() {
-        proof::prove(args, subject, first.range, &seen.found, console)?;
+        let file = clip.input().name().file_name().unwrap_or_default();
+        let mended = match (&made, &args.out) {
+            (Some(_), None) => ", mended",
+            _ => "",
+        };
+        let name = format!("{}{mended}", file.to_string_lossy());
+        // Places of other loops are those of the clip as it was.
+        let others: &[Candidate] = if made.is_some() { &[] } else { &seen.found };
+        proof::prove(args, &name, subject, first.range, others, console)?;
     }
     console.object(&json!({
         "clip": clip.input().name(),

@@ -20,8 +20,12 @@ const HEARD: f64 = 2.0;
 const DRAWN: f64 = 0.012;
 
 /// Writes what was asked for.
+///
+/// # Errors
+/// Those of reading, writing and drawing.
 pub fn prove(
     args: &Seam,
+    name: &str,
     clip: &Clip,
     range: FrameRange,
     found: &[Candidate],
@@ -31,21 +35,22 @@ pub fn prove(
         let programme = Programme::across(clip, range, HEARD, args.rounds)?;
         let clips = std::slice::from_ref(clip);
         hear::write(out, args.overwrite, &programme, clips, console)?;
-        let name = paint(BOLD, safe(&out.display().to_string()));
+        let written = paint(BOLD, safe(&out.display().to_string()));
         let side = HEARD.min(clip.facts().format.rate.seconds(range.len()));
         console.warn(format!(
-            "written: {name}, {side:.1} s on either side of the seam, {} times",
+            "written: {written}, {side:.1} s on either side of the seam, {} times",
             args.rounds
         ));
     }
     if let Some(out) = &args.plot {
-        plot(clip, range, found, out, console)?;
+        plot(name, clip, range, found, out, console)?;
     }
     Ok(())
 }
 
 /// The clip with its loops, the wave across the seam, and both ends over each other.
 fn plot(
+    name: &str,
     clip: &Clip,
     range: FrameRange,
     found: &[Candidate],
@@ -56,10 +61,9 @@ fn plot(
     let rate = facts.format.rate;
     let progress = Progress::new(console, facts.frames);
     let seen = picture(clip, COLUMNS, &progress)?;
-    let file = clip.input().name().file_name().unwrap_or_default();
     let seconds = |range: FrameRange| (rate.seconds(range.start), rate.seconds(range.end));
     let wave = Wave {
-        title: format!("{}, {}", file.to_string_lossy(), facts.format),
+        title: format!("{name}, {}", facts.format),
         picture: &seen,
         seconds: facts.seconds(),
         axis: facts.seconds(),
