@@ -3,19 +3,27 @@
 //! A plan is a pure function of the clip's facts and what is demanded. It prints as text and
 //! serialises; nothing is decided later.
 
+mod around;
 mod beside;
 mod carry;
 mod decide;
+mod depth;
+mod form;
 mod level;
+mod make;
 mod places;
+mod rate;
 mod rounds;
+mod routing;
 mod shape;
+mod steps;
 mod target;
 
 pub use carry::{Carried, Patch};
-pub use decide::{plan, plan_clip};
-pub(crate) use decide::{plan_of_any_size, refuse_too_large};
+pub(crate) use form::refuse_too_large;
 pub use level::Reference;
+pub(crate) use make::plan_of_any_size;
+pub use make::{plan, plan_clip};
 
 use crate::clip::{Loop, Marker, Tag};
 use crate::shape::fade::Curve;

@@ -207,7 +207,7 @@ impl Pair {
             lead: cut(early, at.saturating_sub(side), at),
             follow: cut(&late, at, at + side),
         };
-        let seam = sides.judge(range, rate)?;
+        let seam = sides.judge(range, facts.format)?;
         let reach = size(rate.frames(COMPARED));
         let around = at.saturating_sub(reach)..(at + reach).min(early.frames());
         let [a, b] = [early, &late].map(|block| cut(block, around.start, around.end));
@@ -269,8 +269,11 @@ fn place(
     let floor = (1e-4 * mean + 1e-12) * real_size(window);
     let cost = |at: usize| {
         let (from, to) = (at.saturating_sub(window / 2), (at + window / 2).min(frames));
+        let here = power[to] - power[from];
         let far = real_size(at.abs_diff(middle)) / real_size(frames);
-        (apart[to] - apart[from]) / (power[to] - power[from] + floor) + 1e-7 * far
+        // Of places that are alike the quieter: a codec's noise is small there, too.
+        let loud = here / (here + real_size(window) * mean + 1e-12);
+        (apart[to] - apart[from]) / (here + floor) + 1e-4 * loud + 1e-7 * far
     };
     let best = |range: std::ops::Range<usize>| {
         range

@@ -8,6 +8,7 @@ use crate::error::{Error, Result};
 use crate::num::{decibels, real_size, size};
 use crate::observe::Unobserved;
 use crate::read::Clip;
+use crate::spec::{Format, Kind};
 use crate::units::{Duration, FrameRange, SampleRate};
 use serde::Serialize;
 
@@ -63,8 +64,10 @@ const SIDE: f64 = 0.05;
 const CLICK: f64 = 0.001;
 /// Samples that a prediction looks back.
 const ORDER: usize = 32;
-/// What lies so far below the sound around it is masked by it, in dB.
+/// What lies so far below the sound around it is masked by it, in dB; and below the sound of a lossy
+/// encoding, whose own noise is another one on each side of any seam.
 const MASKED: f64 = -60.0;
+const LOSSY_MASKED: f64 = -35.0;
 /// The quietest that 16 bits hold.
 const FLOOR: f64 = -96.0;
 /// How much of the wave is kept for drawing, in seconds on either side.
@@ -74,6 +77,9 @@ const DRAWN: f64 = 0.004;
 const CLICKS: [f64; 2] = [4.0, 18.0];
 const JUMPS: [f64; 2] = [6.0, 15.0];
 const COLOURS: [f64; 2] = [12.0, 20.0];
+/// Where nothing is left before the start or behind the end, nobody can tell a jump from a note that
+/// begins there: jumps and spectra count from so many times these limits.
+const ALONE: f64 = 2.0;
 
 /// The sound around both ends of a loop, as long as [`side`] says where there is so much.
 #[derive(Debug, Clone)]
@@ -122,10 +128,12 @@ pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judged> {
         lead: next(),
         follow: next(),
     };
-    sides.judge(range, rate).ok_or_else(|| Error::CannotMeet {
-        what: "there is no sound around the seam".to_owned(),
-        instead: "choose another loop".to_owned(),
-    })
+    sides
+        .judge(range, facts.format)
+        .ok_or_else(|| Error::CannotMeet {
+            what: "there is no sound around the seam".to_owned(),
+            instead: "choose another loop".to_owned(),
+        })
 }
 
 /// How many frames on either side are looked at.
@@ -135,7 +143,12 @@ pub fn side(rate: SampleRate) -> u64 {
 
 impl Sides {
     /// Judges; `None` where there is too little around the seam.
-    pub fn judge(&self, range: FrameRange, rate: SampleRate) -> Option<Judged> {
+    pub fn judge(&self, range: FrameRange, format: Format) -> Option<Judged> {
+        let rate = format.rate;
+        let masked = match format.encoding.codec.kind() {
+            Kind::Lossy => LOSSY_MASKED,
+            _ => MASKED,
+        };
         let (before, after) = (&self.before, &self.after);
         let stretch = size(rate.frames(CLICK)).max(4);
         if before.frames() < 2 * stretch || after.frames() < 2 * stretch {
@@ -145,7 +158,7 @@ impl Sides {
         let clicks = (0..before.channels().len()).map(|channel| {
             let of = |block: &Block| block.channels().get(channel).cloned().unwrap_or_default();
             let parts = [before, after, &self.lead, &self.follow].map(of);
-            click(parts.each_ref().map(Vec::as_slice), stretch)
+            click(parts.each_ref().map(Vec::as_slice), stretch, masked)
         });
         let last = |samples: &[f64]| samples.last().copied().unwrap_or(0.0);
         let first = |samples: &[f64]| samples.first().copied().unwrap_or(0.0);
@@ -162,6 +175,8 @@ impl Sides {
             .min(after.frames());
         let around = |block: &Block, from: usize| block.channels()[0][from..from + drawn].to_vec();
         let drawn = [around(before, before.frames() - drawn), around(after, 0)];
+        let alone = self.lead.frames() == 0 && self.follow.frames() == 0;
+        let limits = |own: [f64; 2]| if alone { own.map(|l| ALONE * l) } else { own };
         Some(Judged {
             range,
             click_db,
@@ -171,8 +186,8 @@ impl Sides {
             spectrum_db,
             verdict: verdict(&[
                 (click_db, CLICKS),
-                (level_db.abs(), JUMPS),
-                (spectrum_db, COLOURS),
+                (level_db.abs(), limits(JUMPS)),
+                (spectrum_db, limits(COLOURS)),
             ]),
             around: drawn.concat(),
         })
@@ -241,7 +256,7 @@ fn meet(first: &[f64], second: &[f64], stretch: usize) -> Meeting {
 /// A change of sound is no click: the seam is read forwards by what came before, and backwards by what
 /// comes after, and the lesser surprise counts. Nor is a note that begins there: the surprise counts
 /// beside that of the sound's own ways into the loop's start and out of its end.
-fn click([before, after, lead, follow]: [&[f64]; 4], stretch: usize) -> f64 {
+fn click([before, after, lead, follow]: [&[f64]; 4], stretch: usize, masked: f64) -> f64 {
     let mirrored = |samples: &[f64]| -> Vec<f64> { samples.iter().rev().copied().collect() };
     let [m_before, m_after, m_lead, m_follow] = [before, after, lead, follow].map(mirrored);
     let long = |samples: &[f64]| samples.len() >= 2 * stretch;
@@ -258,7 +273,7 @@ fn click([before, after, lead, follow]: [&[f64]; 4], stretch: usize) -> f64 {
     let usual = forth
         .usual
         .max(back.usual)
-        .max(power * 10f64.powf(MASKED / 10.0))
+        .max(power * 10f64.powf(masked / 10.0))
         .max(floor);
     let above = |there: f64, own: f64| there.max(floor * 1e-3) / usual.max(own);
     10.0 * above(forth.there, own_forth)

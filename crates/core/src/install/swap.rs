@@ -14,6 +14,7 @@ use crate::sheet::Rule;
 use crate::tree::names_in;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::plan::{Reference, Step, plan_clip};
+use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::survey::{Ask, Survey, survey};
@@ -146,8 +147,14 @@ impl Swap<'_> {
         let Prepared {
             root, slot, plan, ..
         } = &prepared;
+        // Loops may stand under the target's own names.
+        let hints = Hints {
+            raw: None,
+            loop_tags: Some(plan.to.loop_tags.clone()),
+        };
+        let open = |path: &Path| Clip::from_input(Input::file(path), &hints);
         let before = match &prepared.stock {
-            Some(stock) => Some(side(&Clip::open(stock)?, observer)?),
+            Some(stock) => Some(side(&open(stock)?, observer)?),
             None => None,
         };
         let mut ledger = Ledger::open(&root.path, &root.ledger, disk)?;
@@ -155,11 +162,14 @@ impl Swap<'_> {
         let part = change.part(slot)?;
         let durable = Durable::Yes;
         let written = write_verified(self.clip, plan, &part, durable, self.rule, disk, observer)?;
-        let after = side(&Clip::open(&part)?, observer)?;
+        let made = open(&part)?;
+        let after = side(&made, observer)?;
+        let seam = Warning::of_seam(&made, self.edits)?;
         let installed = self.describe(plan, &written.facts, &after)?;
         change.install(slot, Hash::of_file(&part)?, installed)?;
         change.finish()?;
         let mut warnings = Warning::of_outcome(&written.outcome, plan.to.format.rate);
+        warnings.extend(seam);
         warnings.extend(warnings_of(before.as_ref(), &after));
         warnings.extend(self.variants_left(&prepared, ledger.state()));
         warnings.extend(prepared.warning);

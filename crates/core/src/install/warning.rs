@@ -1,8 +1,12 @@
 //! What a user should know of a swap, and that keeps nothing from being done.
 
 use super::swap::Side;
+use deft_needle_audio::edit::{CutEdit, LoopEdit};
 use deft_needle_audio::render::Outcome;
-use deft_needle_audio::units::{Duration, SampleRate};
+use deft_needle_audio::seam::{Judged, Verdict, judge};
+use deft_needle_audio::spec::Kind;
+use deft_needle_audio::units::{Duration, FrameRange, SampleRate};
+use deft_needle_audio::{Clip, Edits};
 use serde::Serialize;
 use std::fmt;
 
@@ -53,6 +57,8 @@ pub enum Warning {
         /// How alike they are: 1 is equal, −1 opposite.
         correlation: f64,
     },
+    /// The loop that was set is heard where it goes round.
+    Seam(Judged),
     /// The limiter worked.
     Limited {
         /// By so many dB at most.
@@ -88,6 +94,38 @@ impl Warning {
         }
         all
     }
+
+    /// A seam that is heard, where the edits set the loop of the written file.
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn of_seam(
+        written: &Clip,
+        edits: &Edits,
+    ) -> Result<Option<Self>, deft_needle_audio::Error> {
+        let named = !matches!(edits.looped, None | Some(LoopEdit::None));
+        let mended = edits.crossfade.is_some() || edits.loop_snap.is_some();
+        if !named && !mended && edits.cut != Some(CutEdit::Seam) {
+            return Ok(None);
+        }
+        let facts = written.facts();
+        let whole = FrameRange {
+            start: 0,
+            end: facts.frames,
+        };
+        let range = facts.loops.first().map_or(whole, |own| own.range);
+        // What is too short for an ear is left to the player.
+        let judged = match judge(written, range) {
+            Err(deft_needle_audio::Error::CannotMeet { .. }) => return Ok(None),
+            judged => judged?,
+        };
+        // A codec's own noise is another one on each side of a seam.
+        let heard = match facts.format.encoding.codec.kind() {
+            Kind::Lossy => judged.verdict == Verdict::Bad,
+            _ => judged.verdict != Verdict::Good,
+        };
+        Ok(heard.then_some(Self::Seam(judged)))
+    }
 }
 
 impl fmt::Display for Warning {
@@ -113,6 +151,18 @@ impl fmt::Display for Warning {
                 f,
                 "left and right are opposed (correlation {correlation:.2}) and cancel in mono: \
                  --route L takes the left channel alone"
+            ),
+            Self::Seam(Judged {
+                verdict,
+                click_db,
+                level_db,
+                spectrum_db,
+                ..
+            }) => write!(
+                f,
+                "its seam is {} (click {click_db:.0} dB, level {level_db:+.0} dB, spectrum \
+                 {spectrum_db:.0} dB): `seam` finds a better loop, --crossfade mends this one",
+                verdict.word()
             ),
             Self::Limited { most, seconds } => write!(
                 f,

@@ -19,6 +19,7 @@ use deft_needle_audio::{Clip, Plan};
 use deft_needle_core::disk::{Disk, RealDisk};
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, fit_to_file, refuse_existing, write_verified};
+use deft_needle_core::install::Warning;
 use deft_needle_core::sheet::{Asked, Rule};
 use deft_needle_core::target::Target;
 use jobs::Job;
@@ -42,6 +43,8 @@ struct Fitted {
     bit_rate: Option<u64>,
     /// The clip and the file, where the level was changed.
     levels: Option<[Survey; 2]>,
+    /// A seam that is heard, where a loop was set.
+    seam: Option<Warning>,
 }
 
 /// Fits every clip; one that fails is reported, and the rest goes on.
@@ -172,7 +175,7 @@ fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> 
     if let Some(rule) = rule {
         rule.refuse(&plan)?;
     }
-    let fitted = |outcome, bit_rate, levels| Fitted {
+    let fitted = |outcome, bit_rate, levels, seam| Fitted {
         clip: clip.input().name().to_owned(),
         out: out.to_owned(),
         plan: plan.clone(),
@@ -180,13 +183,14 @@ fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> 
         outcome,
         bit_rate,
         levels,
+        seam,
     };
     let disk = RealDisk::default();
     if args.dry_run {
         if !is_stream(out) {
             refuse_existing(&[&clip], out, args.overwrite)?;
         }
-        return Ok(fitted(None, None, None));
+        return Ok(fitted(None, None, None, None));
     }
     drop(progress);
     let progress = Progress::new(console, plan.to.frames);
@@ -203,8 +207,12 @@ fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> 
         ]),
         false => None,
     };
+    let seam = match is_stream(out) {
+        true => None,
+        false => Warning::of_seam(&written_clip(out, &plan)?, &edits)?,
+    };
     let bit_rate = written.facts.bit_rate();
-    Ok(fitted(Some(written.outcome), Some(bit_rate), levels))
+    Ok(fitted(Some(written.outcome), Some(bit_rate), levels, seam))
 }
 
 /// Opens what was written, told what its content cannot tell.

@@ -22,6 +22,7 @@ pub fn report(fitted: &Fitted, console: &Console) {
         outcome,
         bit_rate,
         levels,
+        seam,
     } = fitted;
     let names = [clip, out].map(|path| safe(&path.display().to_string()));
     let to_stream = is_stream(out);
@@ -50,7 +51,8 @@ pub fn report(fitted: &Fitted, console: &Console) {
         }
     }
     let Some(outcome) = outcome else { return };
-    for warning in Warning::of_outcome(outcome, plan.to.format.rate) {
+    let found = Warning::of_outcome(outcome, plan.to.format.rate);
+    for warning in found.iter().chain(seam) {
         console.warn(format!("{}: {warning}", names[0]));
     }
 }

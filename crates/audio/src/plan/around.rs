@@ -1,0 +1,82 @@
+//! What goes round in the output, and what must be seen around it.
+
+use super::level::Levelled;
+use super::places::Places;
+use super::{Step, beside};
+use crate::clip::Facts;
+use crate::edit::{Edits, Tail};
+use crate::shape::limit;
+use crate::spec::{Codec, Demand, Format};
+use crate::survey::selection::Selection;
+use crate::units::FrameRange;
+
+/// What goes round in the output, and what must be seen behind its end.
+pub struct Around {
+    /// Frames of the clip.
+    pub range: Option<FrameRange>,
+    /// Frames of the output that some step looks ahead.
+    pub ahead: u64,
+    /// Those of them that the encoder sees.
+    pub beyond: u64,
+    /// Frames that it sees before the first.
+    pub before: u64,
+}
+
+pub fn around(
+    facts: &Facts,
+    demand: &Demand,
+    to: Format,
+    edits: &Edits,
+    selection: &Selection,
+    levelled: &Levelled,
+) -> Around {
+    /// More than the longest blocks of Vorbis and AAC reach.
+    const LOSSY_SEES: u64 = 3 * 8192;
+    /// Packets of AAC overlap with the one before.
+    const AAC_SEES: u64 = 2 * 1024;
+    let asked = selection.sets_loop;
+    let carried = beside::lets_loops(demand.chunks, demand.looped, to.container, asked);
+    let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
+    let points = selection.looped.or_else(own).filter(|_| carried);
+    let range = points.or(selection.wraps.then_some(selection.range));
+    let limits = levelled
+        .steps
+        .iter()
+        .any(|step| matches!(step, Step::Limit { .. }));
+    let padded = edits.pad.is_some_and(|pad| pad.tail.frames(to.rate) > 0);
+    let beyond = match to.encoding.codec {
+        Codec::Vorbis | Codec::Aac if !padded => LOSSY_SEES,
+        _ => 0,
+    };
+    // Only AAC in MP4 has a place for what is decoded and not played.
+    let faded = edits.fade_in.is_some() || edits.fade_out.is_some();
+    let before = match to.encoding.codec {
+        Codec::Aac if !faded => AAC_SEES,
+        _ => 0,
+    };
+    let limiter = if limits {
+        limit::look_ahead(to.rate)
+    } else {
+        0
+    };
+    Around {
+        range,
+        ahead: beyond.max(limiter),
+        beyond,
+        before,
+    }
+}
+
+/// How many frames of the output the tail of a loop fades over, where it is to.
+pub fn faded_tail(
+    edits: &Edits,
+    selection: &Selection,
+    places: &Places,
+    frames: u64,
+) -> Option<u64> {
+    let range = selection
+        .looped
+        .filter(|_| edits.tail == Some(Tail::Fade))?;
+    let end = places.range(range)?.end;
+    Some(frames.saturating_sub(end)).filter(|tail| *tail > 0)
+}
