@@ -54,7 +54,7 @@ impl Wanted {
             starts: all,
             ends: all,
             lengths: FrameRange {
-                start: least.max(rate.frames(0.02)).max(16),
+                start: least.max(rate.frames(0.004)).max(16),
                 end: facts.frames + 1,
             },
         }
@@ -79,10 +79,13 @@ pub fn find(
         .min(bands.levels.len() / 8)
         .max(4);
     let repeats = repeats(&bands, wanted, window, LAGS);
-    let pairs: Vec<Pair> = repeats
+    let mut pairs: Vec<Pair> = repeats
         .into_iter()
         .filter_map(|repeat| Pair::around(repeat, hop, wanted, facts))
         .collect();
+    if facts.frames <= ALIGNED / 4 {
+        pairs.extend(Pair::whole(wanted, facts));
+    }
     let ranges: Vec<FrameRange> = pairs.iter().flat_map(|p| [p.early, p.late]).collect();
     let blocks = windows(clip, &ranges, observer)?;
     let mut planner = FftPlanner::new();
@@ -150,6 +153,29 @@ impl Pair {
         (early.len() >= 64 && late.len() >= early.len()).then_some(Self {
             repeat,
             hop,
+            early,
+            late,
+        })
+    }
+
+    /// All of a clip that is short for spectra: its beginning, wherever it comes again.
+    fn whole(wanted: &Wanted, facts: &Facts) -> Option<Self> {
+        let early = FrameRange {
+            start: 0,
+            end: (facts.frames / 3).min(ALIGNED / 4),
+        };
+        let late = FrameRange {
+            start: wanted.lengths.start,
+            end: facts.frames.min(ALIGNED),
+        };
+        (early.len() >= 64 && late.len() >= early.len()).then_some(Self {
+            repeat: Repeat {
+                lag: 0,
+                at: size(early.end / 2),
+                differs: 0.0,
+                run: 0,
+            },
+            hop: 1,
             early,
             late,
         })
