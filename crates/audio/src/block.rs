@@ -1,6 +1,7 @@
 //! Blocks of frames, and what gives them.
 
-use crate::error::Result;
+use crate::error::{Error, Result};
+use crate::observe::Observer;
 use crate::units::SampleRate;
 
 /// How many frames a block holds at most where nothing else is asked.
@@ -149,6 +150,28 @@ impl Source for Samples {
         }
         self.at = end;
         Ok(())
+    }
+}
+
+/// Reads a source to its end, block by block.
+///
+/// # Errors
+/// Those of the source; [`Error::Stopped`] where the observer says so.
+pub fn each_block(
+    source: &mut dyn Source,
+    observer: &dyn Observer,
+    mut see: impl FnMut(&mut Block),
+) -> Result<()> {
+    let mut block = Block::new(source.channels());
+    loop {
+        if observer.stopped() {
+            return Err(Error::Stopped);
+        }
+        source.next(&mut block)?;
+        if block.is_empty() {
+            return Ok(());
+        }
+        see(&mut block);
     }
 }
 

@@ -57,10 +57,6 @@ pub struct Rounds {
     pub skip: u64,
     /// Frames that the encoder is shown before the first that counts.
     pub before: u64,
-    /// How many times the clip's loop is in the output's.
-    pub rounds: u64,
-    /// By how much pitch is raised, in cents.
-    pub cents: f64,
 }
 
 /// One way to make the length whole.
@@ -136,8 +132,6 @@ impl Asked {
                 lead: 0,
                 skip: 0,
                 before: 0,
-                rounds: 1,
-                cents: way.cents,
             }));
         }
         let reach = if resampled { reach(from, to) } else { 0 };
@@ -186,8 +180,6 @@ impl Asked {
             lead,
             skip: again * way.frames - before,
             before,
-            rounds: way.rounds,
-            cents: way.cents,
         }))
     }
 
@@ -205,10 +197,10 @@ impl Asked {
             }
             return Err(unmet(
                 format!(
-                    "no loop of a whole number of {} frames comes within {most} cents of this one",
+                    "no number of rounds makes this loop a multiple of {} frames within {most} cents",
                     self.multiple
                 ),
-                format!("allow it --loop-bend {:.2}", once.cents.abs().max(0.01)),
+                format!("allow more: --loop-bend {:.2}", once.cents.abs() + 0.01),
             ));
         };
         if resampled || way.cents == 0.0 || self.bend.is_some() {

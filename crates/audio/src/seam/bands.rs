@@ -1,10 +1,12 @@
 //! A clip as short-time spectra in bands: the coarse view in which repeats are sought.
 
-use crate::block::{Block, Source};
-use crate::error::{Error, Result};
+use super::spectrum::edge_bin;
+use crate::block::{Block, each_block};
+use crate::error::Result;
 use crate::num::{count, real_size, rounded, single, size};
 use crate::observe::Observer;
 use crate::read::Clip;
+use crate::survey::make_finite;
 use rustfft::num_complex::Complex;
 use rustfft::{Fft, FftPlanner};
 use std::f64::consts::TAU;
@@ -15,14 +17,11 @@ pub const BANDS: usize = 16;
 /// The levels of one stretch, band by band, in dB.
 pub type Levels = [f32; BANDS];
 
-/// Where the lowest band begins, and the highest ends at most, in hertz.
-const LOWEST: f64 = 60.0;
-const HIGHEST: f64 = 16_000.0;
 /// How far below the loudest band of the clip sound still counts, as a ratio of powers: 45 dB.
 const FLOOR: f32 = 3e-5;
 /// What is silence beside the loudest band, in dB.
 const SILENT: f32 = -40.0;
-/// Stretches of a clip at most: every second one is held against every other.
+/// Stretches of a clip at most: many of them are held against every other.
 const MOST: u64 = 1 << 14;
 /// How long a spectrum's window is, and the longest and shortest steps between two, in seconds.
 const WINDOW: f64 = 0.04;
@@ -52,19 +51,11 @@ impl Bands {
             .clamp(shortest, longest)
             .max(facts.frames.div_ceil(MOST));
         let mut analyser = Analyser::new(rate.real(), size(step));
-        let mut source = clip.frames()?;
-        let mut block = Block::new(source.channels());
-        loop {
-            if observer.stopped() {
-                return Err(Error::Stopped);
-            }
-            source.next(&mut block)?;
-            if block.is_empty() {
-                break;
-            }
-            analyser.feed(&block);
+        each_block(&mut *clip.frames()?, observer, |block| {
+            make_finite(block);
+            analyser.feed(block);
             observer.advance(count(block.frames()));
-        }
+        })?;
         let loudest = analyser.levels.iter().flatten();
         let loudest = loudest.fold(1e-12f32, |most, power| most.max(*power));
         for power in analyser.levels.iter_mut().flatten() {
@@ -99,12 +90,6 @@ impl Analyser {
     fn new(rate: f64, step: usize) -> Self {
         let length = size(rounded(rate * WINDOW)).next_power_of_two().max(64);
         let fft = FftPlanner::new().plan_fft_forward(length);
-        let highest = HIGHEST.min(0.45 * rate);
-        let edges = std::array::from_fn(|edge| {
-            let hertz = LOWEST * (highest / LOWEST).powf(real_size(edge) / real_size(BANDS));
-            // Low bands are narrower than a bin: each has one of its own at least.
-            size(rounded(hertz / rate * real_size(length))).max(edge + 1)
-        });
         let hann = |i: usize| 1.0 - (TAU * real_size(i) / real_size(length)).cos();
         Self {
             window: (0..length)
@@ -113,7 +98,7 @@ impl Analyser {
             scratch: vec![Complex::default(); fft.get_inplace_scratch_len()],
             spectrum: vec![Complex::default(); length],
             fft,
-            edges,
+            edges: std::array::from_fn(|edge| edge_bin(edge, BANDS, rate, length)),
             step,
             waiting: Vec::new(),
             at: 0,

@@ -23,6 +23,14 @@ pub fn apart(a: &Block, b: &Block, rate: SampleRate) -> Option<f64> {
     Some((squares.sum::<f64>() / real_size(BANDS)).sqrt())
 }
 
+/// The bin at which one of `bands` bands begins, or the last one ends, in a transform of `length` samples.
+pub fn edge_bin(edge: usize, bands: usize, rate: f64, length: usize) -> usize {
+    let highest = HIGHEST.min(0.45 * rate);
+    let hertz = LOWEST * (highest / LOWEST).powf(real_size(edge) / real_size(bands));
+    // Low bands are narrower than a bin: each has one of its own at least.
+    size(rounded(hertz / rate * real_size(length))).max(edge + 1)
+}
+
 /// The power in each band, of all channels.
 fn powers(block: &Block, rate: SampleRate) -> Option<[f64; BANDS]> {
     let frames = block.frames();
@@ -31,11 +39,7 @@ fn powers(block: &Block, rate: SampleRate) -> Option<[f64; BANDS]> {
     }
     let length = frames.next_power_of_two();
     let fft = FftPlanner::new().plan_fft_forward(length);
-    let highest = HIGHEST.min(0.45 * rate.real());
-    let edge = |band: usize| {
-        let hertz = LOWEST * (highest / LOWEST).powf(real_size(band) / real_size(BANDS));
-        size(rounded(hertz / rate.real() * real_size(length))).max(band + 1)
-    };
+    let edge = |band: usize| edge_bin(band, BANDS, rate.real(), length);
     let mut powers = [0.0; BANDS];
     for channel in block.channels() {
         let hann = |n: usize| 1.0 - (TAU * (real_size(n) + 0.5) / real_size(frames)).cos();

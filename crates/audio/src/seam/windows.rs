@@ -1,10 +1,12 @@
 //! Several stretches of a clip, read in one go.
 
-use crate::block::{Block, Source};
-use crate::error::{Error, Result};
+use crate::block::{Block, Source, each_block};
+use crate::error::Result;
 use crate::num::{count, size};
 use crate::observe::Observer;
 use crate::read::Clip;
+use crate::shape::cut::Cut;
+use crate::survey::make_finite;
 use crate::units::FrameRange;
 
 /// The frames of each range, in their order; ranges may overlap, and must lie in the clip.
@@ -12,21 +14,12 @@ use crate::units::FrameRange;
 /// # Errors
 /// Those of reading; [`Error::Stopped`].
 pub fn windows(clip: &Clip, ranges: &[FrameRange], observer: &dyn Observer) -> Result<Vec<Block>> {
-    let mut source = clip.frames()?;
-    let channels = source.channels();
-    let mut found = vec![Block::new(channels); ranges.len()];
     let end = ranges.iter().map(|r| r.end).max().unwrap_or(0);
-    let mut block = Block::new(channels);
+    let mut source = Cut::new(clip.frames()?, FrameRange { start: 0, end });
+    let mut found = vec![Block::new(source.channels()); ranges.len()];
     let mut at = 0;
-    while at < end {
-        if observer.stopped() {
-            return Err(Error::Stopped);
-        }
-        source.next(&mut block)?;
-        if block.is_empty() {
-            break;
-        }
-        crate::survey::make_finite(&mut block);
+    each_block(&mut source, observer, |block| {
+        make_finite(block);
         let behind = at + count(block.frames());
         for (range, own) in ranges.iter().zip(&mut found) {
             let (from, to) = (range.start.max(at), range.end.min(behind));
@@ -38,6 +31,6 @@ pub fn windows(clip: &Clip, ranges: &[FrameRange], observer: &dyn Observer) -> R
             }
         }
         at = behind;
-    }
+    })?;
     Ok(found)
 }

@@ -10,7 +10,7 @@ pub use clipping::Clipped;
 pub use loudness::{Loudness, Measure};
 pub use silence::{SILENCE_DBFS, Silence};
 
-use crate::block::{Block, Source};
+use crate::block::{Block, Source, each_block};
 use crate::error::Result;
 use crate::num::{count, decibels, real, size};
 use crate::observe::Observer;
@@ -247,18 +247,11 @@ pub fn survey_source(
 }
 
 fn run(source: &mut dyn Source, mut surveyor: Surveyor, observer: &dyn Observer) -> Result<Survey> {
-    let mut block = Block::new(source.channels());
-    loop {
-        if observer.stopped() {
-            return Err(crate::Error::Stopped);
-        }
-        source.next(&mut block)?;
-        if block.is_empty() {
-            return Ok(surveyor.finish());
-        }
-        surveyor.feed(&block);
+    each_block(source, observer, |block| {
+        surveyor.feed(block);
         observer.advance(count(block.frames()));
-    }
+    })?;
+    Ok(surveyor.finish())
 }
 
 #[cfg(test)]

@@ -1,8 +1,8 @@
 //! What a picture of a clip needs: its outline in columns, and its mean spectrum.
 
 use super::make_finite;
-use crate::block::{Block, Source};
-use crate::error::{Error, Result};
+use crate::block::{Block, each_block};
+use crate::error::Result;
 use crate::num::{count, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
@@ -41,7 +41,6 @@ const WINDOW: usize = 4096;
 pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<Picture> {
     let rate = clip.facts().format.rate.real();
     let part = clip.facts().frames.div_ceil(count(columns)).max(1);
-    let mut source = clip.frames()?;
     let mut outline = Outline {
         part,
         columns: Vec::new(),
@@ -49,20 +48,12 @@ pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<P
         filled: 0,
     };
     let mut spectrum = Spectrum::new();
-    let mut block = Block::new(source.channels());
-    loop {
-        if observer.stopped() {
-            return Err(Error::Stopped);
-        }
-        source.next(&mut block)?;
-        if block.is_empty() {
-            break;
-        }
-        make_finite(&mut block);
-        outline.feed(&block);
-        spectrum.feed(&block);
+    each_block(&mut *clip.frames()?, observer, |block| {
+        make_finite(block);
+        outline.feed(block);
+        spectrum.feed(block);
         observer.advance(count(block.frames()));
-    }
+    })?;
     outline.close();
     Ok(Picture {
         columns: outline.columns,

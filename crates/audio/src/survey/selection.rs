@@ -2,7 +2,7 @@
 
 use super::silence::SilenceFinder;
 use super::{SILENCE_DBFS, Surveyor};
-use crate::block::{Block, Source};
+use crate::block::{Block, each_block};
 use crate::clip::Facts;
 use crate::edit::{CutEdit, Edits, Ends, Moment, Span, SpanEnd, TooLong, Trim};
 use crate::error::{Error, Result};
@@ -320,19 +320,10 @@ fn for_blocks(
     observer: &dyn Observer,
     mut take: impl FnMut(&Block),
 ) -> Result<()> {
-    let mut source = Cut::new(clip.frames()?, range);
-    let mut block = Block::new(source.channels());
-    loop {
-        if observer.stopped() {
-            return Err(Error::Stopped);
-        }
-        source.next(&mut block)?;
-        if block.is_empty() {
-            return Ok(());
-        }
-        super::make_finite(&mut block);
-        take(&block);
-    }
+    each_block(&mut Cut::new(clip.frames()?, range), observer, |block| {
+        super::make_finite(block);
+        take(block);
+    })
 }
 
 /// A few frames around a place, mixed to one channel.

@@ -2,7 +2,7 @@
 //!
 //! Imports nothing from `write`: a mistake there must not hide itself here.
 
-use crate::block::{BLOCK_FRAMES, Block};
+use crate::block::{BLOCK_FRAMES, each_block};
 use crate::clip::Facts;
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
@@ -73,7 +73,9 @@ fn compare_sound(proof: &Proof, written: &Clip, observer: &dyn Observer) -> Resu
         Proof::Samples(expected) => compare_samples(expected, written, observer),
         Proof::Like(expected) => {
             let mut found = Likeness::new(written.facts().frames);
-            each_block(written, observer, |block| found.update(block))?;
+            each_block(&mut *written.frames()?, observer, |block| {
+                found.update(block)
+            })?;
             expected
                 .compare(&found)
                 .map_err(|what| Error::Verify { what })
@@ -151,23 +153,8 @@ fn differ<T: PartialEq + Display>(what: &str, expected: T, found: T) -> Result<(
 
 fn digest(clip: &Clip, observer: &dyn Observer) -> Result<SampleDigest> {
     let mut digest = SampleDigest::new(clip.facts().format.channels.count().into());
-    each_block(clip, observer, |block| digest.update(block))?;
+    each_block(&mut *clip.frames()?, observer, |block| digest.update(block))?;
     Ok(digest)
-}
-
-fn each_block(clip: &Clip, observer: &dyn Observer, mut see: impl FnMut(&Block)) -> Result<()> {
-    let mut frames = clip.frames()?;
-    let mut block = Block::new(frames.channels());
-    loop {
-        if observer.stopped() {
-            return Err(Error::Stopped);
-        }
-        frames.next(&mut block)?;
-        if block.is_empty() {
-            return Ok(());
-        }
-        see(&block);
-    }
 }
 
 /// Whether two streams hold the same bytes.

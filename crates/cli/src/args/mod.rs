@@ -6,11 +6,10 @@ mod wanted;
 
 pub use shaping::{FadeCurve, KeepChoice, Mending, Shaping, TailChoice, TooLongChoice, TrimEnds};
 pub use targets::{Learn, Sheets, SlotsArgs};
-pub use wanted::{HeaderKind, Naming, Outside, Reading, Tags, Wanted};
+pub use wanted::{HeaderKind, Naming, Opening, Outside, Reading, Tags, Wanted};
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use deft_needle_audio::edit::{LoopEdit, Span, Time};
-use deft_needle_audio::spec::LoopTags;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -124,10 +123,7 @@ pub struct Inspect {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub reading: Reading,
-    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
-    #[arg(long, value_name = "NAMES")]
-    pub loop_tags: Option<LoopTags>,
+    pub opening: Opening,
     /// Draw one file's wave and spectrum
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
@@ -147,10 +143,7 @@ pub struct Hear {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub reading: Reading,
-    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
-    #[arg(long, value_name = "NAMES")]
-    pub loop_tags: Option<LoopTags>,
+    pub opening: Opening,
     /// The WAV to write; - is standard output
     #[arg(short, long = "out", value_name = "OUT.wav")]
     pub out: PathBuf,
@@ -268,13 +261,10 @@ pub struct Seam {
     #[arg(value_name = "CLIP")]
     pub clip: PathBuf,
     #[command(flatten)]
-    pub reading: Reading,
+    pub opening: Opening,
     /// The loop: A..B or A+LENGTH, auto, A..auto, or all [default: those that the clip brings, else found]
     #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
     pub looped: Option<LoopEdit>,
-    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
-    #[arg(long, value_name = "NAMES")]
-    pub loop_tags: Option<LoopTags>,
     #[command(flatten)]
     pub finding: Finding,
     #[command(flatten)]

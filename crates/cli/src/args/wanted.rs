@@ -14,6 +14,16 @@ pub struct Reading {
     pub read_as: Option<Format>,
 }
 
+/// The same, with the names of a loop that only the target knows.
+#[derive(Debug, Args)]
+pub struct Opening {
+    #[command(flatten)]
+    pub reading: Reading,
+    /// Names of a loop's tags, where the target has its own: start=NAME,length=NAME
+    #[arg(long, value_name = "NAMES")]
+    pub loop_tags: Option<LoopTags>,
+}
+
 fn raw_format(text: &str) -> Result<Format, String> {
     let format: Format = text.parse().map_err(|error: Error| error.to_string())?;
     let samples = format.encoding.codec.sample_bytes().is_some();

@@ -26,10 +26,7 @@ const ALTERNATIONS: usize = 2;
 pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
     let mut clips = Vec::new();
     for file in expand(&args.files)? {
-        clips.push(open_clip(
-            &file,
-            &args.reading.hints(args.loop_tags.as_ref()),
-        )?);
+        clips.push(open_clip(&file, &args.opening.hints())?);
     }
     let mut turns: Vec<usize> = (0..clips.len()).collect();
     if let Some(beside) = &args.beside {

@@ -47,7 +47,7 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
                 "inspect the files one by one",
             ));
         };
-        let clip = open_clip(file, &args.reading.hints(args.loop_tags.as_ref()))?;
+        let clip = open_clip(file, &args.opening.hints())?;
         super::draw::inspected(clip, plot, args.plot_rate, console)?;
     }
     let found: Vec<_> = files
@@ -75,8 +75,7 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
 }
 
 fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection, Failure> {
-    let clip = open_clip(file, &args.reading.hints(args.loop_tags.as_ref()))
-        .map_err(|failure| renamed(file, failure))?;
+    let clip = open_clip(file, &args.opening.hints()).map_err(|failure| renamed(file, failure))?;
     let facts = clip.facts().clone();
     let (named_wrongly, right_by) = misnamed(file, &clip).map(|m| (m.what, m.remedy)).unzip();
     let progress = Progress::new(console, facts.frames);

@@ -1,6 +1,6 @@
 //! What a file must be, and how the clip is read, as typed.
 
-use crate::args::{HeaderKind, Reading, Tags, Wanted};
+use crate::args::{HeaderKind, Opening, Reading, Tags, Wanted};
 use crate::failure::Failure;
 use crate::paths::open_clip;
 use deft_needle_audio::Spec;
@@ -18,6 +18,13 @@ impl Reading {
             raw: self.read_as,
             loop_tags: loop_tags.cloned(),
         }
+    }
+}
+
+impl Opening {
+    /// As the library takes it.
+    pub fn hints(&self) -> Hints {
+        self.reading.hints(self.loop_tags.as_ref())
     }
 }
 

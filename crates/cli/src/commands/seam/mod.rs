@@ -48,7 +48,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
             "name a file",
         ));
     }
-    let clip = open_clip(&args.clip, &args.reading.hints(args.loop_tags.as_ref()))?;
+    let clip = open_clip(&args.clip, &args.opening.hints())?;
     let (ranges, found) = ranges(args, &clip, console)?;
     let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
     let made = made(args, &clip, ranges[0], folder.path(), console)?;
@@ -197,7 +197,7 @@ fn made(
         None => private.join("mended.wav"),
     };
     let mut demand = Demand::from(spec);
-    demand.loop_tags.clone_from(&args.loop_tags);
+    demand.loop_tags.clone_from(&args.opening.loop_tags);
     let progress = Progress::new(console, clip.facts().frames);
     let plan = plan_clip(clip, &demand, &edits, Reference::default(), &progress)?;
     if plan.to.loops.is_empty() {
@@ -216,6 +216,6 @@ fn made(
     }
     Ok(Some(open_clip(
         &out,
-        &args.reading.hints(Some(&plan.to.loop_tags)),
+        &args.opening.reading.hints(Some(&plan.to.loop_tags)),
     )?))
 }
