@@ -26,6 +26,9 @@ pub mod units;
 pub mod verify;
 pub mod write;
 
+/// Raised whenever the same clip and plan may give other bytes: our own steps, or a codec's version.
+pub const ENGINE: &str = concat!(env!("CARGO_PKG_VERSION"), ".1");
+
 pub use block::{Block, Source};
 pub use clip::{Facts, Loop, Note};
 pub use edit::Edits;

@@ -48,13 +48,8 @@ impl Failure {
     /// The exit code.
     pub fn exit(&self) -> Exit {
         match self {
-            Self::Audio(error) | Self::Core(CoreError::Audio(error)) => audio_exit(error),
-            Self::Core(error) => match error {
-                CoreError::Refused { .. } | CoreError::StockDamaged { .. } => Exit::Refused,
-                CoreError::Read { .. } => Exit::Unreadable,
-                CoreError::Sheet(_) => Exit::Usage,
-                _ => Exit::Unwritten,
-            },
+            Self::Audio(error) => audio_exit(error),
+            Self::Core(error) => core_exit(error),
             Self::Usage { .. } => Exit::Usage,
             Self::Renamed { .. } => Exit::Unreadable,
             Self::Outside { .. } => Exit::Unwritten,
@@ -92,6 +87,17 @@ impl Failure {
             cause = error.source();
         }
         message
+    }
+}
+
+fn core_exit(error: &CoreError) -> Exit {
+    match error {
+        CoreError::Audio(error) => audio_exit(error),
+        CoreError::Slot { source, .. } => core_exit(source),
+        CoreError::Refused { .. } | CoreError::StockDamaged { .. } => Exit::Refused,
+        CoreError::Read { .. } => Exit::Unreadable,
+        CoreError::Sheet(_) => Exit::Usage,
+        _ => Exit::Unwritten,
     }
 }
 

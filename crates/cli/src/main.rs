@@ -12,8 +12,7 @@ mod plot;
 mod progress;
 mod table;
 
-use args::{Cli, Command};
-use clap::Parser;
+use args::Command;
 use console::Console;
 use exit::Exit;
 use failure::Failure;
@@ -36,7 +35,7 @@ fn main() -> ExitCode {
         console.find(NOTICES);
         return console.finish().into();
     }
-    let cli = Cli::parse_from(args::with_default_command(typed.into_iter()));
+    let cli = args::read(args::with_default_command(typed.into_iter()));
     let console = Console::new(&cli.common);
     if cli.common.threads > 0 {
         // Fails only where the pool exists already, which it does not yet.
@@ -66,7 +65,12 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Learn(args) => commands::learn::run(args, console),
         Command::Slots(args) => commands::slots::run(args, console),
         Command::Sheets(args) => commands::sheets::run(args, console),
+        Command::New(args) => commands::job::start::run(args, console),
+        Command::Install(args) => commands::job::install::run(args, console),
+        Command::Watch(args) => commands::job::watch::run(args, console),
+        Command::Pack(args) => commands::job::pack::run(args, console),
         Command::Demo(args) => demo::run(args, console),
         Command::StandInLockbox(args) => demo::lockbox::encode(args),
+        Command::StandInVoice(args) => demo::voice::speak(args),
     }
 }

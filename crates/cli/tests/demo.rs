@@ -50,7 +50,6 @@ fn help_examples_work() {
     ] {
         fs::copy(demo.join(from), demo.join(to)).unwrap();
     }
-    let _ = fs::remove_file(demo.join("takes/horn.wav"));
     fs::create_dir_all(demo.join("fitted")).unwrap();
     fs::create_dir_all(demo.join("game")).unwrap();
     fs::write(demo.join("bell.lbx"), b"LBX1 new").unwrap();
@@ -64,7 +63,9 @@ fn help_examples_work() {
     .unwrap();
     fs::remove_file(demo.join("card/SAY/TICK09.PRM")).unwrap();
     let mut run = 0;
-    for name in ["inspect", "hear", "fit", "check", "swap", "restore"] {
+    for name in [
+        "inspect", "hear", "fit", "check", "swap", "restore", "new", "install", "pack",
+    ] {
         let help = bench.run(&["help", name]).out;
         let examples: Vec<&str> = help
             .lines()
@@ -79,6 +80,7 @@ fn help_examples_work() {
                     let swap = format!("swap kettle.wav card/SAY/{slot}.PRM --root card");
                     shell(&demo, &swap);
                 }
+                shell(&demo, "install quay.toml");
             }
             let (code, err) = shell(&demo, typed);
             assert!(

@@ -78,6 +78,12 @@ impl Target {
         }
     }
 
+    /// In what a file falls short of its slot, its name left aside.
+    pub fn shortfalls(&self, slot: &str, member: &Member) -> Vec<String> {
+        let checked = self.check_member(slot, member);
+        checked.map_or_else(Vec::new, |checked| checked.shortfalls)
+    }
+
     /// One file as a slot; `None` for what is neither a slot nor a sound.
     fn check_member(&self, slot: &str, member: &Member) -> Option<Checked> {
         let rule = self.sheet.rules.iter().position(|rule| rule.matches(slot));

@@ -2,6 +2,8 @@
 //! into one that only it can make.
 
 use crate::error::{Error, Result};
+use deft_needle_audio::Spec;
+use deft_needle_audio::spec::{Chunks, Demand, Header};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
 use std::path::Path;
@@ -13,25 +15,46 @@ const LOOK: Duration = Duration::from_millis(10);
 /// What is shown of what a command says, at most.
 const MOST_SAID: u64 = 2000;
 
-/// A command with `{in}` and `{out}` among its words. It is started without a shell: no word means
-/// anything but itself.
+/// A command of the user's, with places such as `{in}` and `{out}` among its words. It is started without
+/// a shell: no word means anything but itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Encoder {
+    what: &'static str,
     words: Vec<String>,
     limit: Duration,
 }
 
 impl Encoder {
-    /// From its words, the program first; `limit` is how long it may take.
+    /// An encoder from its words, the program first; `limit` is how long it may take.
     ///
     /// # Errors
     /// What is missing, in words.
     pub fn new(words: Vec<String>, limit: Duration) -> Result<Self, String> {
-        let has = |place: &str| words.iter().skip(1).any(|word| word.contains(place));
-        if words.is_empty() || !has("{in}") || !has("{out}") {
-            return Err("an encoder's command names its program, {in} and {out}".to_owned());
+        Self::of("encoder", words, limit, ["{in}", "{out}"])
+    }
+
+    /// A command that speaks `{text}` into `{out}`.
+    ///
+    /// # Errors
+    /// As [`Encoder::new`].
+    pub fn voice(words: Vec<String>, limit: Duration) -> Result<Self, String> {
+        Self::of("voice", words, limit, ["{text}", "{out}"])
+    }
+
+    fn of(
+        what: &'static str,
+        words: Vec<String>,
+        limit: Duration,
+        places: [&str; 2],
+    ) -> Result<Self, String> {
+        let has = |place: &&str| words.iter().skip(1).any(|word| word.contains(place));
+        match !words.is_empty() && places.iter().all(has) {
+            true => Ok(Self { what, words, limit }),
+            false => Err(format!(
+                "the command of the {what} names its program, {}",
+                places.join(" and ")
+            )),
         }
-        Ok(Self { words, limit })
     }
 
     /// Turns `input` into `output`, in the folder of `output`.
@@ -40,13 +63,27 @@ impl Encoder {
     /// [`Error::Outside`] where it cannot be started, takes too long, ends with an error, or leaves no
     /// file or an empty one.
     pub fn run(&self, input: &Path, output: &Path) -> Result<()> {
-        let place = |word: &str| {
-            word.replace("{in}", &input.to_string_lossy())
-                .replace("{out}", &output.to_string_lossy())
+        self.start("{in}", &input.to_string_lossy(), output)
+    }
+
+    /// Speaks a text into `output`.
+    ///
+    /// # Errors
+    /// As [`Encoder::run`].
+    pub fn speak(&self, text: &str, output: &Path) -> Result<()> {
+        self.start("{text}", text, output)
+    }
+
+    fn start(&self, place: &str, with: &str, output: &Path) -> Result<()> {
+        // What is put in is not looked through again: a text may hold "{out}" itself.
+        let filled = |word: &str| {
+            let out = output.to_string_lossy();
+            let parts = word.split(place).map(|part| part.replace("{out}", &out));
+            parts.collect::<Vec<_>>().join(with)
         };
-        let program = &self.words[0];
-        let outside = |what: String, instead: &str| Error::Outside {
-            what: format!("the encoder {program} {what}"),
+        let (program, what) = (&self.words[0], self.what);
+        let outside = |how: String, instead: &str| Error::Outside {
+            what: format!("the {what} {program} {how}"),
             instead: instead.to_owned(),
         };
         let folder = output.parent().unwrap_or(Path::new("."));
@@ -54,7 +91,7 @@ impl Encoder {
         let said = File::create(&log).map_err(Error::write("create", &log))?;
         let both = said.try_clone().map_err(Error::write("create", &log))?;
         let mut child = Command::new(program)
-            .args(self.words.iter().skip(1).map(|word| place(word)))
+            .args(self.words.iter().skip(1).map(|word| filled(word)))
             .current_dir(folder)
             .stdin(Stdio::null())
             .stdout(said)
@@ -100,6 +137,27 @@ impl Encoder {
             )),
         }
     }
+}
+
+/// What an encoder is fed: a file without surprises.
+///
+/// # Errors
+/// A bad spec line, or one that is not written here.
+pub fn feed(line: &str) -> Result<Demand> {
+    let spec: Spec = line.parse()?;
+    let mut demand = Demand::from(spec);
+    demand.chunks = Some(Chunks::Bare);
+    demand.header = Some(Header::Plain);
+    demand.validate()?;
+    Ok(demand)
+}
+
+/// A folder that nobody else looks into, and that goes with its value.
+///
+/// # Errors
+/// [`Error::Write`].
+pub fn private_folder() -> Result<tempfile::TempDir> {
+    tempfile::tempdir().map_err(Error::write("make", &std::env::temp_dir()))
 }
 
 /// The end of what the command said, in one line.

@@ -14,6 +14,16 @@ pub enum Error {
     /// Something about the clip or the spec.
     #[error(transparent)]
     Audio(#[from] deft_needle_audio::Error),
+    /// Something about one slot of a job.
+    #[error("{slot} ({clip}): {source}")]
+    Slot {
+        /// The slot.
+        slot: String,
+        /// The clip that was meant for it.
+        clip: String,
+        /// What is wrong.
+        source: Box<Error>,
+    },
     /// What was asked is not done to this target.
     #[error("{what}")]
     Refused {
@@ -93,6 +103,7 @@ impl Error {
         match self {
             Self::Audio(error) => error.remedy(),
             Self::Sheet(fault) => &fault.instead,
+            Self::Slot { source, .. } => source.remedy(),
             Self::Refused { instead, .. } | Self::Outside { instead, .. } => instead,
             Self::Write { source, .. } => match source.kind() {
                 io::ErrorKind::StorageFull => "free some space on that disk or card",

@@ -151,6 +151,36 @@ pub fn fit_to_file(
     Ok(Written { outcome, facts })
 }
 
+/// Writes bytes into a part, on to the disk itself.
+///
+/// # Errors
+/// [`Error::Write`]; nothing is left then.
+pub fn write_part(part: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
+    let make = |file: &mut dyn Out| file.write_all(bytes).map_err(AudioError::Write);
+    let made = make_file(part, Durable::Yes, disk, make, |_, ()| Ok(()));
+    made.map(|_| ())
+}
+
+/// Copies a file on to the disk itself, and reads it back; gives its bytes.
+///
+/// # Errors
+/// [`Error::Read`], [`Error::Write`]; a byte that reads back as another.
+pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
+    let mut source = std::fs::File::open(from).map_err(Error::read(from))?;
+    let make = |file: &mut dyn Out| std::io::copy(&mut source, file).map_err(AudioError::Write);
+    let prove = |path: &Path, _: &u64| {
+        let hashes = crate::Hash::of_file(from).and_then(|a| Ok((a, crate::Hash::of_file(path)?)));
+        match hashes {
+            Ok((meant, found)) if meant == found => Ok(()),
+            _ => Err(AudioError::Verify {
+                what: "a byte that was copied reads back as another".to_owned(),
+            }),
+        }
+    };
+    let (bytes, ()) = make_file(to, Durable::Yes, disk, make, prove)?;
+    Ok(bytes)
+}
+
 /// Puts bytes in place of a file: at any moment the old ones or the new ones are there.
 ///
 /// # Errors

@@ -2,20 +2,26 @@
 //! crate prints nothing.
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
+pub mod caches;
 pub mod check;
 pub mod disk;
 pub mod encoder;
+pub mod entry;
 pub mod error;
 pub mod fit;
 pub mod hash;
 pub mod install;
+pub mod job;
 pub mod learn;
 pub mod ledger;
 pub mod names;
+pub mod pack;
 pub mod sheet;
 pub mod slots;
+pub mod stamps;
 pub mod stock;
 pub mod target;
+pub mod template;
 pub mod tree;
 
 pub use disk::{Disk, RealDisk};

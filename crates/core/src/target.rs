@@ -90,7 +90,9 @@ impl Target {
                 "check the slot's folder, or add a [[rule]] that matches it",
             ));
         };
-        if !known && let Some(fault) = self.name_faults(&slot).first() {
+        // A name out of a list that is not at hand may be as it likes.
+        let is_new = !known && self.slots.unread.is_empty();
+        if is_new && let Some(fault) = self.name_faults(&slot).first() {
             return Err(Error::refused(format!("{slot} {fault}"), ""));
         }
         let aim = Aim {

@@ -7,6 +7,8 @@
 pub mod brass_wren;
 pub mod lantern_ferry;
 pub mod lockbox;
+pub mod porch_finch;
+pub mod slow_comet;
 
 mod adpcm;
 mod wave_out;

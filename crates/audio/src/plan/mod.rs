@@ -32,7 +32,7 @@ use crate::shape::route::Route;
 use crate::shape::separate::Keep;
 use crate::shape::stretches::Crossfade;
 use crate::shape::voicing::Voicing;
-use crate::spec::{Codec, Format, Header, LoopTags, usual_header};
+use crate::spec::{Codec, Format, Header, LoopTags, Quality, usual_header};
 use crate::units::{Duration, FrameRange, SampleRate};
 use serde::{Serialize, Serializer};
 use std::fmt;
@@ -79,6 +79,24 @@ pub struct Output {
     pub loop_tags: LoopTags,
     /// Chunks that come along from the clip.
     pub carried: Vec<Carried>,
+}
+
+/// Headers of most files.
+const HEADERS: u64 = 64;
+
+/// Bits that a sample takes, about.
+fn usual_bits(codec: Codec) -> f64 {
+    match codec {
+        Codec::Vorbis => 1.8,
+        Codec::Aac => 1.5,
+        Codec::Qoa => 3.2,
+        Codec::ImaAdpcm => 4.1,
+        Codec::Flac16 | Codec::Alac16 => 10.0,
+        Codec::Flac24 | Codec::Alac24 => 17.0,
+        codec => codec
+            .sample_bytes()
+            .map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
+    }
 }
 
 /// How much has to be done.
@@ -220,6 +238,18 @@ impl Output {
             loop_tags: LoopTags::default(),
             carried: Vec::new(),
         }
+    }
+
+    /// How many bytes the file will take, about: exact for PCM, by the codec's usual rate where only the
+    /// encoder can tell.
+    pub fn about_bytes(&self) -> u64 {
+        let encoding = self.format.encoding;
+        if let Some(Quality::BitRate(kbps)) = encoding.quality {
+            return crate::num::rounded(self.seconds() * f64::from(kbps) * 125.0) + HEADERS;
+        }
+        let bits = usual_bits(encoding.codec);
+        let samples = self.frames * u64::from(self.format.channels.count());
+        crate::num::rounded(crate::num::real(samples) * bits / 8.0) + HEADERS
     }
 
     /// How long it will play, in seconds.

@@ -1,15 +1,20 @@
 //! What can be typed.
 
+mod jobs;
 mod shaping;
 mod targets;
 mod wanted;
 
+pub use jobs::{Going, Install, New, Pack, Watch};
 pub use shaping::{FadeCurve, KeepChoice, Mending, Shaping, TailChoice, TooLongChoice, TrimEnds};
 pub use targets::{Learn, Sheets, SlotsArgs};
 pub use wanted::{HeaderKind, Naming, Opening, Outside, Reading, Tags, Wanted};
 
-use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use clap::parser::ValueSource;
+use clap::{ArgMatches, Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 use deft_needle_audio::edit::{LoopEdit, Span, Time};
+use deft_needle_core::job::OPTIONS;
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -94,9 +99,15 @@ pub enum Command {
     Learn(Learn),
     Slots(SlotsArgs),
     Sheets(Sheets),
+    New(New),
+    Install(Install),
+    Watch(Watch),
+    Pack(Pack),
     Demo(Demo),
     #[command(hide = true)]
     StandInLockbox(StandInLockbox),
+    #[command(hide = true)]
+    StandInVoice(StandInVoice),
 }
 
 /// The encoder of the demo's invented game
@@ -109,6 +120,15 @@ pub struct StandInLockbox {
     /// Take so many seconds over it
     #[arg(long, default_value_t = 0)]
     pub slow: u64,
+}
+
+/// The voice of the demo's invented clock: tones that spell a line
+#[derive(Debug, Args)]
+pub struct StandInVoice {
+    /// What it says
+    pub text: String,
+    /// A WAV to write
+    pub output: PathBuf,
 }
 
 /// Tell what files really are, whatever their names say
@@ -217,9 +237,10 @@ pub struct Fit {
   deft-needle check fitted --spec \"wav pcm16 24000 mono\"
   deft-needle check game --target lantern-ferry.toml
   deft-needle check lantern-ferry.toml    is the sheet itself sound?
+  deft-needle check quay.toml             would the job go in, and what is wrong with it?
   deft-needle check downloads             is each file what its name says?")]
 pub struct Check {
-    /// Files and folders; with --target archives, too; or a target sheet
+    /// Files and folders; with --target archives, too; or a target sheet; or a job sheet
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
@@ -230,10 +251,13 @@ pub struct Check {
     #[arg(long, value_name = "SLOT", requires = "target")]
     pub slot: Option<String>,
     /// The target's main root [default: the nearest folder with the sheet's markers, or the PATH]
-    #[arg(long, value_name = "FOLDER", requires = "target")]
+    #[arg(long, value_name = "FOLDER")]
     pub root: Option<PathBuf>,
     #[command(flatten)]
     pub naming: Naming,
+    /// For a job: let commands run that speak prompt lists
+    #[arg(long)]
+    pub allow_commands: bool,
 }
 
 /// Which root, and where its ledger is.
@@ -346,13 +370,17 @@ pub struct Swap {
     /// Print the plan, change nothing
     #[arg(long)]
     pub dry_run: bool,
+    /// What was typed of the options that job sheets know, too.
+    #[arg(skip)]
+    pub typed: BTreeMap<String, Vec<String>>,
 }
 
 /// Show what is installed in a root, and whether it is still there
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   deft-needle status card
-  deft-needle status card --json")]
+  deft-needle status card --json
+  deft-needle status card --as-job --target brass-wren.toml   swaps by hand as a job sheet")]
 pub struct Status {
     /// The root, or a file in it
     #[arg(value_name = "ROOT")]
@@ -360,6 +388,12 @@ pub struct Status {
     /// The folder that the ledger is kept in
     #[arg(long, value_name = "FOLDER")]
     pub ledger: Option<PathBuf>,
+    /// Print what was swapped by hand as a job sheet
+    #[arg(long)]
+    pub as_job: bool,
+    /// The target's sheet, for that job sheet
+    #[arg(long, value_name = "SHEET", requires = "as_job")]
+    pub target: Option<PathBuf>,
 }
 
 /// Give stock back, bit for bit
@@ -367,7 +401,8 @@ pub struct Status {
 #[command(after_help = "Examples:
   deft-needle restore card                     everything
   deft-needle restore card/SAY/TICK01.PRM      one slot
-  deft-needle restore card SAY/TICK01.PRM SAY/CUCKOO.PRM")]
+  deft-needle restore card SAY/TICK01.PRM SAY/CUCKOO.PRM
+  deft-needle restore game --job quay          what a job has installed")]
 pub struct Restore {
     /// The root, or a slot file as typed for swap
     #[arg(value_name = "ROOT")]
@@ -377,6 +412,9 @@ pub struct Restore {
     pub slots: Vec<PathBuf>,
     #[command(flatten)]
     pub place: RootOptions,
+    /// Only what this job has installed
+    #[arg(long, value_name = "NAME", conflicts_with = "slots")]
+    pub job: Option<String>,
     /// Slots that were changed since: give the stock back all the same, or keep what is there
     #[arg(long, value_name = "WHAT")]
     pub changed: Option<ChangedChoice>,
@@ -400,6 +438,42 @@ pub struct Demo {
     /// Where to make it; a new or empty folder (else a temporary one, which is kept)
     #[arg(value_name = "FOLDER")]
     pub folder: Option<PathBuf>,
+}
+
+/// Reads what was typed; wrong usage ends the program with its message.
+pub fn read(typed: Vec<OsString>) -> Cli {
+    let matches = Cli::command().get_matches_from(typed);
+    let mut cli = Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    if let (Command::Swap(swap), Some((name, matches))) = (&mut cli.command, matches.subcommand()) {
+        swap.typed = typed_options(name, matches);
+    }
+    cli
+}
+
+/// The options of a command that a job sheet knows, too, as they were typed.
+fn typed_options(command: &str, matches: &ArgMatches) -> BTreeMap<String, Vec<String>> {
+    let all = Cli::command();
+    let options = all
+        .find_subcommand(command)
+        .into_iter()
+        .flat_map(|c| c.get_arguments());
+    let typed = |option: &clap::Arg| {
+        let (id, key) = (option.get_id().as_str(), option.get_long()?);
+        let named = matches.value_source(id) == Some(ValueSource::CommandLine);
+        if !named || !OPTIONS.contains(&key) {
+            return None;
+        }
+        let values: Vec<String> = match option.get_action().takes_values() {
+            false => vec!["true".to_owned()],
+            true => {
+                let raw = matches.get_raw(id)?;
+                raw.map(|value| value.to_string_lossy().into_owned())
+                    .collect()
+            }
+        };
+        Some((key.to_owned(), values))
+    };
+    options.filter_map(typed).collect()
 }
 
 /// Puts `inspect` in front of bare files, so that files can be dropped on the program.
@@ -436,6 +510,40 @@ mod tests {
     #[test]
     fn the_commands_are_sound() {
         Cli::command().debug_assert();
+    }
+
+    /// A job sheet knows every option of shaping and of the spec, and no other.
+    #[test]
+    fn job_sheets_know_the_options_of_swap() {
+        let not_for_jobs = [
+            "like",
+            "target",
+            "root",
+            "ledger",
+            "encoder",
+            "feed",
+            "encoder-limit",
+            "allow-commands",
+            "as-is",
+            "new",
+            "dry-run",
+            "help",
+            "json",
+            "quiet",
+            "verbose",
+            "color",
+            "threads",
+        ];
+        let all = Cli::command();
+        let swap = all.find_subcommand("swap").unwrap();
+        let own: Vec<&str> = swap.get_arguments().filter_map(|a| a.get_long()).collect();
+        for option in &own {
+            assert!(
+                OPTIONS.contains(option) != not_for_jobs.contains(option),
+                "{option}"
+            );
+        }
+        assert!(OPTIONS.iter().all(|option| own.contains(option)));
     }
 
     #[test]

@@ -4,6 +4,7 @@ pub mod check;
 pub mod fit;
 pub mod hear;
 pub mod inspect;
+pub mod job;
 pub mod learn;
 pub mod restore;
 pub mod seam;

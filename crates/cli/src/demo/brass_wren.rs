@@ -1,12 +1,10 @@
 //! The talking clock: its card, the usual mistakes, and how it goes right.
 
 use super::synth::Sound;
-use super::{Stage, lockbox, loops, takes, targets};
+use super::{Stage, fingerprint, jobs, lockbox, loops, takes, targets};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::hash::Hash;
-use deft_needle_core::tree::files_below;
 use deft_needle_standin::brass_wren::boot;
 use std::fs;
 
@@ -33,7 +31,7 @@ const PROMPTS: &[(&str, &str)] = &[
 pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
     make_card(&stage)?;
     takes::make(&stage)?;
-    let before = fingerprint(&stage)?;
+    let before = fingerprint(&stage, &["card"])?;
 
     stage.tell("1. What does the clock want? Look at a file that works today.");
     stage.run("inspect card/SAY/CUCKOO.PRM", Exit::Done)?;
@@ -47,7 +45,7 @@ pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
     stage.tell("8. And out again: every byte of the stock is back.");
     stage.run("restore card/SAY/HOUR01.PRM", Exit::Done)?;
     stage.run("restore card", Exit::Done)?;
-    if fingerprint(&stage)? == before {
+    if fingerprint(&stage, &["card"])? == before {
         stage.by_hand("compared: the card is as it was, byte for byte");
     } else {
         stage.console.warn("the card is not as it was");
@@ -57,6 +55,7 @@ pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
     lockbox::play(&mut stage)?;
     targets::play(&mut stage)?;
     loops::play(&mut stage)?;
+    jobs::play(&mut stage)?;
     Ok(stage.exit)
 }
 
@@ -249,13 +248,4 @@ fn stock(slot: &str) -> Vec<f64> {
             sound.at_peak(0.6).samples
         }
     }
-}
-
-/// The hash of every file on the card, by name.
-fn fingerprint(stage: &Stage<'_>) -> Result<Vec<(String, Hash)>, Failure> {
-    let mut all = Vec::new();
-    for file in files_below(&stage.path("card"))? {
-        all.push((file.display().to_string(), Hash::of_file(&file)?));
-    }
-    Ok(all)
 }

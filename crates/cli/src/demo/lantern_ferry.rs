@@ -20,8 +20,11 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
         b"name = \"Lantern Ferry\"\nberths = []\n",
     )?;
     stage.save("game/cues.json", CUES.as_bytes())?;
-    stage.save("game/warm.idx", b"gull_1 gull_2 step_1")?;
-    stage.save("settings/ferry.cfg", b"[Mixer]\r\nBanks=BASE;QUAY-1\r\n")?;
+    stage.save("game/warm.idx", b"nothing yet\n")?;
+    stage.save(
+        "settings/ferry.cfg",
+        b"; where the ferry lies\r\n[Harbour]\r\nBerth=QUAY-7\r\n\r\n[Mixer]\r\nBanks=BASE\r\n",
+    )?;
     for (number, hertz) in [(1, 1900.0), (2, 2050.0), (3, 1760.0)] {
         let mut cry = Sound::silence(44_100.0, 0.5 + 0.1 * f64::from(number));
         cry.pipe(0.02, hertz, 0.2);

@@ -1,6 +1,7 @@
 //! The demo: a made-up target and made-up clips, and the real commands run on them.
 
 mod brass_wren;
+mod jobs;
 mod lantern_ferry;
 pub mod lockbox;
 mod loops;
@@ -9,6 +10,7 @@ mod slow_comet;
 mod synth;
 mod takes;
 mod targets;
+pub mod voice;
 
 use crate::args::Demo;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
@@ -24,6 +26,8 @@ use deft_needle_audio::spec::Format;
 use deft_needle_audio::units::FrameRange;
 use deft_needle_core::encoder::words;
 use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::hash::Hash;
+use deft_needle_core::tree::files_below;
 use std::fs;
 use std::io::Cursor;
 use std::path::{Path, PathBuf};
@@ -49,6 +53,19 @@ pub fn run(args: &Demo, console: &Console) -> Result<Exit, Failure> {
         paint(BOLD, shown)
     ));
     Ok(exit)
+}
+
+/// The hash of every file in these folders, by name; caches are the target's own business.
+fn fingerprint(stage: &Stage<'_>, folders: &[&str]) -> Result<Vec<(String, Hash)>, Failure> {
+    let mut all = Vec::new();
+    for folder in folders {
+        for file in files_below(&stage.path(folder))? {
+            if file.extension().is_none_or(|extension| extension != "idx") {
+                all.push((file.display().to_string(), Hash::of_file(&file)?));
+            }
+        }
+    }
+    Ok(all)
 }
 
 /// One loop without end.

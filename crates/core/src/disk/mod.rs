@@ -6,6 +6,7 @@ pub mod faulty;
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom, Write};
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A file being written.
@@ -50,7 +51,7 @@ pub trait Disk: Sync {
 /// The disk of this computer.
 #[derive(Debug, Default)]
 pub struct RealDisk {
-    unsynced: AtomicBool,
+    unsynced: Arc<AtomicBool>,
 }
 
 impl RealDisk {
@@ -58,6 +59,11 @@ impl RealDisk {
     /// is safe from a crash of the program, but not from a loss of power.
     pub fn refused_to_sync(&self) -> bool {
         self.unsynced.load(Ordering::Relaxed)
+    }
+
+    fn out_file(&self, file: File) -> Box<dyn OutFile> {
+        let unsynced = Arc::clone(&self.unsynced);
+        Box::new(RealFile { file, unsynced })
     }
 }
 
@@ -69,6 +75,7 @@ pub struct Lock {
 
 struct RealFile {
     file: File,
+    unsynced: Arc<AtomicBool>,
 }
 
 impl Write for RealFile {
@@ -89,7 +96,10 @@ impl Seek for RealFile {
 impl OutFile for RealFile {
     fn sync(&mut self) -> io::Result<()> {
         match self.file.sync_all() {
-            Err(error) if cannot_sync(&error) => Ok(()),
+            Err(error) if cannot_sync(&error) => {
+                self.unsynced.store(true, Ordering::Relaxed);
+                Ok(())
+            }
             other => other,
         }
     }
@@ -105,13 +115,12 @@ fn cannot_sync(error: &io::Error) -> bool {
 
 impl Disk for RealDisk {
     fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
-        let file = File::create(path)?;
-        Ok(Box::new(RealFile { file }))
+        Ok(self.out_file(File::create(path)?))
     }
 
     fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
         let file = OpenOptions::new().append(true).create(true).open(path)?;
-        Ok(Box::new(RealFile { file }))
+        Ok(self.out_file(file))
     }
 
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {

@@ -4,12 +4,13 @@ use super::slot::Asked;
 use super::{Root, Warning};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
+use crate::fit::copy_file;
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::ledger::{Ledger, Recovered};
 use serde::Serialize;
 use std::fs::{self, File};
-use std::io::{self, Read as _};
+use std::io::Read as _;
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -71,9 +72,10 @@ impl AsIs<'_> {
         self.compare(&mark, after_bytes, before.as_ref(), &slot.path)?;
         if let Some(disk) = disk {
             let mut ledger = Ledger::open(&slot.root.path, &slot.root.ledger, disk)?;
-            let mut change = ledger.begin("swap", std::slice::from_ref(&slot.name))?;
+            let mut change = ledger.begin("swap", std::slice::from_ref(&slot.name), Vec::new())?;
             let part = change.part(&slot.name)?;
-            let hash = self.copy(&part, disk)?;
+            copy_file(self.file, &part, disk)?;
+            let hash = Hash::of_file(&part)?;
             change.install(&slot.name, hash, self.describe(hash, after_bytes)?)?;
             change.finish()?;
         }
@@ -120,21 +122,6 @@ impl AsIs<'_> {
         }
     }
 
-    /// Copies the file beside the slot, and reads it back.
-    fn copy(&self, part: &Path, disk: &dyn Disk) -> Result<Hash> {
-        let mut from = File::open(self.file).map_err(Error::read(self.file))?;
-        let mut to = disk.create(part).map_err(Error::write("create", part))?;
-        io::copy(&mut from, &mut to).map_err(Error::write("write", part))?;
-        to.sync().map_err(Error::write("write", part))?;
-        let (meant, found) = (Hash::of_file(self.file)?, Hash::of_file(part)?);
-        if meant != found {
-            return Err(Error::Audio(deft_needle_audio::Error::Verify {
-                what: "a byte that was copied reads back as another".to_owned(),
-            }));
-        }
-        Ok(found)
-    }
-
     fn describe(&self, hash: Hash, bytes: u64) -> Result<Installed> {
         let now = SystemTime::now().duration_since(UNIX_EPOCH);
         let clip_hash = match self.clip == self.file {
@@ -152,6 +139,10 @@ impl AsIs<'_> {
             lufs: None,
             guide: false,
             at: now.map_or(0, |since| since.as_secs()),
+            job: None,
+            clip_path: super::swap::absolute(Some(self.clip)),
+            options: std::collections::BTreeMap::new(),
+            key: None,
         })
     }
 }

@@ -74,7 +74,7 @@ impl Asked<'_> {
         };
         let (stock, changed_since) = find_stock(&root, &state, &name, &path)?;
         let known = state.slots.get(&name);
-        let ours = known.is_some_and(|known| known.installed.is_some());
+        let ours = known.is_some_and(|known| known.top().is_some());
         if stock.is_none() && !self.new && !ours {
             return Err(no_such_slot(self.slot, &path));
         }
@@ -102,7 +102,7 @@ pub fn has_stock(root: &Root, slot: &str) -> Result<bool> {
 
 /// Where the true stock lies, and whether it is another than the ledger knows. Our own file is
 /// never the stock: specs and levels must not feed back.
-fn find_stock(
+pub(super) fn find_stock(
     root: &Root,
     state: &State,
     slot: &str,
@@ -111,10 +111,10 @@ fn find_stock(
     let now = crate::ledger::held_at(path)?;
     let here = (now != Held::Nothing).then(|| path.to_owned());
     let known = state.slots.get(slot);
-    let Some((known, (ours, _))) = known.and_then(|k| Some((k, k.installed.as_ref()?))) else {
+    let Some((known, top)) = known.and_then(|known| Some((known, known.top()?))) else {
         return Ok((here, false));
     };
-    match condition(now, *ours, known) {
+    match condition(now, top.held, known) {
         Condition::ChangedSince => Ok((here, true)),
         Condition::StockAgain => Ok((here, false)),
         Condition::Installed | Condition::Missing => match known.stock.last() {
@@ -134,7 +134,7 @@ fn find_stock(
 }
 
 /// A link could lead anywhere, and a rename would replace it instead of the file.
-fn refuse_links(root: &Path, path: &Path) -> Result<()> {
+pub(super) fn refuse_links(root: &Path, path: &Path) -> Result<()> {
     if path.is_dir() {
         return Err(Error::refused(
             format!("{} is a folder", path.display()),

@@ -5,7 +5,6 @@ use crate::error::Result;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::{Slot, State};
 use crate::ledger::{Ledger, held_at};
-use crate::tree::slot_path;
 use serde::Serialize;
 
 /// How a slot is now.
@@ -43,28 +42,76 @@ pub struct SlotStatus {
     pub condition: Condition,
     /// What was installed.
     pub installed: Installed,
+    /// Jobs whose files lie below it, the lowest first; swaps by hand have no name.
+    pub below: Vec<Option<String>>,
     /// How many generations of stock are kept; a slot that held nothing counts as one.
     pub generations: usize,
 }
 
-/// Every slot that something is installed in, and the state behind it. Changes nothing.
+/// One entry's state.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct EntryStatus {
+    /// The file, with its root where that is not the main one.
+    pub file: String,
+    /// What was put there, in words.
+    pub what: String,
+    /// The job that did.
+    pub job: String,
+    /// Whether it still stands there.
+    pub condition: Condition,
+}
+
+/// All that is installed in a root.
+#[derive(Debug)]
+pub struct Status {
+    /// Slots.
+    pub slots: Vec<SlotStatus>,
+    /// Entries.
+    pub entries: Vec<EntryStatus>,
+    /// The state behind it.
+    pub state: State,
+}
+
+/// Every slot that something is installed in, every entry, and the state behind it. Changes nothing.
 ///
 /// # Errors
 /// As [`Ledger::peek`].
-pub fn status(root: &Root) -> Result<(Vec<SlotStatus>, State)> {
+pub fn status(root: &Root) -> Result<Status> {
     let state = Ledger::peek(&root.ledger)?;
-    let mut all = Vec::new();
+    let mut slots = Vec::new();
+    let mut entries = Vec::new();
     for (slot, known) in &state.slots {
-        if let Some((held, installed)) = &known.installed {
-            all.push(SlotStatus {
+        let path = state.path_of(&root.path, slot)?;
+        if let Some(top) = known.top() {
+            let lower = known.layers.iter().rev().skip(1).rev();
+            slots.push(SlotStatus {
                 slot: slot.clone(),
-                condition: condition(held_at(&slot_path(&root.path, slot)?)?, *held, known),
-                installed: installed.clone(),
+                condition: condition(held_at(&path)?, top.held, known),
+                installed: top.installed.clone(),
+                below: lower.map(|layer| layer.installed.job.clone()).collect(),
                 generations: known.stock.len(),
             });
         }
+        if known.told.is_empty() {
+            continue;
+        }
+        let bytes = std::fs::read(&path).ok();
+        entries.extend(known.told.iter().map(|told| EntryStatus {
+            file: slot.clone(),
+            what: told.done.to_string(),
+            job: told.job.clone(),
+            condition: match &bytes {
+                None => Condition::Missing,
+                Some(bytes) if told.done.stands(bytes) => Condition::Installed,
+                Some(_) => Condition::ChangedSince,
+            },
+        }));
     }
-    Ok((all, state))
+    Ok(Status {
+        slots,
+        entries,
+        state,
+    })
 }
 
 /// Compares what is there with what the ledger knows.

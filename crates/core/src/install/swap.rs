@@ -20,6 +20,7 @@ use deft_needle_audio::spec::Demand;
 use deft_needle_audio::survey::{Ask, Survey, survey};
 use deft_needle_audio::{Clip, Edits, Facts, Plan};
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -43,6 +44,8 @@ pub struct Swap<'a> {
     pub rule: Option<&'a Rule>,
     /// Whether a file may be put where none was.
     pub new: bool,
+    /// The options that were typed, by their names: what a job sheet would say.
+    pub options: BTreeMap<String, Vec<String>>,
 }
 
 /// One side of before and after.
@@ -158,7 +161,7 @@ impl Swap<'_> {
             None => None,
         };
         let mut ledger = Ledger::open(&root.path, &root.ledger, disk)?;
-        let mut change = ledger.begin("swap", std::slice::from_ref(slot))?;
+        let mut change = ledger.begin("swap", std::slice::from_ref(slot), Vec::new())?;
         let part = change.part(slot)?;
         let durable = Durable::Yes;
         let written = write_verified(self.clip, plan, &part, durable, self.rule, disk, observer)?;
@@ -201,6 +204,10 @@ impl Swap<'_> {
                 .iter()
                 .any(|step| matches!(step, Step::Separate { .. })),
             at: now.map_or(0, |since| since.as_secs()),
+            job: None,
+            clip_path: absolute(self.clip.input().path()),
+            options: self.options.clone(),
+            key: None,
         })
     }
 
@@ -217,10 +224,16 @@ impl Swap<'_> {
             })
             .filter(|name| *name != prepared.slot)
             .filter(|name| family_of(name).is_some_and(|f| f.pattern == family.pattern))
-            .filter(|name| state.slots.get(name).is_none_or(|s| s.installed.is_none()))
+            .filter(|name| state.slots.get(name).is_none_or(|s| s.top().is_none()))
             .collect();
         (!slots.is_empty()).then_some(Warning::VariantsStayStock { slots })
     }
+}
+
+/// A path that means the same from any folder.
+pub(super) fn absolute(path: Option<&Path>) -> Option<String> {
+    let path = std::path::absolute(path?).ok()?;
+    Some(path.to_string_lossy().into_owned())
 }
 
 /// What the files of the same extension in the folder agree on.

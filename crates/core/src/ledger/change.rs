@@ -1,11 +1,12 @@
 //! One change of a root: all of it happens, or nothing does.
 
-use super::record::{Held, Installed, Put, Record};
-use super::{Ledger, recover};
+use super::record::{Held, Installed, Put, Record, Told};
+use super::{Ledger, join, recover, split};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::tree::part_of;
-use std::collections::BTreeSet;
+use rayon::prelude::*;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
@@ -18,17 +19,23 @@ pub struct Change<'l, 'd> {
 
 impl<'d> Ledger<'d> {
     /// Begins a change of these slots: logs it, makes the folders that are missing, and keeps copies
-    /// of what the slots hold.
+    /// of what the slots hold. `caches` are files that go once it is done.
     ///
     /// # Errors
     /// [`Error::Refused`] where another run holds the lock; [`Error::Read`] and [`Error::Write`].
-    pub fn begin(&mut self, what: &str, slots: &[String]) -> Result<Change<'_, 'd>> {
+    pub fn begin(
+        &mut self,
+        what: &str,
+        slots: &[String],
+        caches: Vec<String>,
+    ) -> Result<Change<'_, 'd>> {
         self.establish()?;
         let folders = self.missing_folders(slots)?;
         self.append(vec![Record::Begin {
             what: what.to_owned(),
             slots: slots.to_vec(),
             folders: folders.clone(),
+            caches,
         }])?;
         let change = Change {
             ledger: self,
@@ -40,9 +47,7 @@ impl<'d> Ledger<'d> {
             let made = change.ledger.disk.create_folder(&path);
             made.map_err(Error::write("make", &path))?;
         }
-        for slot in slots {
-            change.ledger.keep(slot)?;
-        }
+        change.ledger.keep_all(slots)?;
         let stock = change.ledger.folder.join("stock");
         change.ledger.sync_folder(&stock)?;
         Ok(change)
@@ -52,10 +57,12 @@ impl<'d> Ledger<'d> {
     fn missing_folders(&self, slots: &[String]) -> Result<Vec<String>> {
         let mut missing = BTreeSet::new();
         for slot in slots {
-            let mut name = slot.as_str();
+            let (root, within) = split(slot);
+            let mut name = within;
             while let Some((folder, _)) = name.rsplit_once('/') {
-                if !self.path_of(folder)?.exists() {
-                    missing.insert(folder.to_owned());
+                let folder_key = join(root, folder);
+                if !self.path_of(&folder_key)?.exists() {
+                    missing.insert(folder_key);
                 }
                 name = folder;
             }
@@ -63,19 +70,33 @@ impl<'d> Ledger<'d> {
         Ok(missing.into_iter().collect())
     }
 
-    /// Keeps a copy of what a slot holds: copied, synced, and held against its hash.
-    fn keep(&self, slot: &str) -> Result<()> {
-        let path = self.path_of(slot)?;
-        let Held::File(hash) = super::held_at(&path)? else {
-            return Ok(());
+    /// Keeps copies of what the slots hold, several at once; what several hold is copied once.
+    fn keep_all(&self, slots: &[String]) -> Result<()> {
+        let look = |slot: &String| {
+            let path = self.path_of(slot)?;
+            Ok((super::held_at(&path)?, path))
         };
+        let held: Vec<(Held, PathBuf)> = slots.par_iter().map(look).collect::<Result<_>>()?;
+        let mut each: BTreeMap<String, (Hash, PathBuf)> = BTreeMap::new();
+        for (held, path) in held {
+            if let Held::File(hash) = held {
+                each.insert(hash.hex(), (hash, path));
+            }
+        }
+        let each: Vec<(Hash, PathBuf)> = each.into_values().collect();
+        each.par_iter()
+            .try_for_each(|(hash, path)| self.keep(path, *hash))
+    }
+
+    /// Keeps a copy of a file: copied, synced, and held against its hash.
+    fn keep(&self, path: &Path, hash: Hash) -> Result<()> {
         let kept = self.kept(hash);
         if kept.is_file() && Hash::of_file(&kept)? == hash {
             return Ok(());
         }
-        self.copy(&path, &kept, hash)?;
+        self.copy(path, &kept, hash)?;
         // Only so that a restore can give the time stamp back; without it nothing is lost.
-        let _ = self.disk.copy_time(&path, &kept);
+        let _ = self.disk.copy_time(path, &kept);
         Ok(())
     }
 
@@ -137,11 +158,13 @@ impl<'d> Ledger<'d> {
 
     /// Syncs the folders of slots up to the root: a folder made for a slot is a name in another.
     pub(super) fn sync_folders_of(&self, slots: &[String]) -> Result<()> {
-        let mut folders = BTreeSet::from([self.root.clone()]);
+        let mut folders = BTreeSet::new();
         for slot in slots {
+            let root = self.state.root_of(&self.root, slot)?.0;
             let path = self.path_of(slot)?;
             let above = path.ancestors().skip(1);
-            folders.extend(above.take_while(|f| *f != self.root).map(Path::to_owned));
+            folders.extend(above.take_while(|f| *f != root).map(Path::to_owned));
+            folders.insert(root);
         }
         let mut existing = folders.iter().filter(|folder| folder.is_dir());
         existing.try_for_each(|folder| self.sync_folder(folder))
@@ -149,6 +172,11 @@ impl<'d> Ledger<'d> {
 }
 
 impl Change<'_, '_> {
+    /// The ledger that is changed.
+    pub fn ledger(&self) -> &Ledger<'_> {
+        self.ledger
+    }
+
     /// Where to make the new file of a slot.
     ///
     /// # Errors
@@ -164,10 +192,12 @@ impl Change<'_, '_> {
     pub fn install(&mut self, slot: &str, hash: Hash, installed: Installed) -> Result<()> {
         let before = self.ledger.held(slot)?;
         let known = self.ledger.state.slots.get(slot);
-        let ours = known.and_then(|known| known.installed.as_ref());
+        let top = known.and_then(|known| known.top());
         // Where our own file has vanished, the stock is still what it was.
-        let is_ours = ours.is_some_and(|(held, _)| *held == before || before == Held::Nothing);
+        let is_ours = top.is_some_and(|top| top.held == before || before == Held::Nothing);
         let is_known = known.and_then(|known| known.stock.last()) == Some(&before);
+        let layers = known.map_or(0, |known| known.layers.len());
+        let again = top.is_some_and(|top| top.installed.job == installed.job);
         self.puts.push(Put {
             slot: slot.to_owned(),
             before,
@@ -175,17 +205,52 @@ impl Change<'_, '_> {
             stock: (!is_ours && !is_known).then_some(before),
             aside: None,
             installed: Some(installed),
+            below: match is_ours {
+                true => layers - usize::from(again),
+                false => 0,
+            },
+            told: None,
         });
         Ok(())
     }
 
-    /// A slot gets its stock back. `aside` says that what lies there now is not ours and is kept
-    /// beside the stock.
+    /// A file gets other entries: `told` are all that stand in it then, and its part holds them.
+    /// `after` is nothing where the file goes altogether.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn tell(&mut self, file: &str, after: Held, told: Vec<Told>) -> Result<()> {
+        let before = self.ledger.held(file)?;
+        let known = self.ledger.state.slots.get(file);
+        let is_new = known.is_none_or(|known| known.told.is_empty());
+        self.puts.push(Put {
+            slot: file.to_owned(),
+            before,
+            after,
+            stock: is_new.then_some(before),
+            aside: None,
+            installed: None,
+            below: 0,
+            told: Some(told),
+        });
+        Ok(())
+    }
+
+    /// A slot gets back what is kept: its stock, or the top one of the layers that stay, of which there
+    /// are `below`. `aside` says that what lies there now is not ours and is kept beside the stock.
     ///
     /// # Errors
     /// [`Error::StockDamaged`], [`Error::Read`], [`Error::Write`].
-    pub fn give_back(&mut self, slot: &str, stock: Held, aside: bool) -> Result<()> {
+    pub fn give_back(&mut self, slot: &str, below: usize, aside: bool) -> Result<()> {
         let before = self.ledger.held(slot)?;
+        let known = self.ledger.state.slots.get(slot);
+        let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
+        let stock = known.and_then(|known| known.stock.last().copied());
+        let installed = lower.map(|layer| layer.installed.clone());
+        let stock = lower
+            .map(|layer| layer.held)
+            .or(stock)
+            .unwrap_or(Held::Nothing);
         if let Held::File(hash) = stock {
             self.ledger.part_from_kept(slot, hash)?;
         }
@@ -195,7 +260,9 @@ impl Change<'_, '_> {
             after: stock,
             stock: None,
             aside: (aside && before != Held::Nothing && before != stock).then_some(before),
-            installed: None,
+            installed,
+            below: below.saturating_sub(1),
+            told: None,
         });
         Ok(())
     }
@@ -213,6 +280,8 @@ impl Change<'_, '_> {
             stock: Some(held),
             aside: None,
             installed: None,
+            below: 0,
+            told: None,
         });
         Ok(())
     }
@@ -242,6 +311,7 @@ impl Change<'_, '_> {
             .try_for_each(|put| self.ledger.settle(&put.slot, put.after));
         let slots: Vec<String> = self.puts.iter().map(|put| put.slot.clone()).collect();
         placed.and_then(|()| self.ledger.sync_folders_of(&slots))?;
+        self.ledger.clear_caches()?;
         self.open = false;
         self.ledger.append(vec![Record::Done])?;
         recover::remove_empty_folders(self.ledger);

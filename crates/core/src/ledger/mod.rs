@@ -25,9 +25,10 @@ pub use recover::{Ending, Recovered};
 use crate::disk::{Disk, Lock};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::tree::{LEDGER_FOLDER, slot_path};
-use record::{Held, Record};
+use crate::tree::LEDGER_FOLDER;
+use record::{Held, Record, TargetFacts};
 use state::State;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// The version of the log's format.
@@ -41,6 +42,10 @@ pub struct Ledger<'d> {
     lock: Option<Lock>,
     state: State,
     recovered: Option<Recovered>,
+    /// Where the other roots are, as whoever opened it said.
+    others: BTreeMap<String, String>,
+    /// What is known of the target, where that is not yet written down.
+    target: Option<TargetFacts>,
     /// How much of the log is sound; `None` once a broken end could not be cut off.
     log_bytes: Option<u64>,
 }
@@ -58,6 +63,20 @@ impl<'d> Ledger<'d> {
     /// [`Error::Refused`] where somebody else changes this root now, or the ledger is damaged or
     /// another root's; [`Error::Read`] and [`Error::Write`].
     pub fn open(root: &Path, folder: &Path, disk: &'d dyn Disk) -> Result<Self> {
+        Self::open_with(root, folder, &BTreeMap::new(), disk)
+    }
+
+    /// The same, with the other roots where they are now, by their names.
+    ///
+    /// # Errors
+    /// As [`Ledger::open`].
+    pub fn open_with(
+        root: &Path,
+        folder: &Path,
+        others: &BTreeMap<String, PathBuf>,
+        disk: &'d dyn Disk,
+    ) -> Result<Self> {
+        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
         let mut ledger = Self {
             root: root.to_owned(),
             folder: folder.to_owned(),
@@ -65,6 +84,8 @@ impl<'d> Ledger<'d> {
             lock: None,
             state: State::default(),
             recovered: None,
+            others: others.iter().map(|(n, p)| (n.clone(), text(p))).collect(),
+            target: None,
             log_bytes: Some(0),
         };
         if folder.is_dir() {
@@ -73,7 +94,44 @@ impl<'d> Ledger<'d> {
             ledger.recovered = recover::recover(&mut ledger)?;
             ledger.tidy();
         }
+        ledger.place_others();
         Ok(ledger)
+    }
+
+    /// Lets what was said of the other roots win over what was written down.
+    fn place_others(&mut self) {
+        let said = self.others.clone();
+        self.state.others.extend(said);
+    }
+
+    /// Remembers what must be known of the target once nobody has its sheet at hand; the change that
+    /// is begun next writes it down.
+    pub fn know(&mut self, target: TargetFacts) {
+        self.target = Some(target);
+    }
+
+    /// The caches that the target's patterns find now.
+    ///
+    /// # Errors
+    /// [`Error::Read`]; a pattern that is malformed.
+    pub fn caches(&self) -> Result<Vec<String>> {
+        let facts = self.target.as_ref().unwrap_or(&self.state.target);
+        crate::caches::find(&self.root, &facts.clear)
+    }
+
+    /// Removes the caches of the change that is under way.
+    fn clear_caches(&self) -> Result<()> {
+        let caches = self.state.pending.iter().flat_map(|p| &p.caches);
+        for cache in caches {
+            let path = self.path_of(cache)?;
+            match self.disk.remove(&path) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                    return Err(Error::write("clear the cache", &path)(error));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
     }
 
     /// What the ledger says, without changing anything.
@@ -82,6 +140,18 @@ impl<'d> Ledger<'d> {
     /// [`Error::Refused`] where it is damaged; [`Error::Read`].
     pub fn peek(folder: &Path) -> Result<State> {
         Ok(State::replay(&log::read(&log_path(folder))?.records))
+    }
+
+    /// The same, with the other roots where they are now, by their names.
+    ///
+    /// # Errors
+    /// As [`Ledger::peek`].
+    pub fn peek_with(folder: &Path, others: &BTreeMap<String, PathBuf>) -> Result<State> {
+        let mut state = Self::peek(folder)?;
+        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
+        let others = others.iter().map(|(name, path)| (name.clone(), text(path)));
+        state.others.extend(others);
+        Ok(state)
     }
 
     /// What it says.
@@ -120,6 +190,11 @@ impl<'d> Ledger<'d> {
         }
         self.log_bytes = Some(log.sound_bytes);
         self.state = State::replay(&log.records);
+        let written = self.state.others.clone();
+        self.place_others();
+        if self.state.others == written {
+            self.others.clear();
+        }
         if let Some(other) = &self.state.root {
             let other = Path::new(other);
             if other.is_dir() && !crate::fit::same_file(other, &self.root) {
@@ -164,6 +239,21 @@ impl<'d> Ledger<'d> {
             if let Some(parent) = self.folder.parent() {
                 self.sync_folder(parent)?;
             }
+        }
+        let mut facts = Vec::new();
+        if !self.others.is_empty() {
+            self.others.clear();
+            let others = self.state.others.clone();
+            facts.push(Record::Roots { others });
+        }
+        let target = self.target.take();
+        facts.extend(
+            target
+                .filter(|target| *target != self.state.target)
+                .map(Record::Target),
+        );
+        if !facts.is_empty() {
+            self.append(facts)?;
         }
         Ok(())
     }
@@ -210,7 +300,7 @@ impl<'d> Ledger<'d> {
     /// # Errors
     /// [`Error::Refused`] where the name leads out of the root.
     pub fn path_of(&self, slot: &str) -> Result<PathBuf> {
-        slot_path(&self.root, slot)
+        self.state.path_of(&self.root, slot)
     }
 
     /// What lies at a slot now.
@@ -225,18 +315,22 @@ impl<'d> Ledger<'d> {
     /// installed. What cannot be removed now goes another time.
     fn tidy(&mut self) {
         let slots = self.state.slots.values().filter(|slot| slot.matters());
-        let wanted: Vec<Held> = slots.flat_map(|slot| slot.stock.iter().copied()).collect();
+        let wanted: std::collections::HashSet<String> = slots
+            .flat_map(|slot| slot.kept())
+            .filter_map(|held| match held {
+                Held::File(hash) => Some(hash.hex()),
+                Held::Nothing => None,
+            })
+            .collect();
+        let matters = self.state.slots.values().any(state::Slot::matters);
         let stock = self.folder.join("stock");
         for name in crate::tree::names_in(&stock) {
             let path = stock.join(&name);
-            let referred = wanted
-                .iter()
-                .any(|held| matches!(held, Held::File(hash) if hash.hex() == name));
-            if !referred {
+            if !wanted.contains(&name) {
                 let _ = self.disk.remove(&path);
             }
         }
-        if wanted.is_empty() && self.state.pending.is_none() {
+        if !matters && self.state.pending.is_none() {
             self.vanish();
         }
     }
@@ -248,11 +342,33 @@ impl<'d> Ledger<'d> {
             return;
         }
         self.log_bytes = Some(0);
+        self.others = std::mem::take(&mut self.state.others);
         self.state = State::default();
+        self.place_others();
         self.lock = None;
         let _ = self.disk.remove(&self.folder.join("lock"));
+        let stamps = crate::stamps::path_in(&self.folder);
+        if stamps.exists() {
+            let _ = self.disk.remove(&stamps);
+        }
         let _ = self.disk.remove_folder(&self.folder.join("stock"));
         let _ = self.disk.remove_folder(&self.folder);
+    }
+}
+
+/// The root that a slot is in, where it is not the main one, and its name there.
+pub fn split(slot: &str) -> (Option<&str>, &str) {
+    match slot.split_once(':') {
+        Some((root, within)) => (Some(root), within),
+        None => (None, slot),
+    }
+}
+
+/// How a slot of a root is written in the ledger.
+pub fn join(root: Option<&str>, within: &str) -> String {
+    match root {
+        Some(root) => format!("{root}:{within}"),
+        None => within.to_owned(),
     }
 }
 

@@ -1,7 +1,9 @@
 //! What the ledger's log consists of.
 
+use crate::entry::Done;
 use crate::hash::Hash;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// What lies at a slot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,6 +35,30 @@ pub struct Installed {
     pub guide: bool,
     /// When, in seconds since 1970.
     pub at: u64,
+    /// The job that did it; `None` where it was a swap by hand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<String>,
+    /// Where the clip lay, as an absolute path; `None` where it was no file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clip_path: Option<String>,
+    /// The options that were typed, by their names without dashes.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, Vec<String>>,
+    /// The hash of all that decides the file's bytes: what has the same need not be made again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<Hash>,
+}
+
+/// An entry that was made in a file of the target's.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Told {
+    /// The job that made it.
+    pub job: String,
+    /// The slot that it was made for; `None` where it is one for all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slot: Option<String>,
+    /// What was done, and how it is undone.
+    pub done: Done,
 }
 
 /// One slot's part in a change.
@@ -53,6 +79,28 @@ pub struct Put {
     /// What is installed after; nothing where stock is given back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub installed: Option<Installed>,
+    /// How many layers stay below what is put there.
+    #[serde(default, skip_serializing_if = "is_none_left")]
+    pub below: usize,
+    /// All entries that stand in the file after; nothing where it is no file with entries.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub told: Option<Vec<Told>>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for it")]
+fn is_none_left(below: &usize) -> bool {
+    *below == 0
+}
+
+/// What the ledger must know of a target to take something out of it again.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TargetFacts {
+    /// Patterns of its caches.
+    #[serde(default)]
+    pub clear: Vec<String>,
+    /// What the user has to do once files have changed.
+    #[serde(default)]
+    pub after: Option<String>,
 }
 
 /// One line of the log.
@@ -78,7 +126,17 @@ pub enum Record {
         slots: Vec<String>,
         /// Folders that are made for them, outermost first.
         folders: Vec<String>,
+        /// Caches that go once the change is done.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        caches: Vec<String>,
     },
+    /// Where the other roots are, by their names; the slots there are written `name:path`.
+    Roots {
+        /// Absolute paths.
+        others: BTreeMap<String, String>,
+    },
+    /// What must be known of the target.
+    Target(TargetFacts),
     /// What will happen to one slot.
     Put(Put),
     /// All parts are on the disk and verified: from here the change can be finished.

@@ -36,7 +36,12 @@ impl fmt::Display for Recovered {
             Ending::Finished => "finished now",
             Ending::TakenBack => "taken back now",
         };
-        let slots = self.slots.join(", ");
+        let shown: Vec<&str> = self.slots.iter().take(3).map(String::as_str).collect();
+        let more = match self.slots.len().saturating_sub(3) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        let slots = shown.join(", ") + &more;
         write!(
             f,
             "an earlier {} of {slots} was broken off; it was {ending}",
@@ -91,6 +96,7 @@ fn finish(ledger: &mut Ledger<'_>, pending: &Pending) -> Result<()> {
         }
     }
     ledger.sync_folders_of(&pending.slots)?;
+    ledger.clear_caches()?;
     ledger.append(vec![Record::Done])?;
     clear_parts(ledger, pending);
     remove_empty_folders(ledger);

@@ -4,7 +4,7 @@
 use super::*;
 use crate::disk::RealDisk;
 use crate::disk::faulty::{Fault, FaultyDisk, ForgetfulDisk, Loss};
-use crate::install::{Changed, Condition, Swap, find_root_above, restore, status};
+use crate::install::{Changed, Condition, Swap, Which, find_root_above, restore, status};
 use crate::tree::files_below;
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
@@ -95,6 +95,7 @@ impl World {
             adjust: &|_| {},
             edits: &Edits::default(),
             new: slot.starts_with("NEW"),
+            options: BTreeMap::new(),
         };
         let prepared = swap.prepare(Some(disk), &Unobserved)?;
         swap.carry_out(prepared, disk, &Unobserved).map(drop)
@@ -105,7 +106,11 @@ impl World {
             return Ok(());
         }
         let root = find_root_above(&self.root(), None, None)?;
-        restore(&root, slots, changed, false, disk).map(drop)
+        let which = match slots {
+            [] => Which::All,
+            slots => Which::Slots(slots),
+        };
+        restore(&root, which, changed, false, disk).map(drop)
     }
 }
 
@@ -257,7 +262,7 @@ fn a_vendors_update_is_noticed_and_both_generations_are_kept() {
         world.swap("a.wav", STOCK[0], &disk).unwrap();
         fs::write(&slot, &updated).unwrap();
         let root = find_root_above(&slot, None, None).unwrap();
-        let conditions = |root| status(root).unwrap().0[0].condition;
+        let conditions = |root| status(root).unwrap().slots[0].condition;
         assert_eq!(conditions(&root), Condition::ChangedSince);
         assert!(matches!(
             world.restore(&[], Changed::Refuse, &disk),

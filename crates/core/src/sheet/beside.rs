@@ -1,7 +1,8 @@
 //! What a target is told beside the sounds themselves, and how jobs are packed.
 
 use super::pattern::Pattern;
-use super::values::{OneOrMany, Within};
+use super::values::{OneOrMany, Size, Within};
+use crate::entry::Format;
 use serde::Deserialize;
 
 /// Something that the target must be told beside the file itself.
@@ -11,6 +12,12 @@ pub struct Entry {
     /// For which slots; once for all where nothing is said.
     #[serde(default, rename = "match")]
     pub patterns: OneOrMany<Pattern>,
+    /// What a slot must look like; what its brackets hold is known to templates as `{1}`, `{2}` ….
+    #[serde(default, deserialize_with = "super::values::text")]
+    pub find: Option<regex::Regex>,
+    /// For which ways of installing; all of them where nothing is said.
+    #[serde(default)]
+    pub only: OneOrMany<Way>,
     /// In which root; the main one where nothing is said.
     pub root: Option<String>,
     /// In which file.
@@ -21,8 +28,46 @@ pub struct Entry {
     pub value: Option<toml::Value>,
     /// What must stand there already.
     pub expect: Option<toml::Value>,
-    /// What parts the members of a list in a value.
+    /// What parts the members of a list in a value, or the columns of a table.
     pub separator: Option<String>,
+    /// How the file is written, where its extension does not tell.
+    pub format: Option<Format>,
+    /// Where in a list a value goes.
+    pub order: Option<Sorting>,
+    /// The same: where another value stands in another list.
+    pub index_of: Option<IndexOf>,
+}
+
+/// Ways of installing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Way {
+    /// Files go into the slots themselves.
+    Slots,
+    /// Into a mirrored tree.
+    Overlay,
+    /// Into one archive.
+    Archive,
+}
+
+/// Where in a list a value goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Sorting {
+    /// Behind the last one.
+    End,
+    /// Before the first one that is greater.
+    Sorted,
+}
+
+/// A value in another list of the same file.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct IndexOf {
+    /// The other list.
+    pub list: String,
+    /// The value.
+    pub value: toml::Value,
 }
 
 /// A file of the target's that goes into an overlay unchanged.
@@ -34,14 +79,50 @@ pub struct Carry {
 }
 
 /// How a job is packed to be shared.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Pack {
     /// The archive's extension, without its dot.
     pub extension: Option<String>,
+    /// What kind of archive it is.
+    #[serde(default)]
+    pub form: PackForm,
+    /// The folder that slots lie in; the archive's own top where nothing is said.
+    pub folder: Option<Within>,
     /// What goes in beside the sounds.
     #[serde(default)]
     pub files: Vec<PackFile>,
+    /// A picture that goes in.
+    pub icon: Option<PackIcon>,
+    /// Whether a pack holds the target's files alone, and not what installs it again.
+    #[serde(default)]
+    pub bare: bool,
+    /// The largest that it may be.
+    #[serde(default, deserialize_with = "super::values::text")]
+    pub largest: Option<Size>,
+}
+
+/// What kind of archive a pack is.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PackForm {
+    /// A zip.
+    #[default]
+    Zip,
+    /// A tar, gzipped.
+    TarGz,
+    /// A folder.
+    Folder,
+}
+
+/// A square picture of a pack, as PNG.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PackIcon {
+    /// Where it lies in the pack.
+    pub path: Within,
+    /// Its width and height, in pixels.
+    pub size: u32,
 }
 
 /// A file of a pack, made from a template.

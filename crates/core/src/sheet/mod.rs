@@ -10,7 +10,7 @@ mod source;
 mod values;
 
 pub use audit::{Remark, audit};
-pub use beside::{Carry, Entry, Pack, PackFile};
+pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sorting, Way};
 pub use fault::Fault;
 pub use pattern::Pattern;
 pub use rule::{Asked, New, OutsideEncoder, Rule, Tags};
@@ -149,6 +149,11 @@ impl Sheet {
     /// The file that it came from.
     pub fn path(&self) -> &Path {
         &self.origin.path
+    }
+
+    /// Its text.
+    pub fn text(&self) -> &str {
+        &self.origin.text
     }
 
     /// The rule that counts for a slot.

@@ -50,13 +50,10 @@ impl Slots {
         let names: Vec<&str> = self.names().collect();
         let look = |name: &&str| {
             let path = slot_path(root, name)?;
-            let ours = state
-                .slots
-                .get(*name)
-                .and_then(|slot| slot.installed.as_ref());
+            let ours = state.slots.get(*name).and_then(|slot| slot.top());
             let present = match (path.is_file(), ours) {
                 (false, _) => Present::Missing,
-                (true, Some((held, _))) if Held::File(Hash::of_file(&path)?) == *held => {
+                (true, Some(top)) if Held::File(Hash::of_file(&path)?) == top.held => {
                     Present::Replaced
                 }
                 (true, _) => self.against_list(name, &path)?,

@@ -83,6 +83,17 @@ impl Member {
         Ok(Clip::from_input(input, hints)?)
     }
 
+    /// All its bytes.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn bytes_of(&self) -> Result<Vec<u8>> {
+        match &self.content {
+            Content::Own(path) => std::fs::read(path).map_err(Error::read(path)),
+            Content::Memory(_, bytes) => Ok(bytes.to_vec()),
+        }
+    }
+
     /// The hash of all its bytes.
     ///
     /// # Errors

@@ -75,13 +75,10 @@ impl Stock {
         };
         let ledger = usual_folder(folder);
         for (name, slot) in Ledger::peek(&ledger)?.slots {
-            let kept = slot
-                .installed
-                .and(slot.stock.last())
-                .map(|held| match held {
-                    Held::File(hash) => Some(kept_in(&ledger, *hash)),
-                    Held::Nothing => None,
-                });
+            let kept = slot.top().and(slot.stock.last()).map(|held| match held {
+                Held::File(hash) => Some(kept_in(&ledger, *hash)),
+                Held::Nothing => None,
+            });
             self.replaced.extend(kept.map(|kept| (name, kept)));
         }
         Ok(self)

@@ -4,11 +4,12 @@ mod sheet;
 mod tree;
 
 use super::inspect::misnamed;
-use crate::args::Check;
+use crate::args::{Check, Going};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::{expand, extension};
+use crate::progress::Progress;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::spec::{Container, Demand};
@@ -32,6 +33,17 @@ struct Checked {
 
 /// Checks files and trees.
 pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
+    if let [job] = args.paths.as_slice()
+        && sheet::is_job(job)
+    {
+        return check_job(args, job, console);
+    }
+    if args.root.is_some() && args.wanted.target.is_none() {
+        return Err(Failure::usage(
+            "--root goes with a job sheet or with --target SHEET",
+            "name the target's sheet",
+        ));
+    }
     if args.wanted.target.is_some() {
         return tree::run(args, console);
     }
@@ -122,6 +134,21 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
             files(short)
         ),
     }
+}
+
+/// A job held against its target, as `install --dry-run` does.
+fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failure> {
+    let going = Going {
+        root: args
+            .root
+            .iter()
+            .map(|root| root.to_string_lossy().into_owned())
+            .collect(),
+        ledger: None,
+        allow_commands: args.allow_commands,
+    };
+    let progress = Progress::new(console, 0);
+    super::job::install::look(going.open(job, None, &progress)?.run, console)
 }
 
 /// Files in a tree that are sounds, or claim to be by their extension.

@@ -4,6 +4,7 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use deft_needle_core::job::Job;
 use deft_needle_core::sheet::{Remark, Sheet};
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
@@ -14,6 +15,11 @@ use std::path::{Path, PathBuf};
 pub fn is_one(path: &Path) -> bool {
     let extension = path.extension().unwrap_or_default();
     extension.eq_ignore_ascii_case("toml") && path.is_file()
+}
+
+/// Whether a path means a job sheet.
+pub fn is_job(path: &Path) -> bool {
+    is_one(path) && std::fs::read_to_string(path).is_ok_and(|text| Job::is_one(&text))
 }
 
 /// Reads sheets with their lists, and tells what is odd about them.

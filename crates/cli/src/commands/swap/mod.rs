@@ -67,6 +67,7 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         edits: &edits,
         rule: aimed.as_ref().map(|aimed| &aimed.rule),
         new: args.new || aimed.as_ref().is_some_and(|aimed| aimed.takes_new),
+        options: args.typed.clone(),
     };
     let disk = RealDisk::default();
     if args.dry_run {

@@ -1,4 +1,4 @@
-//! Lantern Ferry, a game: its player of music and ambience, which go round without end.
+//! The game's player of music and ambience, which go round without end.
 //!
 //! Music is Ogg Vorbis whose texts `REPEAT_AT` and `REPEAT_FOR` say in frames where it goes round.
 //! Ambience is 16-bit stereo WAV with one loop in a `smpl` chunk, whose end is the last frame played.
@@ -76,9 +76,11 @@ impl fmt::Display for Heard {
 }
 
 /// Sound as the game holds it.
-struct Loaded {
-    rate: usize,
-    channels: Vec<Vec<f64>>,
+pub struct Loaded {
+    /// Frames a second.
+    pub rate: usize,
+    /// Its samples.
+    pub channels: Vec<Vec<f64>>,
     start: usize,
     length: usize,
 }
@@ -163,7 +165,8 @@ fn level_change(played: &[f64], place: usize, side: usize) -> f64 {
     10.0 * (after / before).log10()
 }
 
-fn music(bytes: &[u8]) -> Result<Loaded, String> {
+/// Loads music.
+pub fn music(bytes: &[u8]) -> Result<Loaded, String> {
     let number = |name: &str| -> Result<usize, String> {
         let text = text(bytes, name).ok_or_else(|| format!("it has no {name}"))?;
         text.parse()
@@ -221,7 +224,8 @@ fn text(bytes: &[u8], name: &str) -> Option<String> {
     }
 }
 
-fn ambience(bytes: &[u8]) -> Result<Loaded, String> {
+/// Loads ambience.
+pub fn ambience(bytes: &[u8]) -> Result<Loaded, String> {
     if bytes.get(..4) != Some(b"RIFF") || bytes.get(8..12) != Some(b"WAVE") {
         return Err("it is no WAV".to_owned());
     }

@@ -1,0 +1,152 @@
+//! All that a job will do, in a table.
+
+use crate::commands::{counted, notice};
+use crate::console::{BOLD, Console, FAINT, GOOD, WARN, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::table::columns;
+use deft_needle_audio::units::Duration;
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::install::job::{Line, Outlook, Run, Work};
+use serde_json::{Value, json};
+
+/// Shows everything; gives the worst exit code of what is wrong.
+pub fn show(run: &Run, outlook: &mut Outlook, console: &Console) -> Exit {
+    let faults = std::mem::take(&mut outlook.faults);
+    let mut exit = Exit::Done;
+    let root = run
+        .root
+        .as_ref()
+        .map(|root| root.path.display().to_string());
+    console.say(format!(
+        "{}: {} in {}",
+        paint(BOLD, safe(&run.job.name)),
+        safe(&run.target.sheet.name),
+        safe(&root.unwrap_or_default())
+    ));
+    if !outlook.lines.is_empty() {
+        console.find(table(&outlook.lines));
+    }
+    console.say(beside(outlook));
+    for fault in faults {
+        let failure = Failure::Core(fault);
+        exit = exit.worst(failure.exit());
+        console.failure(&failure);
+    }
+    exit
+}
+
+/// The same for a program.
+pub fn as_json(run: &Run, outlook: &Outlook, faults: &[CoreError]) -> Value {
+    let mut value = serde_json::to_value(outlook).unwrap_or_default();
+    value["job"] = json!(run.job.name);
+    value["target"] = json!(run.target.sheet.name);
+    value["root"] = json!(run.root.as_ref().map(|root| &root.path));
+    value["faults"] = faults
+        .iter()
+        .map(|fault| json!(fault.to_string()))
+        .collect();
+    value
+}
+
+/// What is said once it was shown.
+pub fn verdict(outlook: &Outlook, wrong: usize) -> String {
+    let is_new = |line: &&Line| !matches!(line.work, Work::Unchanged { .. });
+    let new = outlook.lines.iter().filter(is_new).count();
+    let same = outlook.lines.len() - new;
+    let mut parts = vec![format!("{} would be replaced", counted(new, "slot"))];
+    if same > 0 {
+        parts.push(format!("{same} stay as they are"));
+    }
+    let parts = parts.join(", ");
+    match wrong {
+        0 => format!("{parts}: {}", paint(GOOD, "nothing is wrong")),
+        wrong => format!(
+            "{parts}: {}, so nothing is installed",
+            paint(
+                WARN,
+                counted(wrong, "thing")
+                    + if wrong == 1 {
+                        " is wrong"
+                    } else {
+                        " are wrong"
+                    }
+            )
+        ),
+    }
+}
+
+fn table(lines: &[Line]) -> String {
+    let heading = ["slot", "clip", "becomes", "length", ""];
+    let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
+    rows.extend(lines.iter().map(row));
+    columns(&rows, &[3])
+}
+
+fn row(line: &Line) -> Vec<String> {
+    let (becomes, length, state) = match &line.work {
+        Work::Fit { plan } => (
+            plan.to.format.to_string()
+                + if plan.to.loops.is_empty() {
+                    ""
+                } else {
+                    ", loops"
+                },
+            Duration(plan.to.seconds()).to_string(),
+            paint(GOOD, "new"),
+        ),
+        Work::AsIs { bytes } => (
+            format!("as it is, {bytes} bytes"),
+            "-".to_owned(),
+            paint(GOOD, "new"),
+        ),
+        Work::Encode { plan, .. } => (
+            format!("by its encoder, fed {}", plan.to.format),
+            Duration(plan.to.seconds()).to_string(),
+            paint(GOOD, "new"),
+        ),
+        Work::Unchanged { installed } => (
+            installed.spec.clone(),
+            Duration(installed.seconds).to_string(),
+            paint(FAINT, "unchanged"),
+        ),
+    };
+    vec![safe(&line.slot), safe(&line.clip), becomes, length, state]
+}
+
+/// Entries, caches, what is given back, notes: a line each.
+fn beside(outlook: &Outlook) -> String {
+    let mut lines = Vec::new();
+    let mut row = |what: &str, text: String| lines.push(format!("  {what:<10}{}", safe(&text)));
+    for entry in &outlook.entries {
+        let there = if entry.new {
+            ""
+        } else {
+            "  (stands there already)"
+        };
+        row("entry", format!("{}: {}{there}", entry.file, entry.what));
+    }
+    for back in &outlook.back {
+        row(
+            "back",
+            match back.changed {
+                true => format!(
+                    "{}: no longer named, but changed since: left as it is",
+                    back.key
+                ),
+                false => format!("{}: no longer named, gets its stock back", back.key),
+            },
+        );
+    }
+    for cache in &outlook.caches {
+        row("cache", format!("{cache} goes; the target makes it anew"));
+    }
+    let notes = outlook.lines.iter().flat_map(|line| {
+        line.notes
+            .iter()
+            .map(|note| format!("{}: {note}", line.slot))
+    });
+    let notes: Vec<String> = outlook.notes.iter().cloned().chain(notes).collect();
+    lines.extend(notes.iter().map(|note| notice(&safe(note))));
+    lines.join("\n")
+}

@@ -1,0 +1,169 @@
+//! Whole jobs on all four targets: checked, installed, heard, shared, taken out again.
+
+use super::{Stage, fingerprint};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use deft_needle_standin::{brass_wren, lantern_ferry, porch_finch, slow_comet};
+use std::fmt::Display;
+use std::fs;
+
+/// The job sheets, and what lies beside them.
+const FILES: &[(&str, &str)] = &[
+    ("quay.toml", include_str!("jobs/quay.toml")),
+    ("hasty.toml", include_str!("jobs/hasty.toml")),
+    ("berth.toml", include_str!("jobs/berth.toml")),
+    ("additions.toml", include_str!("jobs/additions.toml")),
+    ("clock.toml", include_str!("jobs/clock.toml")),
+    ("lines.tsv", include_str!("jobs/lines.tsv")),
+    ("door.toml", include_str!("jobs/door.toml")),
+    ("show.toml", include_str!("jobs/show.toml")),
+    ("waybill.template", include_str!("sheets/waybill.template")),
+];
+
+/// The roots that jobs change.
+const ROOTS: &[&str] = &["card", "game", "settings", "finch", "comet"];
+
+/// Plays it all.
+pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    for (name, text) in FILES {
+        stage.save(name, voiced(text).as_bytes())?;
+    }
+    let before = fingerprint(stage, ROOTS)?;
+    in_place(stage)?;
+    additions(stage)?;
+    others(stage)?;
+    if fingerprint(stage, ROOTS)? == before {
+        stage.by_hand(
+            "compared: all four targets are as they were, byte for byte, but for the game's cache",
+        );
+    } else {
+        stage.console.warn("a target is not as it was");
+        stage.exit = Exit::Short;
+    }
+    Ok(())
+}
+
+/// The voice is this program itself, wherever it lies.
+fn voiced(text: &str) -> String {
+    let program = std::env::current_exe().unwrap_or_default();
+    let program = program.to_string_lossy().replace('\'', "");
+    text.replace("['deft-needle', ", &format!("['{program}', "))
+}
+
+fn in_place(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    stage.tell("16. A whole job for the game. `new` writes a sheet from a folder of clips; the rest stands in it as comments.");
+    stage.run(
+        "new lantern-ferry.toml takes -o started.toml --root game",
+        Exit::Done,
+    )?;
+    stage.tell("In a hurry, everything goes wrong at once. The check tells all of it, before anything is written.");
+    stage.run("check hasty.toml", Exit::Refused)?;
+    stage.tell("And by hand? The game has a memory of its own for what it loaded.");
+    game_starts(stage);
+    let gull = stage.path("game/sfx/gull_2.ogg");
+    let kept = fs::read(&gull).unwrap_or_default();
+    let fitted = fs::read(stage.path("made/gull_2.ogg")).unwrap_or_default();
+    stage.save("game/sfx/gull_2.ogg", &fitted)?;
+    stage.by_hand("made/gull_2.ogg is copied over sfx/gull_2.ogg");
+    game_starts(stage);
+    stage.save("game/sfx/gull_2.ogg", &kept)?;
+    stage.tell("Done with care: looked at, then installed, all of it or nothing.");
+    stage.run("check quay.toml", Exit::Done)?;
+    stage.run("install quay.toml", Exit::Done)?;
+    game_starts(stage);
+    stage.by_hand("the gulls are not loud enough: one line more in the sheet, and once again");
+    let sheet = fs::read_to_string(stage.path("quay.toml")).unwrap_or_default();
+    let louder = sheet.replace("level = 'stock'\n", "gain = '+4dB'\n");
+    stage.save("quay.toml", louder.as_bytes())?;
+    stage.run("install quay.toml", Exit::Done)?;
+    stage.run("install quay.toml", Exit::Done)?;
+    stage.tell("Swaps by hand become a job sheet, too. And two jobs lie one over the other.");
+    stage.run(
+        "swap takes/horn.wav game/sfx/gull_1.ogg --target lantern-ferry.toml --gain -3dB --fade-out 50ms",
+        Exit::Done,
+    )?;
+    stage.run("status game", Exit::Done)?;
+    stage.run(
+        "status game --as-job --target lantern-ferry.toml",
+        Exit::Done,
+    )?;
+    stage.run("restore game --job quay", Exit::Refused)?;
+    stage.run("restore game", Exit::Done)
+}
+
+fn additions(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    stage.tell("17. The game also takes additions: a tree that it prefers over its own files …");
+    let berth = fs::read_to_string(stage.path("berth.toml")).unwrap_or_default();
+    stage.save(
+        "elsewhere.toml",
+        berth.replace("QUAY-7", "QUAY-1").as_bytes(),
+    )?;
+    stage.run("check elsewhere.toml", Exit::Refused)?;
+    stage.run("install berth.toml", Exit::Done)?;
+    game_starts(stage);
+    stage.run("restore game", Exit::Done)?;
+    stage.tell(
+        "… or one archive with a manifest. A pack is the same archive, to share with others.",
+    );
+    stage.run("install additions.toml", Exit::Done)?;
+    game_starts(stage);
+    stage.run("restore game", Exit::Done)?;
+    stage.run("pack additions.toml -o quay-bells.ferry", Exit::Done)?;
+    stage.run(
+        "install quay-bells.ferry --root game --root settings=settings",
+        Exit::Done,
+    )?;
+    game_starts(stage);
+    stage.run("status game", Exit::Done)?;
+    stage.run("restore game", Exit::Done)
+}
+
+fn others(stage: &mut Stage<'_>) -> Result<(), Failure> {
+    stage.tell("18. A new voice for the clock: each line of a list is spoken by a command, which has to be allowed.");
+    stage.run("install clock.toml", Exit::Refused)?;
+    stage.run("install clock.toml --allow-commands", Exit::Done)?;
+    starts(stage, "the card goes into the clock", &|stage| {
+        brass_wren::boot(&stage.path("card"))
+    });
+    stage.run("restore card", Exit::Done)?;
+    if cfg!(feature = "aac") {
+        stage.tell(
+            "19. The intercom: a melody that goes round, and a tone that its list has to name.",
+        );
+        stage.run("install door.toml", Exit::Done)?;
+        starts(stage, "somebody rings", &|stage| {
+            porch_finch::boot(&stage.path("finch"))
+        });
+        stage.run("restore finch", Exit::Done)?;
+    }
+    stage.tell(
+        "20. The planetarium: a cue in a folder of its own, and in the show's property list.",
+    );
+    stage.run("install show.toml", Exit::Done)?;
+    starts(stage, "the lights go down", &|stage| {
+        slow_comet::boot(&stage.path("comet"))
+    });
+    stage.run("restore comet", Exit::Done)
+}
+
+fn game_starts(stage: &mut Stage<'_>) {
+    starts(stage, "the game is started", &|stage| {
+        lantern_ferry::boot(&stage.path("game"), &stage.path("settings"))
+    });
+}
+
+/// Starts a device, and tells what it says.
+fn starts<B: Display, E: Display>(
+    stage: &mut Stage<'_>,
+    what: &str,
+    boot: &dyn Fn(&Stage<'_>) -> Result<B, E>,
+) {
+    stage.by_hand(what);
+    match boot(stage) {
+        Ok(boot) => stage.console.say(boot),
+        Err(error) => {
+            stage.console.warn(error);
+            stage.exit = Exit::Short;
+        }
+    }
+}

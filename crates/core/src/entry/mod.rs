@@ -1,0 +1,330 @@
+//! What targets keep beside their sounds in lists, manifests and settings: edited in place, everything
+//! else as it was, and undone by itself even when other lines have changed since.
+
+mod ini;
+mod json;
+mod line_list;
+mod plist_binary;
+mod plist_xml;
+mod table;
+mod text;
+mod toml_text;
+mod tree;
+
+pub use ini::plain;
+pub use json::in_line;
+pub use table::cells;
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::fmt;
+
+/// A file of a target's, to be read and changed at places in it.
+trait Document {
+    /// The value at a place.
+    fn get(&self, at: &str) -> Option<Value>;
+    /// The same, as it is written.
+    fn raw(&self, at: &str) -> Option<String>;
+    /// Puts a value at a place, be there one or not.
+    fn set(&mut self, at: &str, value: &Value) -> Result<(), String>;
+    /// Undoes that: what was written there before, or nothing.
+    fn put_back(&mut self, at: &str, raw: Option<&str>) -> Result<(), String>;
+    /// The members of a list; none where there is no such list.
+    fn list(&self, at: &str) -> Result<Vec<Value>, String>;
+    /// Puts a member into a list.
+    fn insert(&mut self, at: &str, index: usize, value: &Value) -> Result<(), String>;
+    /// Takes one out.
+    fn remove(&mut self, at: &str, index: usize) -> Result<(), String>;
+    /// The whole file.
+    fn bytes(&self) -> Result<Vec<u8>, String>;
+}
+
+/// Formats of such files.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Format {
+    /// JSON, with comments where a target has them.
+    Json,
+    /// TOML.
+    Toml,
+    /// Sections, keys and values in lines.
+    Ini,
+    /// A table; its first line names the columns.
+    Table,
+    /// A property list, as XML or binary.
+    Plist,
+    /// A list of lines.
+    Lines,
+}
+
+impl Format {
+    /// What an extension tells; `None` where it tells nothing.
+    pub fn of_extension(extension: &str) -> Option<Self> {
+        Some(match extension.to_ascii_lowercase().as_str() {
+            "json" | "jsonc" => Self::Json,
+            "toml" => Self::Toml,
+            "ini" | "cfg" | "conf" | "inf" => Self::Ini,
+            "csv" | "tsv" | "tab" => Self::Table,
+            "plist" => Self::Plist,
+            "txt" | "lst" | "list" => Self::Lines,
+            _ => return None,
+        })
+    }
+
+    fn open(self, bytes: &[u8], separator: Option<&str>) -> Result<Box<dyn Document>, String> {
+        Ok(match self {
+            Self::Json => Box::new(tree::Tree::read(bytes, &json::Json)?),
+            Self::Toml => Box::new(tree::Tree::read(bytes, &toml_text::Toml)?),
+            Self::Ini => Box::new(ini::Ini::read(bytes, separator)?),
+            Self::Table => Box::new(table::Table::read(bytes, separator)?),
+            Self::Plist if bytes.starts_with(plist_binary::MARK) => {
+                Box::new(plist_binary::PlistBinary::read(bytes)?)
+            }
+            Self::Plist => Box::new(tree::Tree::read(bytes, &plist_xml::PlistXml)?),
+            Self::Lines => Box::new(line_list::Lines::read(bytes)?),
+        })
+    }
+}
+
+/// Where in a list a member goes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Order {
+    /// Behind the last one.
+    End,
+    /// Before the first one that is greater.
+    Sorted,
+    /// Where this value stands in another list of the file.
+    IndexOf {
+        /// The other list.
+        list: String,
+        /// The value.
+        value: Value,
+    },
+}
+
+/// An entry that is wanted, its templates filled in.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Wanted {
+    /// The file's format.
+    pub format: Format,
+    /// Where in the file: a pointer, `section/key`, a column; a list where it ends in `/-`.
+    pub at: String,
+    /// What is put there; nothing where it is only compared.
+    pub value: Option<Value>,
+    /// What must stand there already.
+    pub expect: Option<Value>,
+    /// What parts the members of a list in a value, or the columns of a table.
+    pub separator: Option<String>,
+    /// Where in a list it goes.
+    pub order: Order,
+}
+
+/// What making an entry gave.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Made {
+    /// It stands there already.
+    Already,
+    /// The file with it, and how it is undone.
+    New(Vec<u8>, Done),
+}
+
+/// An entry that was made.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Done {
+    format: Format,
+    at: String,
+    value: Value,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    separator: Option<String>,
+    /// Whether it is a member of a list.
+    #[serde(default)]
+    member: bool,
+    /// What was written there before; nothing for members.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    before: Option<String>,
+}
+
+/// Whether two values say the same, be one a number and the other its text.
+fn same(a: &Value, b: &Value) -> bool {
+    a == b || (!a.is_object() && !b.is_object() && plain(a) == plain(b))
+}
+
+impl Wanted {
+    /// The list that the value becomes a member of, and the value as it stands there.
+    fn member(&self, value: &Value) -> Option<(String, Value)> {
+        if self.format == Format::Lines {
+            return Some((String::new(), value.clone()));
+        }
+        if let Some(list) = self.at.strip_suffix("/-") {
+            return Some((list.to_owned(), value.clone()));
+        }
+        let added = value.as_str().and_then(|text| text.strip_prefix('+'));
+        match (self.format, added, &self.separator) {
+            (Format::Ini, Some(added), Some(_)) => Some((self.at.clone(), Value::from(added))),
+            _ => None,
+        }
+    }
+
+    /// Where a value is set; a row of a table is known by one of its columns.
+    fn place(&self, value: &Value) -> Result<String, String> {
+        if self.format != Format::Table || self.at.contains('=') {
+            return Ok(self.at.clone());
+        }
+        let known = value.get(&self.at).map(plain);
+        let known = known.ok_or_else(|| format!("value has no column {}", self.at))?;
+        Ok(format!("{}={known}", self.at))
+    }
+
+    /// Whether what stands there says all of a value: in formats that only know text, in its text.
+    fn says(&self, found: &Value, value: &Value) -> bool {
+        match (self.format, value) {
+            (Format::Table, Value::Object(cells)) => cells
+                .iter()
+                .all(|(column, cell)| found.get(column).is_some_and(|there| same(there, cell))),
+            (Format::Ini, _) => same(found, value),
+            _ => found == value,
+        }
+    }
+
+    /// Compares what must stand there already.
+    ///
+    /// # Errors
+    /// What stands there instead.
+    pub fn compare(&self, bytes: &[u8]) -> Result<(), String> {
+        let Some(expect) = &self.expect else {
+            return Ok(());
+        };
+        let document = self.format.open(bytes, self.separator.as_deref())?;
+        if let Some((list, member)) = self.member(expect) {
+            let members = document.list(&list)?;
+            return match members.iter().any(|m| same(m, &member)) {
+                true => Ok(()),
+                false => Err(format!("lacks {}, which this job needs", plain(&member))),
+            };
+        }
+        match document.get(&self.place(expect)?) {
+            Some(found) if same(&found, expect) => Ok(()),
+            Some(found) => Err(format!(
+                "says {}, this job says {}",
+                plain(&found),
+                plain(expect)
+            )),
+            None => Err(format!(
+                "says nothing at {}, this job says {}",
+                self.at,
+                plain(expect)
+            )),
+        }
+    }
+
+    /// Makes the entry in a file.
+    ///
+    /// # Errors
+    /// What is wrong with the file, or with the place.
+    pub fn make(&self, bytes: &[u8]) -> Result<Made, String> {
+        self.compare(bytes)?;
+        let Some(value) = &self.value else {
+            return Ok(Made::Already);
+        };
+        let mut document = self.format.open(bytes, self.separator.as_deref())?;
+        let done = |at: String, value: Value, member, before| Done {
+            format: self.format,
+            at,
+            value,
+            separator: self.separator.clone(),
+            member,
+            before,
+        };
+        let Some((list, member)) = self.member(value) else {
+            let at = self.place(value)?;
+            if document
+                .get(&at)
+                .is_some_and(|found| self.says(&found, value))
+            {
+                return Ok(Made::Already);
+            }
+            let before = document.raw(&at);
+            document.set(&at, value)?;
+            let set = document.get(&at).unwrap_or_else(|| value.clone());
+            return Ok(Made::New(document.bytes()?, done(at, set, false, before)));
+        };
+        let members = document.list(&list)?;
+        let index = match &self.order {
+            Order::IndexOf { list: other, value } => {
+                let others = document.list(other)?;
+                let index = others.iter().position(|m| same(m, value));
+                let index = index.ok_or_else(|| format!("{} is not in {other}", plain(value)))?;
+                if members.len() >= others.len() {
+                    // Both lists are as long: the place is there already.
+                    let set = Self {
+                        at: format!("{list}/{index}"),
+                        ..self.clone()
+                    };
+                    return set.make(bytes);
+                }
+                index
+            }
+            _ if members.iter().any(|m| same(m, &member)) => return Ok(Made::Already),
+            Order::Sorted => {
+                let greater = |m: &&Value| plain(m) > plain(&member);
+                let at = members.iter().position(|m| greater(&m));
+                at.unwrap_or(members.len())
+            }
+            Order::End => members.len(),
+        };
+        document.insert(&list, index, &member)?;
+        Ok(Made::New(document.bytes()?, done(list, member, true, None)))
+    }
+}
+
+impl Done {
+    /// Takes it back out of a file that may have changed since; `None` where it does not stand there
+    /// any more.
+    ///
+    /// # Errors
+    /// What is wrong with the file.
+    pub fn undo(&self, bytes: &[u8]) -> Result<Option<Vec<u8>>, String> {
+        let mut document = self.format.open(bytes, self.separator.as_deref())?;
+        if self.member {
+            let members = document.list(&self.at)?;
+            let Some(index) = members.iter().rposition(|m| same(m, &self.value)) else {
+                return Ok(None);
+            };
+            document.remove(&self.at, index)?;
+        } else {
+            if document
+                .get(&self.at)
+                .is_none_or(|found| !same(&found, &self.value))
+            {
+                return Ok(None);
+            }
+            document.put_back(&self.at, self.before.as_deref())?;
+        }
+        document.bytes().map(Some)
+    }
+
+    /// Whether it still stands there.
+    pub fn stands(&self, bytes: &[u8]) -> bool {
+        matches!(self.undo(bytes), Ok(Some(_)))
+    }
+
+    /// Whether undoing the other one would disturb this one: it was put in the same place later.
+    pub fn covers(&self, other: &Self) -> bool {
+        !self.member && !other.member && self.at == other.at
+    }
+}
+
+impl fmt::Display for Done {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let value = in_line(&self.value);
+        match (self.member, self.at.as_str()) {
+            (true, "") => write!(f, "line {}", plain(&self.value)),
+            (true, list) => write!(f, "{list} holds {value}"),
+            (false, at) => write!(f, "{at} = {value}"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,500 @@
+//! Texts that nest, as trees of places in them: what is put in or taken out is spliced, and every other
+//! byte stays.
+
+use super::Document;
+use super::text::{Stored, behind_line, line_end, put_line, take_line};
+use serde_json::{Map, Value};
+use std::ops::Range;
+
+/// A value and where it stands.
+#[derive(Debug, Clone)]
+pub struct Node {
+    /// All of it.
+    pub range: Range<usize>,
+    /// What it is.
+    pub kind: Kind,
+}
+
+/// What a node is.
+#[derive(Debug, Clone)]
+pub enum Kind {
+    /// A value without members.
+    Leaf(Value),
+    /// Members in order, between an opening and a closing mark.
+    List {
+        /// The members.
+        members: Vec<Member>,
+        /// What lies between the marks; nothing where they are one.
+        inner: Option<Range<usize>>,
+    },
+    /// Members by key.
+    Map {
+        /// The members.
+        members: Vec<Member>,
+        /// As for lists.
+        inner: Option<Range<usize>>,
+    },
+    /// Members by key, a line each, without marks around them.
+    Lines {
+        /// The members.
+        members: Vec<Member>,
+        /// Where the first one would stand.
+        start: usize,
+    },
+}
+
+/// A member of a node.
+#[derive(Debug, Clone)]
+pub struct Member {
+    /// Its key; empty in lists.
+    pub key: String,
+    /// All of it, with its key.
+    pub range: Range<usize>,
+    /// What stands between key and value.
+    pub glue: Range<usize>,
+    /// Its value.
+    pub node: Node,
+}
+
+/// How a format is read and written.
+pub trait Syntax: Send + Sync {
+    /// Reads a text.
+    ///
+    /// # Errors
+    /// What is wrong, and where.
+    fn read(&self, text: &str) -> Result<Node, String>;
+    /// Writes a value.
+    fn value(&self, value: &Value) -> String;
+    /// Writes a key.
+    fn key(&self, key: &str) -> String;
+    /// What stands between a key and its value where nothing tells.
+    fn glue(&self) -> &'static str;
+    /// What parts members.
+    fn separator(&self) -> &'static str;
+    /// What begins a comment that ends with its line, where there is one.
+    fn line_comment(&self) -> Option<&'static str>;
+    /// Marks around members: of a list, of a map.
+    fn marks(&self, list: bool) -> [&'static str; 2];
+    /// A whole section with one member, where the format has such.
+    fn section(&self, _path: &[String], _key: &str, _value: &Value) -> Option<String> {
+        None
+    }
+}
+
+/// A text in one of these formats.
+pub struct Tree {
+    stored: Stored,
+    syntax: &'static dyn Syntax,
+    root: Node,
+}
+
+impl Node {
+    fn members(&self) -> &[Member] {
+        match &self.kind {
+            Kind::Leaf(_) => &[],
+            Kind::List { members, .. }
+            | Kind::Map { members, .. }
+            | Kind::Lines { members, .. } => members,
+        }
+    }
+
+    fn is_list(&self) -> bool {
+        matches!(self.kind, Kind::List { .. })
+    }
+
+    fn is_map(&self) -> bool {
+        matches!(self.kind, Kind::Map { .. } | Kind::Lines { .. })
+    }
+
+    /// Whether it stands in a text of lines without being one.
+    pub(super) fn is_section(&self) -> bool {
+        matches!(
+            self.kind,
+            Kind::Lines { .. } | Kind::List { inner: None, .. }
+        )
+    }
+
+    fn child(&self, step: &str) -> Option<usize> {
+        match self.is_list() {
+            true => step.parse().ok().filter(|at| *at < self.members().len()),
+            false => self.members().iter().position(|m| m.key == step),
+        }
+    }
+
+    fn value(&self) -> Value {
+        let members = self.members().iter();
+        match &self.kind {
+            Kind::Leaf(value) => value.clone(),
+            Kind::List { .. } => members.map(|m| m.node.value()).collect(),
+            Kind::Map { .. } | Kind::Lines { .. } => {
+                let pairs = members.map(|m| (m.key.clone(), m.node.value()));
+                Value::Object(pairs.collect::<Map<_, _>>())
+            }
+        }
+    }
+}
+
+/// The steps of a pointer (RFC 6901, 3); the leading `/` may be left out.
+pub fn steps(at: &str) -> Vec<String> {
+    let at = at.strip_prefix('/').unwrap_or(at);
+    if at.is_empty() {
+        return Vec::new();
+    }
+    let plain = |step: &str| step.replace("~1", "/").replace("~0", "~");
+    at.split('/').map(plain).collect()
+}
+
+impl Tree {
+    /// Reads a text.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn read(bytes: &[u8], syntax: &'static dyn Syntax) -> Result<Self, String> {
+        let stored = Stored::read(bytes)?;
+        let root = syntax.read(&stored.text)?;
+        Ok(Self {
+            stored,
+            syntax,
+            root,
+        })
+    }
+
+    fn text(&self) -> &str {
+        &self.stored.text
+    }
+
+    /// The node that some steps lead to.
+    fn node(&self, steps: &[String]) -> Option<&Node> {
+        let mut node = &self.root;
+        for step in steps {
+            node = &node.members().get(node.child(step)?)?.node;
+        }
+        Some(node)
+    }
+
+    fn splice(&mut self, range: Range<usize>, with: &str) -> Result<(), String> {
+        self.stored.text.replace_range(range, with);
+        self.root = self.syntax.read(&self.stored.text)?;
+        Ok(())
+    }
+
+    fn lines_changed(&mut self) -> Result<(), String> {
+        self.root = self.syntax.read(&self.stored.text)?;
+        Ok(())
+    }
+
+    /// White space right before a place.
+    fn blank_before(&self, at: usize) -> Range<usize> {
+        self.text()[..at].trim_end().len()..at
+    }
+
+    /// Where the separator stands in a range, comments passed over.
+    fn separator_in(&self, range: Range<usize>) -> Option<usize> {
+        let separator = self.syntax.separator();
+        let mut at = range.start;
+        while at < range.end && !separator.is_empty() {
+            let rest = &self.text()[at..range.end];
+            let comment = self.syntax.line_comment();
+            if comment.is_some_and(|mark| rest.starts_with(mark)) {
+                at = behind_line(self.text(), at).min(range.end);
+            } else if rest.starts_with("/*") {
+                at += rest.find("*/").map_or(rest.len(), |end| end + 2);
+            } else if rest.starts_with(separator) {
+                return Some(at);
+            } else {
+                at += rest.chars().next().map_or(1, char::len_utf8);
+            }
+        }
+        None
+    }
+
+    /// Puts a member among those of a container.
+    fn put(
+        &mut self,
+        steps: &[String],
+        index: usize,
+        key: Option<&str>,
+        value: &Value,
+    ) -> Result<(), String> {
+        let Some(node) = self.node(steps) else {
+            return Err("there is no such place".to_owned());
+        };
+        let members = node.members();
+        let last_line = members.iter().rfind(|m| !m.node.is_section());
+        let alike = match node.kind {
+            Kind::Lines { .. } => last_line,
+            _ => members.last(),
+        };
+        let glue = alike.map(|m| &self.text()[m.glue.clone()]);
+        let written = self.syntax.value(value);
+        let member = match key {
+            None => written,
+            Some(key) => {
+                let glue = glue.unwrap_or_else(|| self.syntax.glue());
+                format!("{}{glue}{written}", self.syntax.key(key))
+            }
+        };
+        let separator = self.syntax.separator();
+        match &node.kind {
+            Kind::Leaf(_) => Err("a single value stands there".to_owned()),
+            Kind::Lines { start, .. } => {
+                let (at, prefix) = match last_line {
+                    None => (*start, String::new()),
+                    Some(last) => {
+                        let line = self.text()[..last.range.start]
+                            .rfind('\n')
+                            .map_or(0, |n| n + 1);
+                        let prefix = self.text()[line..last.range.start].to_owned();
+                        (behind_line(self.text(), last.range.end), prefix)
+                    }
+                };
+                put_line(&mut self.stored.text, at, &format!("{prefix}{member}"));
+                self.lines_changed()
+            }
+            Kind::List { inner, .. } | Kind::Map { inner, .. } => match members {
+                [] => {
+                    let (range, inner, list) = (node.range.clone(), inner.clone(), node.is_list());
+                    self.put_first(range, inner, list, &member)
+                }
+                members => match members.get(index) {
+                    Some(next) => {
+                        let start = next.range.start;
+                        let blank = self.text()[self.blank_before(start)].to_owned();
+                        let blank = match blank.is_empty() && !separator.is_empty() {
+                            true => " ".to_owned(),
+                            false => blank,
+                        };
+                        self.splice(start..start, &format!("{member}{separator}{blank}"))
+                    }
+                    None => {
+                        let inner_end = inner.as_ref().map_or(node.range.end, |inner| inner.end);
+                        let last = members[members.len() - 1].range.clone();
+                        let alone = members.len() == 1;
+                        self.put_last(last, alone, inner_end, &member)
+                    }
+                },
+            },
+        }
+    }
+
+    /// The only member of a container.
+    fn put_first(
+        &mut self,
+        range: Range<usize>,
+        inner: Option<Range<usize>>,
+        list: bool,
+        member: &str,
+    ) -> Result<(), String> {
+        let text = self.text();
+        let [open, close] = self.syntax.marks(list);
+        let indent_at = |at: usize| {
+            let line = text[..at].rfind('\n').map_or(0, |n| n + 1);
+            let rest = &text[line..];
+            rest[..rest.len() - rest.trim_start_matches([' ', '\t']).len()].to_owned()
+        };
+        let outer = indent_at(range.start);
+        let (before, after) = match text.contains('\n') && !list {
+            true => {
+                let unit = text.lines().find(|line| line.starts_with([' ', '\t']));
+                let unit = unit.map_or("  ", |line| &line[..line.len() - line.trim_start().len()]);
+                let end = line_end(text);
+                (format!("{end}{outer}{unit}"), format!("{end}{outer}"))
+            }
+            // One letter of air where the marks are braces.
+            false if !list && open.len() == 1 => (" ".to_owned(), " ".to_owned()),
+            false => (String::new(), String::new()),
+        };
+        match inner {
+            Some(inner) => {
+                let kept = text[inner.clone()].trim_end().to_owned();
+                self.splice(inner, &format!("{kept}{before}{member}{after}"))
+            }
+            None => self.splice(range, &format!("{open}{before}{member}{after}{close}")),
+        }
+    }
+
+    /// A member behind the last one.
+    fn put_last(
+        &mut self,
+        last: Range<usize>,
+        alone: bool,
+        inner_end: usize,
+        member: &str,
+    ) -> Result<(), String> {
+        let separator = self.syntax.separator();
+        let blank = self.text()[self.blank_before(last.start)].to_owned();
+        let blank =
+            match (alone || blank.is_empty()) && !blank.contains('\n') && !separator.is_empty() {
+                true => " ".to_owned(),
+                false => blank,
+            };
+        // What is said about the last one on its line stays there.
+        let behind = |at: usize| {
+            let line = self.text()[at..inner_end]
+                .lines()
+                .next()
+                .unwrap_or_default();
+            let comment = self
+                .syntax
+                .line_comment()
+                .is_some_and(|mark| line.contains(mark));
+            at + if comment { line.trim_end().len() } else { 0 }
+        };
+        if let Some(trailing) = self.separator_in(last.end..inner_end) {
+            let at = behind(trailing + separator.len());
+            return self.splice(at..at, &format!("{blank}{member}{separator}"));
+        }
+        let end = behind(last.end);
+        self.stored
+            .text
+            .insert_str(end, &format!("{blank}{member}"));
+        self.splice(last.end..last.end, separator)
+    }
+
+    /// Takes a member out.
+    fn take(&mut self, steps: &[String], index: usize) -> Result<(), String> {
+        let Some(node) = self.node(steps) else {
+            return Err("there is no such place".to_owned());
+        };
+        let members = node.members();
+        let Some(member) = members.get(index) else {
+            return Err("there is no such member".to_owned());
+        };
+        let own = member.range.clone();
+        if let Kind::Lines { .. } = node.kind {
+            let line = self.text()[..own.start].rfind('\n').map_or(0, |n| n + 1);
+            take_line(&mut self.stored.text, line);
+            return self.lines_changed();
+        }
+        let separator = self.syntax.separator().len();
+        let next = members.get(index + 1).map(|next| next.range.start);
+        let previous = index.checked_sub(1).map(|at| members[at].range.end);
+        let blank = self.blank_before(own.start);
+        let behind = self.separator_in(own.end..next.unwrap_or(node.range.end));
+        match (next, behind, previous) {
+            // Nothing but the separator before the next one.
+            (Some(next), Some(at), _)
+                if self.text()[own.end..at].trim().is_empty()
+                    && self.text()[at + separator..next].trim().is_empty() =>
+            {
+                self.splice(own.start..next, "")
+            }
+            (_, Some(at), _) => {
+                self.stored.text.replace_range(at..at + separator, "");
+                self.splice(blank.start..own.end, "")
+            }
+            (_, None, Some(previous)) => {
+                let before = self.separator_in(previous..own.start);
+                self.stored.text.replace_range(blank.start..own.end, "");
+                match before {
+                    Some(at) => self.splice(at..at + separator, ""),
+                    None => self.lines_changed(),
+                }
+            }
+            (_, None, None) => self.splice(blank.start..own.end, ""),
+        }
+    }
+
+    /// A value where there is not even a container: nested in the nearest one that there is.
+    fn make_way(&mut self, steps: &[String], value: &Value) -> Result<(), String> {
+        let reach = (0..steps.len())
+            .rev()
+            .find(|n| self.node(&steps[..*n]).is_some());
+        let reach = reach.ok_or("there is no such place")?;
+        let (parents, rest) = steps.split_at(reach);
+        if self.node(parents).is_none_or(|node| !node.is_map()) {
+            return Err("there is no such place".to_owned());
+        }
+        let key = &steps[steps.len() - 1];
+        if rest.len() > 1
+            && let Some(section) = self.syntax.section(&steps[..steps.len() - 1], key, value)
+        {
+            let end = line_end(self.text());
+            let section = section.replace('\n', end);
+            let gap = match self.text().is_empty() || self.text().ends_with('\n') {
+                true => "",
+                false => end,
+            };
+            let air = if self.text().is_empty() { "" } else { end };
+            let text = format!("{gap}{air}{section}{end}");
+            self.stored.text += &text;
+            return self.lines_changed();
+        }
+        let nested = rest
+            .iter()
+            .skip(1)
+            .rev()
+            .fold(value.clone(), |value, step| {
+                Value::Object(Map::from_iter([(step.clone(), value)]))
+            });
+        let index = self.node(parents).map_or(0, |node| node.members().len());
+        let parents = parents.to_vec();
+        self.put(&parents, index, Some(&rest[0]), &nested)
+    }
+
+    fn set_raw(&mut self, steps: &[String], raw: &str) -> Result<(), String> {
+        let range = self.node(steps).map(|node| node.range.clone());
+        self.splice(range.ok_or("there is no such place")?, raw)
+    }
+}
+
+impl Document for Tree {
+    fn get(&self, at: &str) -> Option<Value> {
+        self.node(&steps(at)).map(Node::value)
+    }
+
+    fn raw(&self, at: &str) -> Option<String> {
+        let node = self.node(&steps(at))?;
+        Some(self.text()[node.range.clone()].to_owned())
+    }
+
+    fn set(&mut self, at: &str, value: &Value) -> Result<(), String> {
+        let steps = steps(at);
+        match self.node(&steps) {
+            Some(node) if matches!(node.kind, Kind::Lines { .. }) => {
+                Err("a whole section stands there".to_owned())
+            }
+            Some(_) => self.set_raw(&steps, &self.syntax.value(value)),
+            None => self.make_way(&steps, value),
+        }
+    }
+
+    fn put_back(&mut self, at: &str, raw: Option<&str>) -> Result<(), String> {
+        let steps = steps(at);
+        match (raw, steps.split_last()) {
+            (Some(raw), _) => self.set_raw(&steps, raw),
+            (None, Some((last, parents))) => {
+                let child = self.node(parents).and_then(|node| node.child(last));
+                self.take(parents, child.ok_or("there is no such place")?)
+            }
+            (None, None) => Err("the whole file was put there".to_owned()),
+        }
+    }
+
+    fn list(&self, at: &str) -> Result<Vec<Value>, String> {
+        match self.node(&steps(at)) {
+            Some(node) if node.is_list() => {
+                Ok(node.members().iter().map(|m| m.node.value()).collect())
+            }
+            Some(_) => Err("what stands there is no list".to_owned()),
+            None => Ok(Vec::new()),
+        }
+    }
+
+    fn insert(&mut self, at: &str, index: usize, value: &Value) -> Result<(), String> {
+        let steps = steps(at);
+        match self.node(&steps) {
+            Some(node) if node.is_list() => self.put(&steps, index, None, value),
+            Some(_) => Err("what stands there is no list".to_owned()),
+            None => self.make_way(&steps, &Value::Array(vec![value.clone()])),
+        }
+    }
+
+    fn remove(&mut self, at: &str, index: usize) -> Result<(), String> {
+        self.take(&steps(at), index)
+    }
+
+    fn bytes(&self) -> Result<Vec<u8>, String> {
+        self.stored.bytes().map_err(|error| error.to_string())
+    }
+}

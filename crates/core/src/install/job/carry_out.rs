@@ -1,0 +1,441 @@
+//! Doing a job: everything is fitted and proved beside its place, then all of it is placed.
+
+use super::Run;
+use super::entries::words;
+use super::line::{Line, Work};
+use super::outlook::{Outlook, over_budget};
+use crate::disk::Disk;
+use crate::encoder::Encoder;
+use crate::error::{Error, Result};
+use crate::fit::{Durable, copy_file, write_part, write_verified};
+use crate::hash::Hash;
+use crate::install::{Root, Warning};
+use crate::ledger::record::{Held, Installed, TargetFacts};
+use crate::ledger::{Change, Ledger, Recovered};
+use crate::sheet::Size;
+use crate::stamps::Stamps;
+use deft_needle_audio::plan::Step;
+use deft_needle_audio::read::{Hints, Input};
+use deft_needle_audio::survey::{Ask as AskFor, survey};
+use deft_needle_audio::{Clip, Observer, Plan};
+use rayon::prelude::*;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+/// Louder or quieter than the stock by this is worth a warning, in LU.
+const LEVEL_APART: f64 = 6.0;
+
+/// One slot that was placed.
+#[derive(Debug, Serialize)]
+pub struct Placed {
+    /// The slot.
+    pub slot: String,
+    /// The clip, as the job sheet names it.
+    pub clip: String,
+    /// What is there now.
+    pub installed: Installed,
+    /// What the user should know.
+    pub warnings: Vec<Warning>,
+}
+
+/// What was done.
+#[derive(Debug, Default, Serialize)]
+pub struct Installation {
+    /// Slots that were placed.
+    pub placed: Vec<Placed>,
+    /// Slots that were as the job says already.
+    pub unchanged: Vec<String>,
+    /// Slots that the job no longer names, with their stock again.
+    pub given_back: Vec<String>,
+    /// The same, where somebody had changed the file: it stays.
+    pub left: Vec<String>,
+    /// Entries that were made or taken back, by file.
+    pub entries: Vec<String>,
+    /// Caches that went.
+    pub caches: Vec<String>,
+    /// The archive that holds it all, where the target takes one.
+    pub archive: Option<String>,
+    /// What the user should know.
+    pub notes: Vec<String>,
+    /// What the user has to do now.
+    pub after: Option<String>,
+    /// A change that had been broken off earlier.
+    pub recovered: Option<Recovered>,
+}
+
+/// A job that is about to be done; the ledger is locked from here on.
+pub struct Session<'d> {
+    /// The job.
+    pub run: Run,
+    /// What will be done.
+    pub outlook: Outlook,
+    root: Root,
+    ledger: Ledger<'d>,
+    stamps: Stamps,
+}
+
+/// A file that was made beside its place.
+struct Fitted {
+    hash: Hash,
+    bytes: u64,
+    installed: Installed,
+    warnings: Vec<Warning>,
+}
+
+impl<'d> Session<'d> {
+    /// Opens the ledger, sets right what was broken off, and works everything out.
+    ///
+    /// # Errors
+    /// Those of the ledger, and what keeps even the looking.
+    pub fn open(mut run: Run, disk: &'d dyn Disk, observer: &dyn Observer) -> Result<Self> {
+        let Some(root) = run.root.clone() else {
+            return Err(Error::refused("the job has no root", "name it with --root"));
+        };
+        let others = &run.ground.others;
+        let ledger = Ledger::open_with(&root.path, &root.ledger, others, disk)?;
+        let stamps = Stamps::load(&root.ledger);
+        let outlook = run.look(ledger.state(), &stamps, observer)?;
+        Ok(Self {
+            run,
+            outlook,
+            root,
+            ledger,
+            stamps,
+        })
+    }
+
+    /// Does it: everything, or nothing.
+    ///
+    /// # Errors
+    /// The first fault of the outlook; those of fitting, proving and of the ledger.
+    pub fn carry_out(mut self, disk: &dyn Disk, observer: &dyn Observer) -> Result<Installation> {
+        let mut done = Installation {
+            recovered: self.ledger.recovered().cloned(),
+            notes: std::mem::take(&mut self.outlook.notes),
+            after: self.run.target.sheet.after.clone(),
+            ..Installation::default()
+        };
+        if !self.outlook.faults.is_empty() {
+            return Err(self.outlook.faults.swap_remove(0));
+        }
+        if self.outlook.is_idle() {
+            let lines = self.outlook.lines.iter();
+            done.unchanged = lines.map(|line| line.slot.clone()).collect();
+            self.stamps.save(&self.root.ledger, disk);
+            return Ok(done);
+        }
+        let clear = self.run.target.sheet.clear.0.iter();
+        self.ledger.know(TargetFacts {
+            clear: clear.map(|pattern| pattern.text().to_owned()).collect(),
+            after: self.run.target.sheet.after.clone(),
+        });
+        let Self {
+            run,
+            outlook,
+            ledger,
+            ..
+        } = &mut self;
+        done.caches.clone_from(&outlook.caches);
+        match run.ground.archive.clone() {
+            Some(archive) => {
+                super::super::archive::place(
+                    run, outlook, ledger, &archive, disk, observer, &mut done,
+                )?;
+            }
+            None => place(run, outlook, ledger, disk, observer, &mut done)?,
+        }
+        self.stamps.save(&self.root.ledger, disk);
+        Ok(done)
+    }
+}
+
+fn is_new(line: &&Line) -> bool {
+    !matches!(line.work, Work::Unchanged { .. })
+}
+
+/// Puts every file in its own place.
+fn place(
+    run: &Run,
+    outlook: &Outlook,
+    ledger: &mut Ledger<'_>,
+    disk: &dyn Disk,
+    observer: &dyn Observer,
+    done: &mut Installation,
+) -> Result<()> {
+    let lines: Vec<&Line> = outlook.lines.iter().filter(is_new).collect();
+    let keys = lines.iter().map(|line| line.key.clone());
+    let keys = keys.chain(outlook.back.iter().map(|back| back.key.clone()));
+    let keys: Vec<String> = keys.chain(outlook.files.keys().cloned()).collect();
+    let mut change = ledger.begin("install", &keys, outlook.caches.clone())?;
+    let parts: Vec<PathBuf> = lines
+        .iter()
+        .map(|line| change.part(&line.key))
+        .collect::<Result<_>>()?;
+    let fitted: Vec<Fitted> = lines
+        .par_iter()
+        .zip(&parts)
+        .map(|(line, part)| {
+            let fitted = run.fit(line, part, disk, observer);
+            fitted.map_err(|error| Error::Slot {
+                slot: line.slot.clone(),
+                clip: line.clip.clone(),
+                source: Box::new(error),
+            })
+        })
+        .collect::<Result<_>>()?;
+    run.refuse_over_budget(outlook, &lines, &fitted)?;
+    for (line, fitted) in lines.iter().zip(fitted) {
+        change.install(&line.key, fitted.hash, fitted.installed.clone())?;
+        done.placed.push(Placed {
+            slot: line.slot.clone(),
+            clip: line.clip.clone(),
+            installed: fitted.installed,
+            warnings: fitted.warnings,
+        });
+    }
+    let unchanged = outlook.lines.iter().filter(|line| !is_new(line));
+    done.unchanged = unchanged.map(|line| line.slot.clone()).collect();
+    finish(run, outlook, change, disk, done)
+}
+
+/// Gives back what the job no longer names, writes entries, and ends the change.
+pub(crate) fn finish(
+    run: &Run,
+    outlook: &Outlook,
+    mut change: Change<'_, '_>,
+    disk: &dyn Disk,
+    done: &mut Installation,
+) -> Result<()> {
+    for back in &outlook.back {
+        match back.changed {
+            true => {
+                change.leave(&back.key)?;
+                done.left.push(back.key.clone());
+            }
+            false => {
+                change.give_back(&back.key, back.below, false)?;
+                done.given_back.push(back.key.clone());
+            }
+        }
+    }
+    for (file, contents) in &outlook.files {
+        write_part(&change.part(file)?, &contents.bytes, disk)?;
+        let hash = Hash::of(&contents.bytes);
+        match &contents.told {
+            Some(told) => {
+                let said = words(told, &run.job.name);
+                done.entries
+                    .extend(said.iter().map(|what| format!("{file}: {what}")));
+                change.tell(file, Held::File(hash), told.clone())?;
+            }
+            None => {
+                done.entries.push(format!("{file}: carried unchanged"));
+                change.install(file, hash, run.carried_as(file))?;
+            }
+        }
+    }
+    change.finish()
+}
+
+/// Now, in seconds since 1970.
+pub(crate) fn now() -> u64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH);
+    now.map_or(0, |since| since.as_secs())
+}
+
+impl Run {
+    /// What is installed where a file is only carried.
+    fn carried_as(&self, file: &str) -> Installed {
+        Installed {
+            clip: format!(
+                "the target's own {}",
+                file.rsplit('/').next().unwrap_or(file)
+            ),
+            clip_hash: None,
+            edits: vec!["whole file: carried unchanged".to_owned()],
+            spec: "opaque".to_owned(),
+            seconds: 0.0,
+            lufs: None,
+            guide: false,
+            at: now(),
+            job: Some(self.job.name.clone()),
+            clip_path: None,
+            options: Default::default(),
+            key: None,
+        }
+    }
+
+    /// Makes one line's file at a place of its own.
+    pub(crate) fn fit_into(
+        &self,
+        line: &Line,
+        path: &Path,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        self.fit(line, path, disk, observer).map(drop)
+    }
+
+    /// Makes one line's file at `part`, and proves it.
+    fn fit(
+        &self,
+        line: &Line,
+        part: &Path,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Fitted> {
+        let rule = self.target.sheet.rule_for(&line.slot);
+        let (spec, seconds, lufs, edits, warnings) = match &line.work {
+            Work::Fit { plan } => {
+                let clip = Clip::from_input(Input::file(&line.clip_path), &line.hints)?;
+                let written =
+                    write_verified(&clip, plan, part, Durable::Yes, rule, disk, observer)?;
+                let mut warnings = Warning::of_outcome(&written.outcome, plan.to.format.rate);
+                let lufs = self.judge(line, plan, part, &mut warnings, observer)?;
+                let facts = written.facts;
+                (
+                    facts.format.to_string(),
+                    facts.seconds(),
+                    lufs,
+                    decisions(plan),
+                    warnings,
+                )
+            }
+            Work::AsIs { bytes } => {
+                copy_file(&line.clip_path, part, disk)?;
+                let edits = vec![format!("whole file: as it was finished, {bytes} bytes")];
+                let clip = Clip::from_input(Input::file(part), &line.hints).ok();
+                let facts = clip.as_ref().map(Clip::facts);
+                let spec = facts.map(|facts| facts.format.to_string());
+                let spec = spec.unwrap_or_else(|| format!("opaque, {bytes} bytes"));
+                let seconds = facts.map_or(0.0, deft_needle_audio::Facts::seconds);
+                (spec, seconds, None, edits, Vec::new())
+            }
+            Work::Encode { plan, command } => {
+                let limit = rule
+                    .and_then(|rule| rule.encoder.as_ref())
+                    .map_or(60, |e| e.seconds);
+                let bytes = self.encode(line, plan, (command, limit), part, disk, observer)?;
+                let mut edits = decisions(plan);
+                edits.push(format!("encoder: {}", command.join(" ")));
+                (
+                    format!("opaque, {bytes} bytes"),
+                    0.0,
+                    None,
+                    edits,
+                    Vec::new(),
+                )
+            }
+            Work::Unchanged { installed } => {
+                let same = installed.clone();
+                (same.spec, same.seconds, same.lufs, same.edits, Vec::new())
+            }
+        };
+        let bytes = std::fs::metadata(part).map_err(Error::read(part))?.len();
+        let separates = |plan: &Plan| {
+            plan.steps()
+                .iter()
+                .any(|s| matches!(s, Step::Separate { .. }))
+        };
+        Ok(Fitted {
+            hash: Hash::of_file(part)?,
+            bytes,
+            warnings,
+            installed: Installed {
+                clip: line.clip.clone(),
+                clip_hash: Some(line.clip_hash),
+                edits,
+                spec,
+                seconds,
+                lufs,
+                guide: matches!(&line.work, Work::Fit { plan } if separates(plan)),
+                at: now(),
+                job: Some(self.job.name.clone()),
+                clip_path: crate::install::absolute(Some(&line.clip_path)),
+                options: Default::default(),
+                key: Some(line.fit_key),
+            },
+        })
+    }
+
+    /// What is heard of the made file that the user should know; its loudness where that is compared.
+    fn judge(
+        &self,
+        line: &Line,
+        plan: &Plan,
+        part: &Path,
+        warnings: &mut Vec<Warning>,
+        observer: &dyn Observer,
+    ) -> Result<Option<f64>> {
+        let hints = Hints {
+            raw: None,
+            loop_tags: Some(plan.to.loop_tags.clone()),
+        };
+        let made = Clip::from_input(Input::file(part), &hints)?;
+        warnings.extend(Warning::of_seam(&made, &line.edits)?);
+        let Some(stock) = line.stock_lufs else {
+            return Ok(None);
+        };
+        let lufs = survey(&made, AskFor::ALL, observer)?.loudness.lufs;
+        let by = lufs - stock;
+        if by.is_finite() && by.abs() >= LEVEL_APART {
+            warnings.push(Warning::Level { by });
+        }
+        Ok(Some(lufs).filter(|lufs| lufs.is_finite()))
+    }
+
+    /// Has an outside encoder make the file.
+    fn encode(
+        &self,
+        line: &Line,
+        plan: &Plan,
+        (command, limit): (&[String], u64),
+        part: &Path,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<u64> {
+        let clip = Clip::from_input(Input::file(&line.clip_path), &line.hints)?;
+        let encoder = Encoder::new(command.to_vec(), Duration::from_secs(limit))
+            .map_err(|what| Error::refused(what, "mend the sheet's encoder"))?;
+        let folder = crate::encoder::private_folder()?;
+        let extension = plan.to.format.container.facts().extensions[0];
+        let input = folder.path().join(format!("in.{extension}"));
+        let made = folder.path().join("out");
+        write_verified(&clip, plan, &input, Durable::No, None, disk, observer)?;
+        encoder.run(&input, &made)?;
+        copy_file(&made, part, disk)
+    }
+
+    /// Now the sizes are known.
+    fn refuse_over_budget(
+        &self,
+        outlook: &Outlook,
+        lines: &[&Line],
+        fitted: &[Fitted],
+    ) -> Result<()> {
+        let (Some(budget), Some(root)) = (self.target.sheet.budget, &self.root) else {
+            return Ok(());
+        };
+        let made: u64 = fitted.iter().map(|fitted| fitted.bytes).sum();
+        let made_slots: Vec<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
+        let unchanged = outlook.lines.iter().map(|line| line.slot.as_str());
+        let names: std::collections::BTreeSet<&str> =
+            self.target.slots.names().chain(unchanged).collect();
+        let kept = names.iter().filter(|slot| !made_slots.contains(*slot));
+        let size =
+            |slot: &&str| std::fs::metadata(root.path.join(slot)).map_or(0, |found| found.len());
+        let all = Size(made + kept.map(size).sum::<u64>());
+        match all > budget && !self.ground.overlay {
+            true => Err(over_budget(all, budget)),
+            false => Ok(()),
+        }
+    }
+}
+
+fn decisions(plan: &Plan) -> Vec<String> {
+    let decisions = plan.decisions.iter();
+    decisions
+        .map(|d| format!("{}: {}", d.about, d.what))
+        .collect()
+}

@@ -1,0 +1,199 @@
+//! Clips dealt to slots.
+
+use super::{Job, Options, Replace};
+use crate::error::{Error, Result};
+use crate::names::folded;
+use crate::sheet::Pattern;
+use crate::slots::families;
+use crate::target::Target;
+use crate::template::values;
+use serde_json::Value;
+use std::collections::{BTreeMap, HashMap};
+use std::path::PathBuf;
+use toml::Spanned;
+
+/// One clip on its way to one slot.
+#[derive(Debug, Clone)]
+pub struct Placement {
+    /// The slot, relative to the main root.
+    pub slot: String,
+    /// The clip.
+    pub clip: PathBuf,
+    /// The clip, as the job sheet names it.
+    pub named: String,
+    /// What is done to it, and what it must become.
+    pub options: Options,
+    /// Values for templates, the replacement's own.
+    pub values: BTreeMap<String, Value>,
+    /// Whether the clip is a finished file that goes in byte for byte.
+    pub as_is: bool,
+}
+
+/// What a job deals out.
+#[derive(Debug, Default)]
+pub struct Dealt {
+    /// In the order of the job sheet.
+    pub placements: Vec<Placement>,
+    /// What is wrong, each with its place; the rest goes on.
+    pub faults: Vec<Error>,
+    /// What the user should know.
+    pub notes: Vec<String>,
+}
+
+/// What a replacement deals: a clip or one piece of it.
+struct Card {
+    clip: PathBuf,
+    named: String,
+    piece: Option<u32>,
+}
+
+impl Job {
+    /// Deals every clip to its slots.
+    pub fn deal(&self, target: &Target) -> Dealt {
+        let mut dealt = Dealt::default();
+        let mut taken: HashMap<String, String> = HashMap::new();
+        for replace in &self.replaces {
+            if replace.get_ref().prompts.is_some() {
+                continue;
+            }
+            match self.deal_one(replace, target, &mut dealt.notes) {
+                Err(error) => dealt.faults.push(error),
+                Ok(placements) => {
+                    for placement in placements {
+                        self.add(placement, replace, &mut taken, &mut dealt);
+                    }
+                }
+            }
+        }
+        dealt
+    }
+
+    /// Takes a placement in, unless another one goes to the same slot.
+    pub(crate) fn add(
+        &self,
+        placement: Placement,
+        replace: &Spanned<Replace>,
+        taken: &mut HashMap<String, String>,
+        dealt: &mut Dealt,
+    ) {
+        match taken.insert(folded(&placement.slot), placement.named.clone()) {
+            None => dealt.placements.push(placement),
+            Some(other) => {
+                let what = format!("{} is given to {other} already", placement.slot);
+                let instead = "name each slot once";
+                dealt.faults.push(self.fault(replace, what, instead).into());
+            }
+        }
+    }
+
+    fn deal_one(
+        &self,
+        replace: &Spanned<Replace>,
+        target: &Target,
+        notes: &mut Vec<String>,
+    ) -> Result<Vec<Placement>> {
+        let options = self.options(replace)?;
+        let slots = self.slots_of(replace, target)?;
+        let cards = self.cards(replace.get_ref());
+        if cards.len() > slots.len() {
+            let what = format!(
+                "{} for {} ({})",
+                counted(
+                    cards.len(),
+                    if replace.get_ref().pieces.is_empty() {
+                        "clip"
+                    } else {
+                        "piece"
+                    }
+                ),
+                counted(slots.len(), "slot"),
+                replace.get_ref().slots.join(", ")
+            );
+            return Err(self
+                .fault(replace, what, "name more slots, or fewer clips")
+                .into());
+        }
+        if cards.len() > 1 && !slots.len().is_multiple_of(cards.len()) {
+            notes.push(format!(
+                "{}: {} to {}, some twice",
+                replace.get_ref().slots.join(", "),
+                counted(cards.len(), "clip"),
+                counted(slots.len(), "slot")
+            ));
+        }
+        let values = values(&replace.get_ref().values);
+        let place = |(slot, card): (String, &Card)| {
+            let mut options = options.clone();
+            options.edits.piece = card.piece.or(options.edits.piece);
+            Placement {
+                slot,
+                clip: card.clip.clone(),
+                named: card.named.clone(),
+                options,
+                values: values.clone(),
+                as_is: false,
+            }
+        };
+        Ok(slots
+            .into_iter()
+            .zip(cards.iter().cycle())
+            .map(place)
+            .collect())
+    }
+
+    fn cards(&self, replace: &Replace) -> Vec<Card> {
+        let pieces: Vec<Option<u32>> = match replace.pieces.as_slice() {
+            [] => vec![None],
+            pieces => pieces.iter().copied().map(Some).collect(),
+        };
+        let card = |clip: &PathBuf, piece: Option<u32>| Card {
+            clip: self.folder().join(clip),
+            named: clip.to_string_lossy().into_owned(),
+            piece,
+        };
+        let clips = replace.clips.iter();
+        clips
+            .flat_map(|clip| pieces.iter().map(move |piece| card(clip, *piece)))
+            .collect()
+    }
+
+    /// The slots that a replacement names, variants in their order.
+    fn slots_of(&self, replace: &Spanned<Replace>, target: &Target) -> Result<Vec<String>> {
+        let mut all: Vec<String> = Vec::new();
+        let wrong = |what: String, instead: String| self.fault(replace, what, instead);
+        for typed in &replace.get_ref().slots {
+            let is_pattern = typed.contains(['*', '?', '#', '[']);
+            if !is_pattern || target.slots.has(typed) {
+                let (slot, _) = target.aim(typed).map_err(|error| match error {
+                    Error::Refused { what, instead } => wrong(what, instead).into(),
+                    other => other,
+                })?;
+                all.push(slot);
+                continue;
+            }
+            let pattern: Pattern = typed.parse().map_err(|what| wrong(what, String::new()))?;
+            let matching = target.slots.names().filter(|name| pattern.matches(name));
+            let groups = families(matching);
+            if groups.is_empty() {
+                let near = target
+                    .near(typed)
+                    .unwrap_or_else(|| "`slots` lists the names".to_owned());
+                let what = format!("{} has no slot that {typed} matches", target.sheet.name);
+                return Err(wrong(what, near).into());
+            }
+            for group in groups {
+                for slot in group.slots {
+                    if !all.contains(&slot) {
+                        target.aim(&slot)?;
+                        all.push(slot);
+                    }
+                }
+            }
+        }
+        Ok(all)
+    }
+}
+
+pub(crate) fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}

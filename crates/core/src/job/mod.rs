@@ -1,0 +1,377 @@
+//! Job sheets: which clip, shaped how, goes to which slots.
+
+mod deal;
+mod options;
+mod replace;
+pub mod start;
+mod voice;
+
+pub use deal::{Dealt, Placement};
+pub use options::{OPTIONS, Options};
+pub use replace::{Prompts, Replace};
+
+use crate::error::{Error, Result};
+use crate::sheet::{Fault, OneOrMany, Sheet};
+use crate::slots::Roots;
+use crate::target::Target;
+use replace::Pairs;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use toml::Spanned;
+
+/// A job sheet.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Job {
+    /// What it is called; its file's stem where nothing is said.
+    #[serde(default)]
+    pub name: String,
+    /// The target's sheet: a path beside this one, or the name of one that ships.
+    pub target: PathBuf,
+    /// The target's main root.
+    root: Option<PathBuf>,
+    /// All roots, by their names in the target's sheet.
+    #[serde(default)]
+    roots: BTreeMap<String, PathBuf>,
+    /// A folder that the target prefers over its stock; `{…}` are values.
+    overlay: Option<String>,
+    /// An archive of additions that the target reads, in place of the files themselves.
+    archive: Option<String>,
+    /// Values for templates.
+    #[serde(default)]
+    pub values: toml::Table,
+    /// Options for all replacements.
+    #[serde(default)]
+    defaults: Pairs,
+    /// An outside command that speaks lines of prompt lists.
+    pub voice: Option<Voice>,
+    /// What a pack says of itself.
+    #[serde(default)]
+    pub pack: PackFacts,
+    /// The replacements.
+    #[serde(default, rename = "replace")]
+    pub replaces: Vec<Spanned<Replace>>,
+    #[serde(skip)]
+    origin: Origin,
+}
+
+/// Where a job sheet was read from.
+#[derive(Debug, Clone, Default)]
+struct Origin {
+    path: PathBuf,
+    text: String,
+}
+
+/// An outside command that speaks.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Voice {
+    /// The program and its words, with `{text}` and `{out}`.
+    pub command: Vec<String>,
+    /// How many seconds a line may take.
+    #[serde(default = "usual_seconds")]
+    pub seconds: u64,
+}
+
+fn usual_seconds() -> u64 {
+    60
+}
+
+/// What a pack says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PackFacts {
+    /// Its version.
+    #[serde(default = "first_version")]
+    pub version: String,
+    /// Who made it.
+    #[serde(default)]
+    pub author: String,
+    /// What it is, in a sentence.
+    #[serde(default)]
+    pub description: String,
+    /// Whose sounds they are, a line each.
+    #[serde(default)]
+    pub credits: OneOrMany<String>,
+    /// Under which licence.
+    #[serde(default)]
+    pub licence: String,
+    /// A picture of it, beside the job sheet.
+    pub icon: Option<PathBuf>,
+}
+
+fn first_version() -> String {
+    "1.0.0".to_owned()
+}
+
+/// Where the files go.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Place {
+    /// Into the slots themselves.
+    Slots,
+    /// Into a mirrored tree in this folder.
+    Overlay(PathBuf),
+    /// Into one archive, this file.
+    Archive(PathBuf),
+}
+
+impl Job {
+    /// A job from a file.
+    ///
+    /// # Errors
+    /// [`Error::Sheet`] at the place of what is wrong, [`Error::Read`].
+    pub fn load(path: &Path) -> Result<Self> {
+        let bytes = std::fs::read(path).map_err(Error::read(path))?;
+        let text = String::from_utf8(bytes)
+            .map_err(|_| Fault::whole(path, "it is no UTF-8 text", "save it as UTF-8"))?;
+        Self::parse(&text, path)
+    }
+
+    /// A job from its text.
+    ///
+    /// # Errors
+    /// [`Error::Sheet`] at the place of what is wrong.
+    pub fn parse(text: &str, path: &Path) -> Result<Self> {
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let mut job: Self = toml::from_str(text).map_err(|e| Fault::of_toml(path, text, &e))?;
+        if job.name.is_empty() {
+            job.name = path
+                .file_stem()
+                .unwrap_or_default()
+                .to_string_lossy()
+                .into_owned();
+        }
+        job.origin = Origin {
+            path: path.to_owned(),
+            text: text.to_owned(),
+        };
+        job.validate()?;
+        Ok(job)
+    }
+
+    /// Whether a sheet is a job's, and not a target's.
+    pub fn is_one(text: &str) -> bool {
+        let table: std::result::Result<toml::Table, _> = text.parse();
+        match table {
+            Ok(table) => table.contains_key("target") || table.contains_key("replace"),
+            // Even where it is broken, it should be told as what it is.
+            Err(_) => text.lines().any(|line| {
+                let line = line.trim_start();
+                line.starts_with("[[replace]]") || line.starts_with("target")
+            }),
+        }
+    }
+
+    /// The file that it came from.
+    pub fn path(&self) -> &Path {
+        &self.origin.path
+    }
+
+    /// The folder that its paths are relative to.
+    pub fn folder(&self) -> &Path {
+        match self.origin.path.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder,
+            _ => Path::new("."),
+        }
+    }
+
+    /// A job that a pack brings: it has no replacements of its own.
+    pub(crate) fn of_pack(name: &str, values: toml::Table, pack: PackFacts, path: &Path) -> Self {
+        Self {
+            name: name.to_owned(),
+            target: PathBuf::new(),
+            root: None,
+            roots: BTreeMap::new(),
+            overlay: None,
+            archive: None,
+            values,
+            defaults: Pairs::default(),
+            voice: None,
+            pack,
+            replaces: Vec::new(),
+            origin: Origin {
+                path: path.to_owned(),
+                text: String::new(),
+            },
+        }
+    }
+
+    /// A fault at one of its replacements.
+    pub(crate) fn fault(
+        &self,
+        replace: &Spanned<Replace>,
+        what: impl Into<String>,
+        instead: impl Into<String>,
+    ) -> Fault {
+        let span = replace.span();
+        // The first line says where; a whole paragraph would be marked otherwise.
+        let end = self.origin.text[span.clone()]
+            .find('\n')
+            .map_or(span.end, |n| span.start + n);
+        Fault::at(
+            &self.origin.path,
+            &self.origin.text,
+            &(span.start..end),
+            what,
+            instead,
+        )
+    }
+
+    fn whole(&self, what: impl Into<String>, instead: &str) -> Error {
+        Fault::whole(&self.origin.path, what, instead).into()
+    }
+
+    fn validate(&self) -> Result<()> {
+        let odd = |text: &str| text.chars().any(char::is_control);
+        let roots = self.roots.values().chain(&self.root);
+        let mut paths = roots
+            .chain([&self.target])
+            .map(|path| path.to_string_lossy());
+        if paths.any(|path| odd(&path)) {
+            return Err(self.whole(
+                "a path holds a control character",
+                "in double quotes \\t and \\n are a tab and a new line; write paths in single quotes",
+            ));
+        }
+        if self.root.is_some() && !self.roots.is_empty() {
+            return Err(self.whole(
+                "it has both root and roots",
+                "name the main one among roots",
+            ));
+        }
+        if self.overlay.is_some() && self.archive.is_some() {
+            return Err(self.whole("it has both overlay and archive", "files go to one of them"));
+        }
+        if odd(&self.name) || self.name.trim().is_empty() {
+            return Err(self.whole(
+                "its name is empty or holds odd characters",
+                "name it plainly",
+            ));
+        }
+        for replace in &self.replaces {
+            let wrong = replace.get_ref().validate();
+            wrong.map_err(|(what, instead)| self.fault(replace, what, instead))?;
+        }
+        Ok(())
+    }
+
+    /// The target's sheet.
+    ///
+    /// # Errors
+    /// As [`Sheet::find`].
+    pub fn sheet(&self) -> Result<Sheet> {
+        let beside = self.folder().join(&self.target);
+        match beside.exists() {
+            true => Sheet::load(&beside),
+            false => Sheet::find(&self.target),
+        }
+    }
+
+    /// Where the target's roots are; `named` and `others` win over the job sheet.
+    ///
+    /// # Errors
+    /// A root that the target's sheet does not name.
+    pub fn roots(
+        &self,
+        sheet: &Sheet,
+        named: Option<&Path>,
+        others: Option<&BTreeMap<String, PathBuf>>,
+    ) -> Result<Roots> {
+        let absolute = |path: PathBuf| std::path::absolute(&path).map_err(Error::read(&path));
+        let main_name = sheet.roots.first();
+        let main = named.map(Path::to_owned).or_else(|| {
+            let of_roots = main_name.and_then(|name| self.roots.get(name));
+            let alone = self.roots.values().next().filter(|_| main_name.is_none());
+            let found = self.root.as_ref().or(of_roots).or(alone)?;
+            Some(self.folder().join(found))
+        });
+        let mut roots = Roots {
+            main: main.map(absolute).transpose()?,
+            others: BTreeMap::new(),
+        };
+        let typed = others.into_iter().flatten();
+        let own = self
+            .roots
+            .iter()
+            .map(|(name, path)| (name, self.folder().join(path)));
+        for (name, path) in own.chain(typed.map(|(name, path)| (name, path.clone()))) {
+            if !sheet.roots.is_empty() && !sheet.roots.contains(name) {
+                let known = sheet.roots.join(", ");
+                let what = format!("{} has no root \"{name}\"", sheet.name);
+                return Err(self.whole(what, &format!("there are: {known}")));
+            }
+            if Some(name) != main_name {
+                roots.others.insert(name.clone(), absolute(path)?);
+            }
+        }
+        Ok(roots)
+    }
+
+    /// The target, with its lists and roots.
+    ///
+    /// # Errors
+    /// As [`Target::new`], and those of [`Job::roots`].
+    pub fn target(
+        &self,
+        named: Option<&Path>,
+        others: Option<&BTreeMap<String, PathBuf>>,
+    ) -> Result<Target> {
+        let sheet = self.sheet()?;
+        let roots = self.roots(&sheet, named, others)?;
+        Target::new(sheet, roots)
+    }
+
+    /// Values as templates know them.
+    pub fn names(&self) -> crate::template::Names {
+        let mut names = crate::template::Names::of(&format!("{}\0{}", self.name, self.pack.author));
+        names = names.with(&crate::template::values(&self.values));
+        names.set("job", self.name.as_str());
+        names
+    }
+
+    /// Where its files go.
+    ///
+    /// # Errors
+    /// A template that names what is not known; a target's overlay that no main root is at hand for.
+    pub fn place(&self, target: &Target) -> Result<Place> {
+        let names = self.names();
+        let filled = |text: &str| {
+            let text = names
+                .text(text)
+                .map_err(|what| self.whole(what, "add it to [values]"))?;
+            let path = self.folder().join(text);
+            std::path::absolute(&path).map_err(Error::read(&path))
+        };
+        match (&self.overlay, &self.archive) {
+            (Some(overlay), _) if overlay == "target" => {
+                let (Some(within), Some(root)) = (&target.sheet.overlay, &target.roots.main) else {
+                    return Err(self.whole(
+                        "overlay = \"target\" means the folder that the target's sheet names, and it names none",
+                        "write its path",
+                    ));
+                };
+                let within = names
+                    .text(&within.0)
+                    .map_err(|what| self.whole(what, "add it to [values]"))?;
+                Ok(Place::Overlay(crate::tree::slot_path(root, &within)?))
+            }
+            (Some(overlay), _) => filled(overlay).map(Place::Overlay),
+            (None, Some(archive)) => filled(archive).map(Place::Archive),
+            (None, None) => Ok(Place::Slots),
+        }
+    }
+
+    /// The options of one replacement: those of all, then its own.
+    ///
+    /// # Errors
+    /// A value that is wrong together with others.
+    pub fn options(&self, replace: &Spanned<Replace>) -> Result<Options> {
+        let own = replace.get_ref().pairs();
+        let pairs = self.defaults.0.iter().chain(own);
+        let pairs = pairs.map(|(key, text)| (key.as_str(), text.as_str()));
+        let mut options = Options::read(pairs).map_err(|what| self.fault(replace, what, ""))?;
+        options.beside(self.folder());
+        Ok(options)
+    }
+}

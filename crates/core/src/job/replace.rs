@@ -1,0 +1,258 @@
+//! One replacement of a job sheet.
+
+use super::options::{OPTIONS, Options};
+use crate::sheet::OneOrMany;
+use serde::de::{DeserializeSeed, Error as _, MapAccess, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer};
+use std::fmt;
+use std::path::PathBuf;
+
+/// Which clips go to which slots, and how they are shaped.
+#[derive(Debug, Clone, Default)]
+pub struct Replace {
+    /// Slots, or patterns over them.
+    pub slots: Vec<String>,
+    /// Clips, dealt to the slots in order, round and round.
+    pub clips: Vec<PathBuf>,
+    /// Sounds between silences that are dealt out, by their numbers.
+    pub pieces: Vec<u32>,
+    /// A list of lines to be spoken, in place of clips.
+    pub prompts: Option<Prompts>,
+    /// Values for its templates.
+    pub values: toml::Table,
+    options: Pairs,
+}
+
+/// A list of lines to be spoken.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Prompts {
+    /// A table beside the job sheet; its first line names the columns.
+    pub list: PathBuf,
+    /// The column that names the slot.
+    #[serde(default = "usual_slot")]
+    pub slot: String,
+    /// The column that holds what is said.
+    #[serde(default = "usual_say")]
+    pub say: String,
+    /// What parts the columns; told by the first line where nothing is said.
+    pub delimiter: Option<char>,
+}
+
+fn usual_slot() -> String {
+    "slot".to_owned()
+}
+
+fn usual_say() -> String {
+    "say".to_owned()
+}
+
+/// Options by their names, as text.
+#[derive(Debug, Clone, Default)]
+pub struct Pairs(pub Vec<(String, String)>);
+
+/// The keys beside the options.
+const OWN: &[&str] = &[
+    "slot", "slots", "clip", "clips", "pieces", "prompts", "values",
+];
+
+/// All keys of a replacement; serde wants them at hand for its message.
+const KEYS: &[&str] = &{
+    let mut keys = [""; OWN.len() + OPTIONS.len()];
+    let mut at = 0;
+    while at < keys.len() {
+        keys[at] = if at < OWN.len() {
+            OWN[at]
+        } else {
+            OPTIONS[at - OWN.len()]
+        };
+        at += 1;
+    }
+    keys
+};
+
+impl Replace {
+    /// Its own options.
+    pub fn pairs(&self) -> &[(String, String)] {
+        &self.options.0
+    }
+
+    /// # Errors
+    /// What is missing or contradicts itself, and what to write.
+    pub(super) fn validate(&self) -> Result<(), (&'static str, &'static str)> {
+        if self.slots.is_empty() {
+            return Err(("it names no slot", "write slot = 'sfx/gull_#.ogg'"));
+        }
+        match (self.clips.is_empty(), &self.prompts) {
+            (true, None) => Err(("it names no clip", "write clip = 'takes/kettle.wav'")),
+            (false, Some(_)) => Err(("it has both clips and prompts", "leave one of them out")),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Reads the value of one option, and says at its place what is wrong with it.
+struct Value<'a> {
+    key: &'a str,
+    pairs: &'a mut Vec<(String, String)>,
+}
+
+impl Value<'_> {
+    fn take<E: serde::de::Error>(&mut self, text: &str) -> Result<(), E> {
+        Options::default().set(self.key, text).map_err(E::custom)?;
+        self.pairs.push((self.key.to_owned(), text.to_owned()));
+        Ok(())
+    }
+}
+
+impl<'de> DeserializeSeed<'de> for Value<'_> {
+    type Value = ();
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Value<'_> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "a text, a number or true for {}", self.key)
+    }
+
+    fn visit_str<E: serde::de::Error>(mut self, text: &str) -> Result<(), E> {
+        self.take(text)
+    }
+
+    fn visit_i64<E: serde::de::Error>(mut self, number: i64) -> Result<(), E> {
+        self.take(&number.to_string())
+    }
+
+    fn visit_f64<E: serde::de::Error>(mut self, number: f64) -> Result<(), E> {
+        self.take(&number.to_string())
+    }
+
+    fn visit_bool<E: serde::de::Error>(mut self, value: bool) -> Result<(), E> {
+        self.take(&value.to_string())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(mut self, mut texts: A) -> Result<(), A::Error> {
+        if self.key != "tag" {
+            return Err(A::Error::custom(format!("{} takes one value", self.key)));
+        }
+        while let Some(text) = texts.next_element::<String>()? {
+            self.take(&text)?;
+        }
+        Ok(())
+    }
+}
+
+/// A path as it is typed; control characters are what double quotes make of `\n` and `\t`.
+struct Typed(String);
+
+impl<'de> Deserialize<'de> for Typed {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        match text.chars().any(char::is_control) {
+            true => Err(D::Error::custom(
+                "it holds a control character: in double quotes \\t and \\n are a tab and a new line; \
+                 write paths in single quotes",
+            )),
+            false => Ok(Self(text)),
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Replace {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Keys;
+        impl<'de> Visitor<'de> for Keys {
+            type Value = Replace;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a table of keys")
+            }
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Replace, A::Error> {
+                let mut replace = Replace::default();
+                while let Some(key) = map.next_key::<String>()? {
+                    match key.as_str() {
+                        "slot" | "slots" => {
+                            let slots = map.next_value::<OneOrMany<Typed>>()?.0;
+                            let plain = slots.into_iter().map(|slot| slot.0.replace('\\', "/"));
+                            replace.slots.extend(plain);
+                        }
+                        "clip" | "clips" => {
+                            let clips = map.next_value::<OneOrMany<Typed>>()?.0;
+                            replace
+                                .clips
+                                .extend(clips.into_iter().map(|clip| clip.0.into()));
+                        }
+                        "pieces" => replace.pieces = map.next_value()?,
+                        "prompts" => replace.prompts = Some(map.next_value::<PromptKeys>()?.0),
+                        "values" => replace.values = map.next_value()?,
+                        key => option(key, KEYS, &mut replace.options.0, &mut map)?,
+                    }
+                }
+                Ok(replace)
+            }
+        }
+        deserializer.deserialize_map(Keys)
+    }
+}
+
+/// The list's path alone, or a table with its columns.
+struct PromptKeys(Prompts);
+
+impl<'de> Deserialize<'de> for PromptKeys {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Either;
+        impl<'de> Visitor<'de> for Either {
+            type Value = Prompts;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("the path of a list, or { list = …, slot = …, say = …, delimiter = … }")
+            }
+            fn visit_str<E: serde::de::Error>(self, list: &str) -> Result<Prompts, E> {
+                Ok(Prompts {
+                    list: list.into(),
+                    slot: usual_slot(),
+                    say: usual_say(),
+                    delimiter: None,
+                })
+            }
+            fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<Prompts, A::Error> {
+                Prompts::deserialize(serde::de::value::MapAccessDeserializer::new(map))
+            }
+        }
+        deserializer.deserialize_any(Either).map(Self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Pairs {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Keys;
+        impl<'de> Visitor<'de> for Keys {
+            type Value = Pairs;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a table of options")
+            }
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Pairs, A::Error> {
+                let mut pairs = Vec::new();
+                while let Some(key) = map.next_key::<String>()? {
+                    option(&key, OPTIONS, &mut pairs, &mut map)?;
+                }
+                Ok(Pairs(pairs))
+            }
+        }
+        deserializer.deserialize_map(Keys)
+    }
+}
+
+fn option<'de, A: MapAccess<'de>>(
+    key: &str,
+    known: &'static [&'static str],
+    pairs: &mut Vec<(String, String)>,
+    map: &mut A,
+) -> Result<(), A::Error> {
+    match OPTIONS.contains(&key) {
+        true => map.next_value_seed(Value { key, pairs }),
+        false => Err(A::Error::unknown_field(key, known)),
+    }
+}

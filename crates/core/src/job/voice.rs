@@ -1,0 +1,268 @@
+//! Prompt lists: lines that an outside command speaks.
+
+use super::deal::Placement;
+use super::{Dealt, Job, Prompts, Replace};
+use crate::encoder::{Encoder, private_folder};
+use crate::entry::cells;
+use crate::error::{Error, Result};
+use crate::fit::copy_file;
+use crate::hash::Hash;
+use crate::names::folded;
+use crate::sheet::Pattern;
+use crate::target::Target;
+use crate::template::{Names, values};
+use deft_needle_audio::{Error as AudioError, Observer};
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use toml::Spanned;
+
+/// One line of a list.
+struct Line {
+    slot: String,
+    say: String,
+    /// What the list's columns hold.
+    cells: Vec<(String, String)>,
+}
+
+impl Job {
+    /// Where spoken lines are kept, beside the job sheet: they can be listened to, and what has not
+    /// changed is not spoken again.
+    pub fn voices(&self) -> PathBuf {
+        let stem = self
+            .path()
+            .file_stem()
+            .unwrap_or_default()
+            .to_string_lossy();
+        self.folder().join(format!("{stem}.voices"))
+    }
+
+    /// Has the lines of all prompt lists spoken, and deals them to their slots.
+    ///
+    /// # Errors
+    /// [`AudioError::Stopped`]; whatever else is wrong becomes a fault of `dealt`.
+    pub fn speak(
+        &self,
+        target: &Target,
+        allow_commands: bool,
+        dealt: &mut Dealt,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let placed = dealt.placements.iter();
+        let mut taken: HashMap<String, String> =
+            placed.map(|p| (folded(&p.slot), p.named.clone())).collect();
+        for replace in &self.replaces {
+            let Some(prompts) = &replace.get_ref().prompts else {
+                continue;
+            };
+            match self.speak_list(replace, prompts, target, allow_commands, dealt, observer) {
+                Err(Error::Audio(AudioError::Stopped)) => return Err(AudioError::Stopped.into()),
+                Err(error) => dealt.faults.push(error),
+                Ok(placements) => {
+                    for placement in placements {
+                        self.add(placement, replace, &mut taken, dealt);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn speak_list(
+        &self,
+        replace: &Spanned<Replace>,
+        prompts: &Prompts,
+        target: &Target,
+        allow_commands: bool,
+        dealt: &mut Dealt,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Placement>> {
+        let options = self.options(replace)?;
+        let list = self.folder().join(&prompts.list);
+        let lines = self.lines(replace, prompts, &list)?;
+        let mut placements = Vec::new();
+        let mut unspoken = Vec::new();
+        for line in &lines {
+            let (slot, _) = match target.aim(&line.slot) {
+                Ok(aimed) => aimed,
+                Err(error) => {
+                    dealt.faults.push(Error::Slot {
+                        slot: line.slot.clone(),
+                        clip: format!("\"{}\"", line.say),
+                        source: Box::new(error),
+                    });
+                    continue;
+                }
+            };
+            let clip = self.voiced(&slot, &line.say);
+            if !clip.is_file() {
+                unspoken.push((line.say.as_str(), clip.clone()));
+            }
+            placements.push(Placement {
+                slot,
+                clip,
+                named: format!("\"{}\"", line.say),
+                options: options.clone(),
+                values: line
+                    .cells
+                    .iter()
+                    .map(|(name, cell)| (name.clone(), cell.as_str().into()))
+                    .chain(values(&replace.get_ref().values))
+                    .collect(),
+                as_is: false,
+            });
+        }
+        self.missing(replace.get_ref(), target, &lines, dealt);
+        self.voice_all(replace, &unspoken, allow_commands, observer)?;
+        Ok(placements)
+    }
+
+    /// The lines of a list, each with the slot that it is for.
+    fn lines(
+        &self,
+        replace: &Spanned<Replace>,
+        prompts: &Prompts,
+        list: &Path,
+    ) -> Result<Vec<Line>> {
+        let bytes = std::fs::read(list).map_err(Error::read(list))?;
+        let wrong = |what: String| -> Error { self.fault(replace, what, "").into() };
+        let text = String::from_utf8(bytes)
+            .map_err(|_| wrong(format!("{} is no UTF-8 text", list.display())))?;
+        let mut rows = text
+            .trim_start_matches('\u{feff}')
+            .lines()
+            .filter(|line| !line.trim().is_empty());
+        let head = rows.next().unwrap_or_default();
+        let usual = ['\t', ';', ','].into_iter().find(|c| head.contains(*c));
+        let delimiter = prompts.delimiter.or(usual).unwrap_or('\t');
+        let columns = cells(head, delimiter);
+        let column = |name: &str| {
+            let found = columns.iter().position(|column| column == name);
+            found.ok_or_else(|| {
+                let known = columns.join(", ");
+                wrong(format!(
+                    "{} has no column {name}; it has: {known}",
+                    list.display()
+                ))
+            })
+        };
+        let (_, say) = (column(&prompts.slot)?, column(&prompts.say)?);
+        let mut lines = Vec::new();
+        for row in rows {
+            let cells = cells(row, delimiter);
+            let mut names = Names::default();
+            for (name, cell) in columns.iter().zip(&cells) {
+                names.set(name, cell.as_str());
+            }
+            // The column of slots is {slot}, whatever the list calls it.
+            let slot = columns.iter().position(|column| *column == prompts.slot);
+            names.set(
+                "slot",
+                slot.and_then(|at| cells.get(at)).map_or("", String::as_str),
+            );
+            let say = cells.get(say).map_or("", |say| say.trim());
+            for slot in &replace.get_ref().slots {
+                lines.push(Line {
+                    slot: names.text(slot).map_err(wrong)?,
+                    say: say.to_owned(),
+                    cells: columns.iter().cloned().zip(cells.iter().cloned()).collect(),
+                });
+            }
+        }
+        Ok(lines)
+    }
+
+    /// Slots of the same kind that the list has no line for.
+    fn missing(&self, replace: &Replace, target: &Target, lines: &[Line], dealt: &mut Dealt) {
+        let named: BTreeSet<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
+        for slot in &replace.slots {
+            let mut pattern = slot.clone();
+            while let (Some(from), Some(to)) = (pattern.find('{'), pattern.find('}')) {
+                pattern.replace_range(from..=to.max(from), "*");
+            }
+            let Ok(pattern) = pattern.parse::<Pattern>() else {
+                continue;
+            };
+            let missing = target.slots.names().filter(|name| pattern.matches(name));
+            let elsewhere =
+                |name: &&str| dealt.placements.iter().any(|placed| placed.slot == **name);
+            let missing: Vec<&str> = missing
+                .filter(|name| !named.contains(name) && !elsewhere(name))
+                .collect();
+            if !missing.is_empty() {
+                dealt.notes.push(format!(
+                    "the list has no line for {}: {}",
+                    super::deal::counted(missing.len(), "slot"),
+                    missing.join(", ")
+                ));
+            }
+        }
+    }
+
+    /// Where a spoken line is kept; another line or another command has another place.
+    fn voiced(&self, slot: &str, say: &str) -> PathBuf {
+        let command = self
+            .voice
+            .as_ref()
+            .map_or(String::new(), |voice| voice.command.join("\0"));
+        let hash = Hash::of(format!("{command}\0\0{say}").as_bytes()).hex();
+        let file = slot.rsplit('/').next().unwrap_or(slot);
+        let stem = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
+        self.voices().join(format!("{stem}-{}.wav", &hash[..12]))
+    }
+
+    fn voice_all(
+        &self,
+        replace: &Spanned<Replace>,
+        unspoken: &[(&str, PathBuf)],
+        allow_commands: bool,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        if unspoken.is_empty() {
+            return Ok(());
+        }
+        let Some(voice) = &self.voice else {
+            let instead = "write [voice] with command = ['program', '{text}', '{out}']";
+            return Err(self
+                .fault(
+                    replace,
+                    "no command is named that speaks the lines",
+                    instead,
+                )
+                .into());
+        };
+        if !allow_commands {
+            return Err(Error::refused(
+                format!(
+                    "this would run for {}: {}",
+                    super::deal::counted(unspoken.len(), "line"),
+                    voice.command.join(" ")
+                ),
+                "say --allow-commands if you trust it",
+            ));
+        }
+        let limit = Duration::from_secs(voice.seconds);
+        let command = Encoder::voice(voice.command.clone(), limit)
+            .map_err(|what| self.whole(what, "as in command = ['speaker', '{text}', '{out}']"))?;
+        let folder = self.voices();
+        if !folder.is_dir() {
+            std::fs::create_dir(&folder).map_err(Error::write("make", &folder))?;
+        }
+        for (say, clip) in unspoken {
+            if observer.stopped() {
+                return Err(AudioError::Stopped.into());
+            }
+            if clip.is_file() {
+                continue;
+            }
+            let private = private_folder()?;
+            let made = private.path().join("spoken.wav");
+            command.speak(say, &made)?;
+            let disk = crate::RealDisk::default();
+            let part = crate::tree::part_of(clip);
+            copy_file(&made, &part, &disk)?;
+            std::fs::rename(&part, clip).map_err(Error::write("put in place", clip))?;
+        }
+        Ok(())
+    }
+}

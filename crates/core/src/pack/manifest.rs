@@ -1,0 +1,94 @@
+//! Manifests of packs, from templates; and what is said of whose sounds they are.
+
+use crate::error::{Error, Result};
+use crate::install::job::{Outlook, Run};
+use crate::sheet::Fault;
+use crate::template::Names;
+
+/// Begins and ends what is repeated for every slot; each on a line of its own.
+const EACH: &str = "{each}";
+const END: &str = "{end}";
+
+impl Run {
+    /// What templates of manifests know.
+    fn pack_names(&self) -> Names {
+        let mut names = self.job.names();
+        let facts = &self.job.pack;
+        names.set("name", self.job.name.as_str());
+        names.set("target", self.target.sheet.name.as_str());
+        names.set("version", facts.version.as_str());
+        names.set("author", facts.author.as_str());
+        names.set("description", facts.description.as_str());
+        names.set("licence", facts.licence.as_str());
+        names.set("credits", facts.credits.0.join("\n"));
+        names
+    }
+
+    /// The manifests with their paths in the pack, and the credits where no manifest tells them.
+    pub(super) fn manifests(&self, outlook: &Outlook) -> Result<Vec<(String, Vec<u8>)>> {
+        let names = self.pack_names();
+        let folder = self
+            .target
+            .sheet
+            .path()
+            .parent()
+            .unwrap_or(std::path::Path::new("."));
+        let mut all = Vec::new();
+        let mut told = false;
+        for file in &self.layout().files {
+            let path = folder.join(&file.template.0);
+            let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
+            told |= template.contains("{credits}") || template.contains("{licence}");
+            let wrong = |what: String| -> Error { Fault::whole(&path, what, "").into() };
+            let text = self.fill_in(&template, &names, outlook, &wrong)?;
+            let place = names.text(&file.path.0).map_err(wrong)?;
+            all.push((place, text.into_bytes()));
+        }
+        let facts = &self.job.pack;
+        let silent = facts.credits.0.is_empty() && facts.licence.is_empty();
+        if !told && !silent {
+            let mut text = format!("{}\n", self.job.name);
+            facts
+                .credits
+                .0
+                .iter()
+                .for_each(|line| text += &format!("{line}\n"));
+            if !facts.licence.is_empty() {
+                text += &format!("Licence: {}\n", facts.licence);
+            }
+            all.push(("CREDITS.txt".to_owned(), text.into_bytes()));
+        }
+        Ok(all)
+    }
+
+    /// Fills a template in; what stands between `{each}` and `{end}` comes once for every slot.
+    fn fill_in(
+        &self,
+        template: &str,
+        names: &Names,
+        outlook: &Outlook,
+        wrong: &dyn Fn(String) -> Error,
+    ) -> Result<String> {
+        let mut text = String::new();
+        let mut repeated: Option<String> = None;
+        for line in template.split_inclusive('\n') {
+            match (line.trim(), repeated.take()) {
+                (EACH, None) => repeated = Some(String::new()),
+                (EACH, Some(_)) => return Err(wrong(format!("{EACH} within {EACH}"))),
+                (END, Some(part)) => {
+                    for line in &outlook.lines {
+                        let of_slot = self.names_of(line)?;
+                        text += &of_slot.text(&part).map_err(wrong)?;
+                    }
+                }
+                (END, None) => return Err(wrong(format!("{END} without {EACH}"))),
+                (_, Some(part)) => repeated = Some(part + line),
+                (_, None) => text += &names.text(line).map_err(wrong)?,
+            }
+        }
+        match repeated {
+            None => Ok(text),
+            Some(_) => Err(wrong(format!("{EACH} without {END}"))),
+        }
+    }
+}

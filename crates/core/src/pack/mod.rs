@@ -1,0 +1,214 @@
+//! Packs: a job as something to share. The same bytes on every run, read back and checked.
+
+mod archive;
+mod icon;
+mod manifest;
+mod receipt;
+mod take_in;
+
+pub use receipt::Receipt;
+
+use crate::disk::Disk;
+use crate::encoder::private_folder;
+use crate::error::{Error, Result};
+use crate::hash::Hash;
+use crate::install::job::{Line, Outlook, Run};
+use crate::ledger::state::State;
+use crate::sheet::{Pack, PackForm, Size};
+use crate::stamps::Stamps;
+use crate::stock::{Member, Stock};
+use deft_needle_audio::Observer;
+use rayon::prelude::*;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use tempfile::TempDir;
+
+/// The folder of a pack that holds what `install` needs.
+pub const OWN_FOLDER: &str = "deft-needle";
+
+/// A pack that is made ready.
+pub struct Packed {
+    /// Its files, by their paths in it.
+    pub members: BTreeMap<String, PathBuf>,
+    /// Kept until the archive is written.
+    _folder: TempDir,
+}
+
+/// What was packed.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The archive or folder.
+    pub out: PathBuf,
+    /// Its files, in order.
+    pub members: Vec<String>,
+    /// How many of them are slots.
+    pub slots: usize,
+    /// Its size.
+    pub bytes: u64,
+    /// The hash of all of it.
+    pub hash: Hash,
+    /// What the user should know.
+    pub notes: Vec<String>,
+}
+
+impl Run {
+    fn layout(&self) -> Pack {
+        self.target.sheet.pack.clone().unwrap_or_default()
+    }
+
+    /// Where a slot lies in a pack.
+    fn packed_as(&self, slot: &str) -> String {
+        match &self.layout().folder {
+            Some(folder) => format!("{}/{slot}", folder.0),
+            None => slot.to_owned(),
+        }
+    }
+
+    /// Makes every file of the pack in a private folder.
+    ///
+    /// # Errors
+    /// Those of fitting; templates that name what is not known; an icon of another size.
+    pub fn make_pack(
+        &self,
+        outlook: &Outlook,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Packed> {
+        let folder = private_folder()?;
+        let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
+        let lines = outlook.lines.par_iter();
+        lines.try_for_each(|line| {
+            self.fit_into(line, &path_of(line), disk, observer)
+                .map_err(|error| Error::Slot {
+                    slot: line.slot.clone(),
+                    clip: line.clip.clone(),
+                    source: Box::new(error),
+                })
+        })?;
+        let mut members: BTreeMap<String, PathBuf> = BTreeMap::new();
+        for line in &outlook.lines {
+            members.insert(self.packed_as(&line.slot), path_of(line));
+        }
+        let mut texts = self.manifests(outlook)?;
+        texts.extend(self.receipt(outlook, &path_of)?);
+        if let Some(icon) = self.icon(outlook, &path_of, observer)? {
+            texts.push(icon);
+        }
+        for (at, (name, bytes)) in texts.into_iter().enumerate() {
+            let path = folder.path().join(format!("own-{at}"));
+            std::fs::write(&path, bytes).map_err(Error::write("write", &path))?;
+            if members.insert(name.clone(), path).is_some() {
+                let what = format!("{name} would be twice in the pack");
+                return Err(Error::refused(what, "mend the sheet's [pack]"));
+            }
+        }
+        Ok(Packed {
+            members,
+            _folder: folder,
+        })
+    }
+
+    /// Packs the job into `out`, and checks it by reading it back.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the job; those of [`Run::make_pack`] and of writing.
+    pub fn pack(
+        &mut self,
+        out: &Path,
+        overwrite: bool,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Report> {
+        let mut outlook = self.look(&State::default(), &Stamps::default(), observer)?;
+        if !outlook.faults.is_empty() {
+            return Err(outlook.faults.swap_remove(0));
+        }
+        let form = self.layout().form;
+        if form == PackForm::Folder {
+            let used = std::fs::read_dir(out).is_ok_and(|mut entries| entries.next().is_some());
+            if used {
+                let what = format!("{} is not empty", out.display());
+                return Err(Error::refused(what, "name a new folder"));
+            }
+        } else {
+            crate::fit::refuse_existing(&[], out, overwrite)?;
+        }
+        let packed = self.make_pack(&outlook, disk, observer)?;
+        let checked = |path: &Path| self.check_pack(&packed, path);
+        packed.write(form, out, disk, &checked)?;
+        let hash = match form {
+            PackForm::Folder => packed.fingerprint()?,
+            PackForm::Zip | PackForm::TarGz => Hash::of_file(out)?,
+        };
+        let bytes = packed.bytes(form, out);
+        Ok(Report {
+            out: out.to_owned(),
+            members: packed.members.keys().cloned().collect(),
+            slots: outlook.lines.len(),
+            bytes,
+            hash,
+            notes: outlook.notes,
+        })
+    }
+
+    /// Holds what was written against what was meant, and every slot against the sheet.
+    fn check_pack(&self, packed: &Packed, out: &Path) -> Result<()> {
+        let wrong = |what: String| Error::Audio(deft_needle_audio::Error::Verify { what });
+        let slots: BTreeMap<String, &str> = self
+            .dealt
+            .placements
+            .iter()
+            .map(|placement| (self.packed_as(&placement.slot), placement.slot.as_str()))
+            .collect();
+        let look = |member: &Member| {
+            let meant = packed.members.get(&member.name);
+            let meant = meant.ok_or_else(|| wrong(format!("{} was not meant", member.name)))?;
+            if Hash::of_file(meant)? != member.hash()? {
+                return Err(wrong(format!("{} reads back as another", member.name)));
+            }
+            if let Some(slot) = slots.get(&member.name)
+                && let Some(short) = self.target.shortfalls(slot, member).first()
+            {
+                return Err(wrong(format!("{slot}: {short}")));
+            }
+            Ok(member.name.clone())
+        };
+        let read = Stock::open(out)?.look(&look, &deft_needle_audio::observe::Unobserved)?;
+        if let Some(error) = read.left_out.into_iter().next() {
+            return Err(error);
+        }
+        let found: BTreeSet<String> = read.found.into_iter().collect();
+        if let Some(lost) = packed.members.keys().find(|name| !found.contains(*name)) {
+            return Err(wrong(format!("{lost} is not in it")));
+        }
+        let bytes = packed.bytes(self.layout().form, out);
+        match self.layout().largest.filter(|most| bytes > most.0) {
+            None => Ok(()),
+            Some(most) => Err(Error::refused(
+                format!("the pack takes {}, {most} at most are taken", Size(bytes)),
+                "leave something out",
+            )),
+        }
+    }
+}
+
+impl Packed {
+    /// How much room it takes as it was written.
+    fn bytes(&self, form: PackForm, out: &Path) -> u64 {
+        let size = |path: &Path| std::fs::metadata(path).map_or(0, |found| found.len());
+        match form {
+            PackForm::Folder => self.members.values().map(|path| size(path)).sum(),
+            PackForm::Zip | PackForm::TarGz => size(out),
+        }
+    }
+
+    /// The hash of all names and contents.
+    fn fingerprint(&self) -> Result<Hash> {
+        let mut text = String::new();
+        for (name, path) in &self.members {
+            text += &format!("{} {name}\n", Hash::of_file(path)?);
+        }
+        Ok(Hash::of(text.as_bytes()))
+    }
+}

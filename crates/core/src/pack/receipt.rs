@@ -1,0 +1,101 @@
+//! What a pack brings so that it can be installed: what it is called, its values, and its target's sheet.
+
+use super::OWN_FOLDER;
+use crate::error::{Error, Result};
+use crate::hash::Hash;
+use crate::install::job::{Line, Outlook, Run};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+/// What a pack says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Receipt {
+    /// What it is called.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Who made it.
+    #[serde(default)]
+    pub author: String,
+    /// What its target is called.
+    pub target: String,
+    /// Values for the sheet's templates.
+    #[serde(default)]
+    pub values: toml::Table,
+    /// Its slots.
+    #[serde(default)]
+    pub slots: BTreeMap<String, PackedSlot>,
+}
+
+/// A slot of a pack.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackedSlot {
+    /// Where its file lies in the pack.
+    pub file: String,
+    /// The hash of that file.
+    pub hash: Hash,
+    /// Values for the sheet's templates, its own.
+    #[serde(default)]
+    pub values: toml::Table,
+}
+
+impl Run {
+    /// The receipt, the sheet and its lists, with their paths in the pack; nothing where the sheet says
+    /// that its packs carry none.
+    pub(super) fn receipt(
+        &self,
+        outlook: &Outlook,
+        path_of: &dyn Fn(&Line) -> PathBuf,
+    ) -> Result<Vec<(String, Vec<u8>)>> {
+        if self.layout().bare {
+            return Ok(Vec::new());
+        }
+        let mut slots = BTreeMap::new();
+        for line in &outlook.lines {
+            let placement = self.dealt.placements.iter().find(|p| p.slot == line.slot);
+            let values = placement.and_then(|p| toml::Table::try_from(&p.values).ok());
+            let slot = PackedSlot {
+                file: self.packed_as(&line.slot),
+                hash: Hash::of_file(&path_of(line))?,
+                values: values.unwrap_or_default(),
+            };
+            slots.insert(line.slot.clone(), slot);
+        }
+        let receipt = Receipt {
+            name: self.job.name.clone(),
+            version: self.job.pack.version.clone(),
+            author: self.job.pack.author.clone(),
+            target: self.target.sheet.name.clone(),
+            values: self.job.values.clone(),
+            slots,
+        };
+        let text = toml::to_string(&receipt).map_err(|error| {
+            Error::refused(
+                format!("the pack cannot be described: {error}"),
+                "report this",
+            )
+        })?;
+        let sheet = &self.target.sheet;
+        let mut all = vec![
+            (format!("{OWN_FOLDER}/pack.toml"), text.into_bytes()),
+            (
+                format!("{OWN_FOLDER}/sheet.toml"),
+                sheet.text().as_bytes().to_vec(),
+            ),
+        ];
+        let folder = sheet.path().parent().unwrap_or(std::path::Path::new("."));
+        let lists = sheet
+            .slots
+            .iter()
+            .filter_map(|source| source.get_ref().from.as_ref());
+        for list in lists {
+            let path = folder.join(&list.0);
+            let bytes = std::fs::read(&path).map_err(Error::read(&path))?;
+            all.push((format!("{OWN_FOLDER}/{}", list.0), bytes));
+        }
+        Ok(all)
+    }
+}

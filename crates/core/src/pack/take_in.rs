@@ -1,0 +1,177 @@
+//! A pack that somebody else made, as a job: its sheet and the user's own roots decide what may be
+//! written where. It brings no roots, no commands, and no say over what is removed.
+
+use super::{OWN_FOLDER, Receipt};
+use crate::encoder::private_folder;
+use crate::error::{Error, Result};
+use crate::install::job::{Ask, Run};
+use crate::job::{Dealt, Job, Options, PackFacts, Placement};
+use crate::sheet::Sheet;
+use crate::slots::Roots;
+use crate::stock::{Member, Stock};
+use crate::target::Target;
+use deft_needle_audio::Observer;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use tempfile::TempDir;
+
+/// What was found in a pack, unpacked into a private folder.
+struct Unpacked {
+    files: BTreeMap<String, PathBuf>,
+    folder: TempDir,
+}
+
+impl Run {
+    /// Whether a path is a pack, and no job sheet.
+    pub fn is_pack(path: &Path) -> bool {
+        path.join(OWN_FOLDER).is_dir() || Stock::is_archive(path)
+    }
+
+    /// Reads a pack. The target's sheet is `sheet` where the user names one, which may do all that sheets
+    /// may; else the pack's own. The folder that is given with it must be kept while the run lasts.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] for an archive that is no pack, or without a root; sheets that are wrong.
+    pub fn of_pack(
+        pack: &Path,
+        sheet: Option<&Path>,
+        ask: Ask<'_>,
+        observer: &dyn Observer,
+    ) -> Result<(Self, TempDir)> {
+        let Some(root) = ask.root else {
+            return Err(Error::refused(
+                "a pack brings no root",
+                "say where the target is with --root FOLDER",
+            ));
+        };
+        let unpacked = unpack(pack, observer)?;
+        let receipt = unpacked.receipt(pack)?;
+        let sheet = match sheet {
+            Some(named) => Sheet::find(named)?,
+            None => unpacked.sheet(pack)?,
+        };
+        let absolute = |path: &Path| std::path::absolute(path).map_err(Error::read(path));
+        let mut roots = Roots {
+            main: Some(absolute(root)?),
+            others: BTreeMap::new(),
+        };
+        for (name, path) in ask.others.into_iter().flatten() {
+            roots.others.insert(name.clone(), absolute(path)?);
+        }
+        let target = Target::new(sheet, roots)?;
+        let facts = PackFacts {
+            version: receipt.version.clone(),
+            author: receipt.author.clone(),
+            ..PackFacts::default()
+        };
+        let job = Job::of_pack(&receipt.name, receipt.values.clone(), facts, pack);
+        let dealt = unpacked.deal(&receipt, &target, pack);
+        let run = Self::of_parts(job, target, dealt, ask)?;
+        Ok((run, unpacked.folder))
+    }
+}
+
+/// Unpacks what is read of a pack.
+fn unpack(pack: &Path, observer: &dyn Observer) -> Result<Unpacked> {
+    let folder = private_folder()?;
+    let look = |member: &Member| {
+        let path = crate::tree::slot_path(folder.path(), &member.name)?;
+        if let Some(above) = path.parent() {
+            std::fs::create_dir_all(above).map_err(Error::write("make", above))?;
+        }
+        std::fs::write(&path, member.bytes_of()?).map_err(Error::write("write", &path))?;
+        Ok((member.name.clone(), path))
+    };
+    let found = Stock::open(pack)?.look(&look, observer)?;
+    if let Some(error) = found.left_out.into_iter().next() {
+        return Err(error);
+    }
+    Ok(Unpacked {
+        files: found.found.into_iter().collect(),
+        folder,
+    })
+}
+
+impl Unpacked {
+    fn own(&self, name: &str) -> Option<&PathBuf> {
+        self.files.get(&format!("{OWN_FOLDER}/{name}"))
+    }
+
+    fn receipt(&self, pack: &Path) -> Result<Receipt> {
+        let no_pack = || {
+            Error::refused(
+                format!(
+                    "{} is no pack: it has no {OWN_FOLDER}/pack.toml",
+                    pack.display()
+                ),
+                "unpack it and write a job sheet: `new` does that for a folder of clips",
+            )
+        };
+        let path = self.own("pack.toml").ok_or_else(no_pack)?;
+        let text = std::fs::read_to_string(path).map_err(Error::read(path))?;
+        let odd = |what: String| {
+            let what = format!("{}: its pack.toml is wrong: {what}", pack.display());
+            Error::refused(what, "get the pack anew from where it came from")
+        };
+        let receipt: Receipt =
+            toml::from_str(&text).map_err(|error| odd(error.message().to_owned()))?;
+        if receipt.name.trim().is_empty() || receipt.name.chars().any(char::is_control) {
+            return Err(odd("its name is empty or holds odd characters".to_owned()));
+        }
+        Ok(receipt)
+    }
+
+    /// The pack's own sheet, without what a stranger must not decide: which files are removed, and which
+    /// commands run.
+    fn sheet(&self, pack: &Path) -> Result<Sheet> {
+        let path = self.own("sheet.toml").ok_or_else(|| {
+            Error::refused(
+                format!("{} brings no sheet of its target", pack.display()),
+                "name the target's sheet with --target SHEET",
+            )
+        })?;
+        let mut sheet = Sheet::load(path)?;
+        sheet.clear = Default::default();
+        for rule in &mut sheet.rules {
+            rule.encoder = None;
+        }
+        Ok(sheet)
+    }
+
+    fn deal(&self, receipt: &Receipt, target: &Target, pack: &Path) -> Dealt {
+        let mut dealt = Dealt::default();
+        let name = pack.file_name().unwrap_or_default().to_string_lossy();
+        for (slot, packed) in &receipt.slots {
+            let placed = (|| {
+                let (slot, _) = target.aim(slot)?;
+                let clip = self.files.get(&packed.file).ok_or_else(|| {
+                    Error::refused(
+                        format!("{} is not in the pack", packed.file),
+                        "get the pack anew",
+                    )
+                })?;
+                if crate::Hash::of_file(clip)? != packed.hash {
+                    let what = format!("{} is not what the pack says", packed.file);
+                    return Err(Error::refused(what, "get the pack anew"));
+                }
+                Ok(Placement {
+                    slot,
+                    clip: clip.clone(),
+                    named: format!("{name}: {}", packed.file),
+                    options: Options::default(),
+                    values: crate::template::values(&packed.values),
+                    as_is: true,
+                })
+            })();
+            match placed {
+                Ok(placement) => dealt.placements.push(placement),
+                Err(error) => dealt.faults.push(Error::Slot {
+                    slot: slot.clone(),
+                    clip: name.clone().into_owned(),
+                    source: Box::new(error),
+                }),
+            }
+        }
+        dealt
+    }
+}
