@@ -94,6 +94,7 @@ fn core_exit(error: &CoreError) -> Exit {
     match error {
         CoreError::Audio(error) => audio_exit(error),
         CoreError::Slot { source, .. } => core_exit(source),
+        CoreError::Sheet(fault) if fault.refused => Exit::Refused,
         CoreError::Refused { .. } | CoreError::StockDamaged { .. } => Exit::Refused,
         CoreError::Read { .. } => Exit::Unreadable,
         CoreError::Sheet(_) => Exit::Usage,

@@ -90,7 +90,43 @@ fn help_examples_work() {
             run += 1;
         }
     }
-    assert!(run >= 14);
+    assert!(run >= 20);
+    // The job sheets of the documentation, and every key that the program knows.
+    let text = include_str!("../../../docs/job-sheets.md");
+    for example in examples(text) {
+        fs::write(demo.join("example.toml"), example).unwrap();
+        let (code, err) = shell(&demo, "check example.toml");
+        assert_eq!(code, 0, "{example}{err}");
+    }
+    for table in ["", "[[replace]]\n", "[defaults]\n", "[voice]\n", "[pack]\n"] {
+        fs::write(
+            demo.join("example.toml"),
+            format!("target = 'x'\n{table}nonsense = 1\n"),
+        )
+        .unwrap();
+        let (_, err) = shell(&demo, "check example.toml");
+        let known = err
+            .split("known are: ")
+            .nth(1)
+            .unwrap_or_else(|| panic!("{table}: {err}"));
+        for key in known.trim().split(", ") {
+            let told = [
+                format!("`{key}`"),
+                format!("`[{key}]`"),
+                format!("`[[{key}]]`"),
+            ];
+            assert!(
+                told.iter().any(|told| text.contains(told)),
+                "{key} of {table:?}"
+            );
+        }
+    }
+}
+
+/// The examples of a page.
+fn examples(text: &str) -> impl Iterator<Item = &str> {
+    let rest = text.split("```toml\n").skip(1);
+    rest.map(|rest| rest.split("```").next().unwrap())
 }
 
 fn shell(folder: &Path, line: &str) -> (i32, String) {

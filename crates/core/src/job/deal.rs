@@ -160,7 +160,7 @@ impl Job {
     /// The slots that a replacement names, variants in their order.
     fn slots_of(&self, replace: &Spanned<Replace>, target: &Target) -> Result<Vec<String>> {
         let mut all: Vec<String> = Vec::new();
-        let wrong = |what: String, instead: String| self.fault(replace, what, instead);
+        let wrong = |what: String, instead: String| self.fault(replace, what, instead).refused();
         for typed in &replace.get_ref().slots {
             let is_pattern = typed.contains(['*', '?', '#', '[']);
             if !is_pattern || target.slots.has(typed) {

@@ -4,6 +4,7 @@
 use super::*;
 use crate::disk::RealDisk;
 use crate::disk::faulty::{Fault, FaultyDisk, ForgetfulDisk, Loss};
+use crate::install::job::{Ask, Run, Session};
 use crate::install::{Changed, Condition, Swap, Which, find_root_above, restore, status};
 use crate::tree::files_below;
 use deft_needle_audio::block::Samples;
@@ -23,6 +24,46 @@ use tempfile::TempDir;
 struct World {
     folder: TempDir,
 }
+
+/// A target of two roots with a cache, and two lists that are told of every slot.
+const TARGET: &str = r#"
+name = "Card"
+roots = ["card", "settings"]
+clear = "*.idx"
+
+[[slots]]
+in-root = "."
+
+[[rule]]
+match = "**/*.PRM"
+spec = "wav pcm8 18900 mono"
+extensions = ["PRM"]
+new = "any"
+
+[[entry]]
+match = "**/*.PRM"
+file = "names.json"
+at = "/names/-"
+value = "{stem}"
+
+[[entry]]
+match = "**/*.PRM"
+root = "settings"
+file = "mix.ini"
+at = "Mixer/Banks"
+value = "+{stem}"
+separator = ";"
+"#;
+
+/// A job, and the same once it was changed: one slot has another clip, one is new, one is named no more.
+const JOBS: [&str; 2] = [
+    "target = 'target.toml'\nroots = { card = 'card', settings = 'settings' }\n\
+     [[replace]]\nslot = 'SAY/TICK01.PRM'\nclip = 'a.wav'\n\
+     [[replace]]\nslot = 'NEW/DEEP/X.PRM'\nclip = 'b.wav'\n",
+    "target = 'target.toml'\nroots = { card = 'card', settings = 'settings' }\n\
+     [[replace]]\nslot = 'SAY/TICK01.PRM'\nclip = 'b.wav'\ngain = '-3dB'\n\
+     [[replace]]\nslot = 'SAY/TICK02.PRM'\nclip = 'a.wav'\n",
+];
 
 const STOCK: [&str; 3] = ["SAY/TICK01.PRM", "SAY/TICK02.PRM", "notes.txt"];
 
@@ -52,6 +93,15 @@ impl World {
             };
             fs::write(world.root().join(slot), bytes).unwrap();
         }
+        fs::create_dir_all(world.folder.path().join("settings")).unwrap();
+        for (name, text) in [
+            ("target.toml", TARGET),
+            ("settings/mix.ini", "; mine\r\n[Mixer]\r\nBanks=BASE\r\n"),
+            ("card/names.json", "{\n  \"names\": [\"one\"]\n}\n"),
+            ("card/warm.idx", "cache"),
+        ] {
+            fs::write(world.folder.path().join(name), text).unwrap();
+        }
         for (name, level) in [("a.wav", 0.3), ("b.wav", 0.6)] {
             let bytes = sound("wav pcm16 44100 stereo", 2000, level);
             fs::write(world.folder.path().join(name), bytes).unwrap();
@@ -63,17 +113,31 @@ impl World {
         self.folder.path().join("card")
     }
 
-    /// Every file of the root but the ledger's, parts too.
+    /// Every file of both roots but the ledger's and caches, parts too.
     fn contents(&self) -> BTreeMap<String, Vec<u8>> {
         let mut all = BTreeMap::new();
-        for entry in walkdir::WalkDir::new(self.root()).into_iter().flatten() {
-            let name = entry.path().strip_prefix(self.root()).unwrap();
-            let name = name.to_string_lossy().replace('\\', "/");
-            if entry.file_type().is_file() && !name.starts_with(LEDGER_FOLDER) {
-                all.insert(name, fs::read(entry.path()).unwrap());
+        for root in ["card", "settings"] {
+            let root = self.folder.path().join(root);
+            for entry in walkdir::WalkDir::new(&root).into_iter().flatten() {
+                let name = entry.path().strip_prefix(self.folder.path()).unwrap();
+                let name = name.to_string_lossy().replace('\\', "/");
+                let name = name.strip_prefix("card/").unwrap_or(&name).to_owned();
+                let own = name.starts_with(LEDGER_FOLDER) || name.ends_with(".idx");
+                if entry.file_type().is_file() && !own {
+                    all.insert(name, fs::read(entry.path()).unwrap());
+                }
             }
         }
         all
+    }
+
+    /// Does a job, whose sheet is one of these.
+    fn install(&self, job: &str, disk: &dyn Disk) -> Result<()> {
+        let path = self.folder.path().join("job.toml");
+        fs::write(&path, job).unwrap();
+        let run = Run::open(&path, Ask::default(), &Unobserved)?;
+        let session = Session::open(run, disk, &Unobserved)?;
+        session.carry_out(disk, &Unobserved).map(drop)
     }
 
     fn swap(&self, clip: &str, slot: &str, disk: &dyn Disk) -> Result<()> {
@@ -121,13 +185,24 @@ enum Act {
     Again,
     New,
     Restore,
+    /// A whole job.
+    Install,
+    /// The same job once its sheet was changed.
+    Update,
+    /// All that a job and a swap over it have put in.
+    RestoreJob,
 }
 
 impl Act {
     fn prepare(self, world: &World) {
         let disk = RealDisk::default();
         match self {
-            Self::First | Self::New => {}
+            Self::First | Self::New | Self::Install => {}
+            Self::Update => world.install(JOBS[0], &disk).unwrap(),
+            Self::RestoreJob => {
+                world.install(JOBS[0], &disk).unwrap();
+                world.swap("b.wav", STOCK[0], &disk).unwrap();
+            }
             Self::Again => world.swap("a.wav", STOCK[0], &disk).unwrap(),
             Self::Restore => {
                 for slot in [STOCK[0], STOCK[1], "NEW/DEEP/X.PRM"] {
@@ -142,12 +217,22 @@ impl Act {
             Self::First => world.swap("a.wav", STOCK[0], disk),
             Self::Again => world.swap("b.wav", STOCK[0], disk),
             Self::New => world.swap("a.wav", "NEW/DEEP/X.PRM", disk),
-            Self::Restore => world.restore(&[], Changed::Refuse, disk),
+            Self::Install => world.install(JOBS[0], disk),
+            Self::Update => world.install(JOBS[1], disk),
+            Self::Restore | Self::RestoreJob => world.restore(&[], Changed::Refuse, disk),
         }
     }
 }
 
-const ACTS: [Act; 4] = [Act::First, Act::Again, Act::New, Act::Restore];
+const ACTS: [Act; 7] = [
+    Act::First,
+    Act::Again,
+    Act::New,
+    Act::Restore,
+    Act::Install,
+    Act::Update,
+    Act::RestoreJob,
+];
 
 /// The root's files as stock, before and after an act.
 struct Expected {
@@ -351,5 +436,67 @@ fn nothing_leads_out_of_the_root() {
         fs::remove_file(world.root().join("out")).unwrap();
     }
     assert_eq!(world.contents(), before);
-    assert_eq!(files_below(&world.root()).unwrap().len(), STOCK.len());
+    assert_eq!(files_below(&world.root()).unwrap().len(), STOCK.len() + 2);
+}
+
+#[test]
+fn jobs_lie_one_over_the_other_and_come_out_in_order() {
+    let (world, disk) = (World::new(), RealDisk::default());
+    let stock = world.contents();
+    let named = |name: &str, job: &str| format!("name = '{name}'\n{job}");
+    world.install(&named("lower", JOBS[0]), &disk).unwrap();
+    let lower = world.contents();
+    world.install(&named("upper", JOBS[1]), &disk).unwrap();
+    let root = find_root_above(&world.root(), None, None).unwrap();
+    let take_out = |which| restore(&root, which, Changed::Refuse, false, &disk);
+    // The lower one stays until the upper one is out, and cannot be changed below it.
+    let refused = take_out(Which::Job("lower")).unwrap_err().to_string();
+    assert!(
+        refused.contains("upper was installed over lower"),
+        "{refused}"
+    );
+    assert!(world.install(&named("lower", JOBS[1]), &disk).is_err());
+    assert!(take_out(Which::Job("other")).is_err());
+    let all = status(&root).unwrap();
+    let tick = all.slots.iter().find(|slot| slot.slot == STOCK[0]).unwrap();
+    assert_eq!(tick.below, [Some("lower".to_owned())]);
+    let out = take_out(Which::Job("upper")).unwrap();
+    assert_eq!(out.uncovered, [STOCK[0]]);
+    assert_eq!(world.contents(), lower);
+    world.install(&named("upper", JOBS[1]), &disk).unwrap();
+    take_out(Which::All).unwrap();
+    assert_eq!(world.contents(), stock);
+    assert!(!root.ledger.exists());
+}
+
+#[test]
+fn only_our_entries_go_where_others_have_written_since() {
+    let (world, disk) = (World::new(), RealDisk::default());
+    let stock = world.contents();
+    world.install(JOBS[0], &disk).unwrap();
+    assert!(
+        !world.root().join("warm.idx").exists(),
+        "the cache is still there"
+    );
+    let path = world.folder.path().join("settings/mix.ini");
+    let text = fs::read_to_string(&path).unwrap();
+    assert_eq!(text, "; mine\r\n[Mixer]\r\nBanks=BASE;TICK01;X\r\n");
+    fs::write(&path, text.replace("BASE", "BASE;OURS") + "[New]\r\n").unwrap();
+    let root = find_root_above(&world.root(), None, None).unwrap();
+    let entries = status(&root).unwrap().entries;
+    assert_eq!(entries.len(), 4);
+    assert!(
+        entries
+            .iter()
+            .all(|entry| entry.condition == Condition::Installed)
+    );
+    world.restore(&[], Changed::Refuse, &disk).unwrap();
+    let mut now = world.contents();
+    let mixed = now.insert(
+        "settings/mix.ini".to_owned(),
+        stock["settings/mix.ini"].clone(),
+    );
+    let mixed = String::from_utf8(mixed.unwrap()).unwrap();
+    assert_eq!(mixed, "; mine\r\n[Mixer]\r\nBanks=BASE;OURS\r\n[New]\r\n");
+    assert_eq!(now, stock);
 }

@@ -204,7 +204,10 @@ impl Packed {
     }
 
     /// The hash of all names and contents.
-    fn fingerprint(&self) -> Result<Hash> {
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn fingerprint(&self) -> Result<Hash> {
         let mut text = String::new();
         for (name, path) in &self.members {
             text += &format!("{} {name}\n", Hash::of_file(path)?);

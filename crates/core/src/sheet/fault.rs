@@ -16,6 +16,8 @@ pub struct Fault {
     pub what: String,
     /// What to write instead; empty where the message says it.
     pub instead: String,
+    /// Whether it is soundly written, and the target does not take it.
+    pub refused: bool,
 }
 
 /// A place in a text.
@@ -68,6 +70,16 @@ impl Fault {
             spot: None,
             what: what.into(),
             instead: instead.into(),
+            refused: false,
+        }
+    }
+
+    /// The same, where what is written is sound and the target does not take it.
+    #[must_use]
+    pub fn refused(self) -> Self {
+        Self {
+            refused: true,
+            ..self
         }
     }
 

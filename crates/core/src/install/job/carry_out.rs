@@ -193,6 +193,11 @@ fn place(
             installed: fitted.installed,
             warnings: fitted.warnings,
         });
+        let notes = line
+            .notes
+            .iter()
+            .map(|note| format!("{}: {note}", line.slot));
+        done.notes.extend(notes);
     }
     let unchanged = outlook.lines.iter().filter(|line| !is_new(line));
     done.unchanged = unchanged.map(|line| line.slot.clone()).collect();

@@ -3,6 +3,7 @@
 use super::Run;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::install::Warning;
 use crate::install::slot::{find_stock, refuse_links};
 use crate::job::Placement;
 use crate::ledger::record::{Held, Installed};
@@ -137,6 +138,11 @@ impl Run {
             hints,
             stock_lufs: aim.listed.and_then(|listed| listed.lufs),
         };
+        if stock.changed {
+            let kept = sources.state.slots.get(&line.slot);
+            let kept = kept.map_or(0, |known| known.stock.len()) + 1;
+            line.notes.push(Warning::ChangedSince { kept }.to_string());
+        }
         line.work = match self.unchanged(&line.key, fit_key, sources) {
             Some(installed) => Work::Unchanged { installed },
             None => self.work(
@@ -257,9 +263,10 @@ impl Run {
             return Ok(Stock {
                 path: Some(kept).filter(|kept| kept.is_file()),
                 hash: Some(*hash),
+                changed: false,
             });
         }
-        let (stock, _) = find_stock(root, sources.state, slot, &path)?;
+        let (stock, changed) = find_stock(root, sources.state, slot, &path)?;
         let here = sources
             .state
             .slots
@@ -285,7 +292,11 @@ impl Run {
             .as_ref()
             .map(|path| sources.stamps.hash(path))
             .transpose()?;
-        Ok(Stock { path: stock, hash })
+        Ok(Stock {
+            path: stock,
+            hash,
+            changed,
+        })
     }
 
     /// Everything that the bytes of the file depend on.
@@ -329,6 +340,8 @@ impl Run {
 struct Stock {
     path: Option<PathBuf>,
     hash: Option<Hash>,
+    /// Whether somebody has put another file there since.
+    changed: bool,
 }
 
 /// A clip that may have been meant.
