@@ -1,6 +1,6 @@
 //! JSON, with comments and trailing commas where a target has them.
 
-use super::tree::{Kind, Member, Node, Syntax};
+use super::node::{Kind, Member, Node, Syntax};
 use jsonc_parser::ast;
 use jsonc_parser::common::Ranged;
 use jsonc_parser::{CollectOptions, ParseOptions, parse_to_ast};

@@ -4,6 +4,7 @@
 mod ini;
 mod json;
 mod line_list;
+mod node;
 mod plist_binary;
 mod plist_xml;
 mod table;

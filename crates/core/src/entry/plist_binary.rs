@@ -1,7 +1,7 @@
 //! Property lists in their binary form: read whole, and written anew.
 
 use super::Document;
-use super::tree::steps;
+use super::node::steps;
 use plist::Value as Plist;
 use serde_json::{Map, Value};
 use std::io::Cursor;

@@ -1,6 +1,6 @@
 //! Property lists as XML (Apple's PropertyList-1.0 DTD).
 
-use super::tree::{Kind, Member, Node, Syntax};
+use super::node::{Kind, Member, Node, Syntax};
 use roxmltree::{Document, ParsingOptions};
 use serde_json::Value;
 use std::ops::Range;

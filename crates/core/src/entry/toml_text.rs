@@ -1,7 +1,7 @@
 //! TOML 1.1: sections of lines, and values in them.
 
+use super::node::{Kind, Member, Node, Syntax};
 use super::text::behind_line;
-use super::tree::{Kind, Member, Node, Syntax};
 use serde_json::{Map, Value};
 use std::ops::Range;
 use toml::Spanned;

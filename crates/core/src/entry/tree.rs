@@ -2,146 +2,16 @@
 //! byte stays.
 
 use super::Document;
+use super::node::{Kind, Node, Syntax, steps};
 use super::text::{Stored, behind_line, line_end, put_line, take_line};
 use serde_json::{Map, Value};
 use std::ops::Range;
-
-/// A value and where it stands.
-#[derive(Debug, Clone)]
-pub struct Node {
-    /// All of it.
-    pub range: Range<usize>,
-    /// What it is.
-    pub kind: Kind,
-}
-
-/// What a node is.
-#[derive(Debug, Clone)]
-pub enum Kind {
-    /// A value without members.
-    Leaf(Value),
-    /// Members in order, between an opening and a closing mark.
-    List {
-        /// The members.
-        members: Vec<Member>,
-        /// What lies between the marks; nothing where they are one.
-        inner: Option<Range<usize>>,
-    },
-    /// Members by key.
-    Map {
-        /// The members.
-        members: Vec<Member>,
-        /// As for lists.
-        inner: Option<Range<usize>>,
-    },
-    /// Members by key, a line each, without marks around them.
-    Lines {
-        /// The members.
-        members: Vec<Member>,
-        /// Where the first one would stand.
-        start: usize,
-    },
-}
-
-/// A member of a node.
-#[derive(Debug, Clone)]
-pub struct Member {
-    /// Its key; empty in lists.
-    pub key: String,
-    /// All of it, with its key.
-    pub range: Range<usize>,
-    /// What stands between key and value.
-    pub glue: Range<usize>,
-    /// Its value.
-    pub node: Node,
-}
-
-/// How a format is read and written.
-pub trait Syntax: Send + Sync {
-    /// Reads a text.
-    ///
-    /// # Errors
-    /// What is wrong, and where.
-    fn read(&self, text: &str) -> Result<Node, String>;
-    /// Writes a value.
-    fn value(&self, value: &Value) -> String;
-    /// Writes a key.
-    fn key(&self, key: &str) -> String;
-    /// What stands between a key and its value where nothing tells.
-    fn glue(&self) -> &'static str;
-    /// What parts members.
-    fn separator(&self) -> &'static str;
-    /// What begins a comment that ends with its line, where there is one.
-    fn line_comment(&self) -> Option<&'static str>;
-    /// Marks around members: of a list, of a map.
-    fn marks(&self, list: bool) -> [&'static str; 2];
-    /// A whole section with one member, where the format has such.
-    fn section(&self, _path: &[String], _key: &str, _value: &Value) -> Option<String> {
-        None
-    }
-}
 
 /// A text in one of these formats.
 pub struct Tree {
     stored: Stored,
     syntax: &'static dyn Syntax,
     root: Node,
-}
-
-impl Node {
-    fn members(&self) -> &[Member] {
-        match &self.kind {
-            Kind::Leaf(_) => &[],
-            Kind::List { members, .. }
-            | Kind::Map { members, .. }
-            | Kind::Lines { members, .. } => members,
-        }
-    }
-
-    fn is_list(&self) -> bool {
-        matches!(self.kind, Kind::List { .. })
-    }
-
-    fn is_map(&self) -> bool {
-        matches!(self.kind, Kind::Map { .. } | Kind::Lines { .. })
-    }
-
-    /// Whether it stands in a text of lines without being one.
-    pub(super) fn is_section(&self) -> bool {
-        matches!(
-            self.kind,
-            Kind::Lines { .. } | Kind::List { inner: None, .. }
-        )
-    }
-
-    fn child(&self, step: &str) -> Option<usize> {
-        match self.is_list() {
-            true => step.parse().ok().filter(|at| *at < self.members().len()),
-            false => self.members().iter().position(|m| m.key == step),
-        }
-    }
-
-    fn value(&self) -> Value {
-        let members = self.members().iter();
-        match &self.kind {
-            Kind::Leaf(value) => value.clone(),
-            Kind::List { .. } => members.map(|m| m.node.value()).collect(),
-            Kind::Map { .. } | Kind::Lines { .. } => {
-                let pairs = members.map(|m| (m.key.clone(), m.node.value()));
-                Value::Object(pairs.collect::<Map<_, _>>())
-            }
-        }
-    }
-}
-
-/// The steps of a pointer (RFC 6901, 3); the leading `/` may be left out.
-pub fn steps(at: &str) -> Vec<String> {
-    let at = at.strip_prefix('/').unwrap_or(at);
-    if at.is_empty() {
-        return Vec::new();
-    }
-    let plain = |step: &str| step.replace("~1", "/").replace("~0", "~");
-    at.split('/').map(plain).collect()
 }
 
 impl Tree {

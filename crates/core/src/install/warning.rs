@@ -37,7 +37,7 @@ pub enum Warning {
         /// So many times.
         times: f64,
     },
-    /// The vendor or somebody else has put another file there since the last swap.
+    /// The vendor or somebody else has put another file there since it was installed.
     ChangedSince {
         /// How many generations of stock are kept now.
         kept: usize,
@@ -142,7 +142,7 @@ impl fmt::Display for Warning {
             Self::Long { times } => write!(f, "{times:.1} times as long as the stock"),
             Self::ChangedSince { kept } => write!(
                 f,
-                "the file was changed since the last swap; it counts as the stock now, and all {kept} generations are kept"
+                "the file was changed since it was installed; it counts as the stock now, and all {kept} generations are kept"
             ),
             Self::NotNumbers { samples } => {
                 write!(f, "{samples} samples are no numbers and became silence")

@@ -3,8 +3,10 @@
 mod carry_out;
 mod entries;
 mod line;
+mod make;
 mod outlook;
 mod place;
+mod spoken;
 
 pub use carry_out::{Installation, Placed, Session};
 pub(crate) use carry_out::{finish, now};
