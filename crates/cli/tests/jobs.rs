@@ -282,6 +282,19 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
             );
         }
     }
+    for (path, code, part) in [
+        ("nothing.toml", 3, "cannot read nothing.toml"),
+        ("clip.wav", 2, "no job sheet, nor a pack"),
+        ("ferry-sheet.toml", 2, "it is a target's sheet"),
+        ("game", 2, "it is a folder, and no pack"),
+    ] {
+        let ran = bench.run(&["install", path]);
+        assert!(
+            ran.code == code && ran.err.contains(part),
+            "{path}: {}",
+            ran.err
+        );
+    }
     let over = SHEET.replace("40MiB", "100KiB");
     bench.put("ferry-sheet.toml", over.as_bytes());
     let ran = bench.run(&["check", "quay.toml"]);
@@ -324,7 +337,13 @@ fn pieces_clips_and_defaults_are_dealt() {
         .iter()
         .for_each(|s: &i16| writer.write_sample(*s).unwrap());
     writer.finalize().unwrap();
-    bench.put("dealt.toml", job.as_bytes());
+    // As an editor of another system saves it.
+    let job = job
+        .replace('\n', "\r\n")
+        .replace("sfx/gull_#", "sfx\\gull_#")
+        .replace("'clip.wav', ", "'takes\\clip.wav', ");
+    bench.put("takes/clip.wav", &wav(44_100, 2, 16, 22_050, 0.5));
+    bench.put("dealt.toml", format!("\u{feff}{job}").as_bytes());
     let done = bench.json(&["install", "dealt.toml"]);
     let of = |slot: &str| {
         let placed = done["placed"].as_array().unwrap();
@@ -334,7 +353,7 @@ fn pieces_clips_and_defaults_are_dealt() {
         of("sfx/bell.wav")["seconds"].as_f64().unwrap()
             > 1.8 * of("sfx/gull_wing.wav")["seconds"].as_f64().unwrap()
     );
-    assert_eq!(of("sfx/gull_1.wav")["clip"], "clip.wav");
+    assert_eq!(of("sfx/gull_1.wav")["clip"], "takes\\clip.wav");
     assert_eq!(of("sfx/gull_2.wav")["clip"], "Käse, 鐘 2.wav");
     for slot in ["sfx/bell.wav", "sfx/gull_1.wav"] {
         let edits = of(slot)["edits"].to_string();

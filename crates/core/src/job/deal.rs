@@ -147,7 +147,7 @@ impl Job {
             pieces => pieces.iter().copied().map(Some).collect(),
         };
         let card = |clip: &PathBuf, piece: Option<u32>| Card {
-            clip: self.folder().join(clip),
+            clip: self.beside(clip),
             named: clip.to_string_lossy().into_owned(),
             piece,
         };

@@ -122,9 +122,19 @@ impl Job {
     /// # Errors
     /// [`Error::Sheet`] at the place of what is wrong, [`Error::Read`].
     pub fn load(path: &Path) -> Result<Self> {
+        let no_job = |what: &str| {
+            let instead = "name a job sheet; `new` writes one from a folder of clips";
+            Error::from(Fault::whole(path, what, instead))
+        };
+        if path.is_dir() {
+            return Err(no_job("it is a folder, and no pack"));
+        }
         let bytes = std::fs::read(path).map_err(Error::read(path))?;
-        let text = String::from_utf8(bytes)
-            .map_err(|_| Fault::whole(path, "it is no UTF-8 text", "save it as UTF-8"))?;
+        let text =
+            String::from_utf8(bytes).map_err(|_| no_job("it is no job sheet, nor a pack"))?;
+        if !Self::is_one(&text) && Sheet::parse(&text, path).is_ok() {
+            return Err(no_job("it is a target's sheet"));
+        }
         Self::parse(&text, path)
     }
 
@@ -197,6 +207,16 @@ impl Job {
         }
     }
 
+    /// A path of the sheet's, with `/` or `\\` between its folders.
+    pub(crate) fn beside(&self, path: &Path) -> PathBuf {
+        let whole = self.folder().join(path);
+        let text = path.to_string_lossy();
+        match whole.exists() || !text.contains('\\') {
+            true => whole,
+            false => self.folder().join(text.replace('\\', "/")),
+        }
+    }
+
     /// A fault at one of its replacements.
     pub(crate) fn fault(
         &self,
@@ -261,7 +281,7 @@ impl Job {
     /// # Errors
     /// As [`Sheet::find`].
     pub fn sheet(&self) -> Result<Sheet> {
-        let beside = self.folder().join(&self.target);
+        let beside = self.beside(&self.target);
         match beside.exists() {
             true => Sheet::load(&beside),
             false => Sheet::find(&self.target),
@@ -284,7 +304,7 @@ impl Job {
             let of_roots = main_name.and_then(|name| self.roots.get(name));
             let alone = self.roots.values().next().filter(|_| main_name.is_none());
             let found = self.root.as_ref().or(of_roots).or(alone)?;
-            Some(self.folder().join(found))
+            Some(self.beside(found))
         });
         let mut roots = Roots {
             main: main.map(absolute).transpose()?,
@@ -294,7 +314,7 @@ impl Job {
         let own = self
             .roots
             .iter()
-            .map(|(name, path)| (name, self.folder().join(path)));
+            .map(|(name, path)| (name, self.beside(path)));
         for (name, path) in own.chain(typed.map(|(name, path)| (name, path.clone()))) {
             if !sheet.roots.is_empty() && !sheet.roots.contains(name) {
                 let known = sheet.roots.join(", ");
@@ -340,7 +360,7 @@ impl Job {
             let text = names
                 .text(text)
                 .map_err(|what| self.whole(what, "add it to [values]"))?;
-            let path = self.folder().join(text);
+            let path = self.folder().join(text.replace('\\', "/"));
             std::path::absolute(&path).map_err(Error::read(&path))
         };
         match (&self.overlay, &self.archive) {

@@ -78,7 +78,7 @@ impl Job {
         observer: &dyn Observer,
     ) -> Result<Vec<Placement>> {
         let options = self.options(replace)?;
-        let list = self.folder().join(&prompts.list);
+        let list = self.beside(&prompts.list);
         let lines = self.lines(replace, prompts, &list)?;
         let mut placements = Vec::new();
         let mut unspoken = Vec::new();

@@ -25,7 +25,7 @@ impl Run {
         };
         let bytes = match &self.job.pack.icon {
             Some(given) => {
-                let path = self.job.folder().join(given);
+                let path = self.job.beside(given);
                 let bytes = std::fs::read(&path).map_err(Error::read(&path))?;
                 let refused = |what: String| {
                     let instead = format!(

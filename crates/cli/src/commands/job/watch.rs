@@ -15,7 +15,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 /// How often files are looked at: their stamps alone, so a thousand of them take milliseconds, on every
 /// file system and over networks, too.
-const LOOK: Duration = Duration::from_millis(50);
+const LOOK: Duration = Duration::from_millis(20);
 
 /// What is seen of a file; nothing where it is not there.
 type Seen = BTreeMap<PathBuf, Option<(SystemTime, u64)>>;
