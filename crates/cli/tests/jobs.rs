@@ -482,6 +482,41 @@ fn an_overlay_holds_its_own_lists_and_goes_without_a_trace() {
 }
 
 #[test]
+fn an_overlay_takes_lists_out_of_the_targets_archive() {
+    let bench = ferry();
+    let list = fs::read(bench.path("game/cues.json")).unwrap();
+    fs::remove_file(bench.path("game/cues.json")).unwrap();
+    let mut zip = zip::ZipWriter::new(fs::File::create(bench.path("game/base.pak")).unwrap());
+    zip.start_file("cues.json", zip::write::SimpleFileOptions::default())
+        .unwrap();
+    std::io::Write::write_all(&mut zip, &list).unwrap();
+    zip.finish().unwrap();
+    let sheet = SHEET.replace("[labels]", "[[slots]]\nin-root = 'base.pak'\n\n[labels]");
+    bench.put("ferry-sheet.toml", sheet.as_bytes());
+    let before = tree(&bench, &ROOTS);
+    // Without an overlay there is nothing to edit in place.
+    let ran = bench.run(&["check", "quay.toml"]);
+    assert!(
+        ran.code == 5 && ran.err.contains("start the target once"),
+        "{}",
+        ran.err
+    );
+    let overlay = JOB.replace("[values]", "overlay = 'game/berths/{berth}'\n[values]");
+    bench.put("quay.toml", overlay.as_bytes());
+    let ran = bench.run(&["install", "quay.toml"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let own = fs::read_to_string(bench.path("game/berths/QUAY-7/cues.json")).unwrap();
+    assert!(
+        own.contains("// all") && own.contains("\"millis\": 1500"),
+        "{own}"
+    );
+    assert_eq!(bench.run(&["restore", "game"]).code, 0);
+    let mut after = tree(&bench, &ROOTS);
+    after.insert("game/music/warm.idx".to_owned(), b"cache".to_vec());
+    assert_eq!(after, before);
+}
+
+#[test]
 fn packs_are_the_same_on_every_run_and_go_in_safely() {
     let bench = ferry();
     let facts =

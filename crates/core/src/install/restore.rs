@@ -109,6 +109,8 @@ impl Steps {
         changed: Changed,
     ) -> Result<Self> {
         refuse_unknown(state, which)?;
+        let ours = state.slots.iter().filter(|(_, known)| known.matters());
+        state.refuse_missing_roots(&root.path, ours.map(|(slot, _)| slot))?;
         let mut slots = Vec::new();
         for (slot, known) in &state.slots {
             let Some(below) = stays_below(slot, known, which)? else {

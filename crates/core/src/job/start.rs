@@ -81,11 +81,16 @@ pub fn from_clips(target: &Target, sheet: &Path, root: Option<&Path>, clips: &[S
     let mut text = header(target, sheet, root);
     let count = clips.len() - unmatched.len();
     for group in &groups {
-        let Some(clips) = matched.get(group.name.as_str()) else {
+        let Some(clips) = matched.get_mut(group.name.as_str()) else {
             continue;
         };
+        // Clips are dealt in the order of the variants.
+        clips.sort_by_key(|(slot, _)| group.slots.iter().position(|own| own == slot));
+        let mut distinct: Vec<&String> = clips.iter().map(|(slot, _)| slot).collect();
+        distinct.dedup();
+        let each = distinct.len() == group.slots.len() && clips.len() == distinct.len();
         let all = clips.iter().all(|(slot, _)| *slot == group.name);
-        match all || clips.len() == group.slots.len() {
+        match all || each {
             true => {
                 let names: Vec<&String> = clips.iter().map(|(_, clip)| *clip).collect();
                 replace(&mut text, target, &group.name, &names);

@@ -55,6 +55,9 @@ pub fn recover(ledger: &mut Ledger<'_>) -> Result<Option<Recovered>> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(None);
     };
+    ledger
+        .state
+        .refuse_missing_roots(&ledger.root, &pending.slots)?;
     let ending = if pending.ready && can_finish(ledger, &pending)? {
         finish(ledger, &pending)?;
         Ending::Finished
@@ -110,6 +113,9 @@ pub fn take_back(ledger: &mut Ledger<'_>) -> Result<()> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(());
     };
+    ledger
+        .state
+        .refuse_missing_roots(&ledger.root, &pending.slots)?;
     for put in &pending.puts {
         let now = ledger.held(&put.slot)?;
         if now == put.before || now != put.after {

@@ -162,6 +162,28 @@ impl State {
         slot_path(&root, within)
     }
 
+    /// Refuses to work on files of a root that is not there: a card that was taken out must not count as
+    /// one that was emptied.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] naming it.
+    pub fn refuse_missing_roots<'s>(
+        &self,
+        root: &Path,
+        slots: impl IntoIterator<Item = &'s String>,
+    ) -> Result<()> {
+        for slot in slots {
+            let (folder, _) = self.root_of(root, slot)?;
+            if !folder.is_dir() {
+                return Err(Error::refused(
+                    format!("{} is not there, and {slot} lies in it", folder.display()),
+                    "put the card in, or mount the drive, and run this again",
+                ));
+            }
+        }
+        Ok(())
+    }
+
     /// The names of all jobs that have something installed, those by hand left out.
     pub fn jobs(&self) -> Vec<&str> {
         let mut jobs: Vec<&str> = Vec::new();

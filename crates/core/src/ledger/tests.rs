@@ -500,3 +500,33 @@ fn only_our_entries_go_where_others_have_written_since() {
     assert_eq!(mixed, "; mine\r\n[Mixer]\r\nBanks=BASE;OURS\r\n[New]\r\n");
     assert_eq!(now, stock);
 }
+
+#[test]
+fn a_root_that_is_gone_is_waited_for() {
+    let expected = Expected::of(Act::Install);
+    let mut waited = 0;
+    for at in 0.. {
+        let world = World::new();
+        let disk = FaultyDisk::new(Arc::new(RealDisk::default()), at, Fault::Kill);
+        let _ = Act::Install.run(&world, &disk);
+        let (here, away) = (
+            world.folder.path().join("settings"),
+            world.folder.path().join("away"),
+        );
+        fs::rename(&here, &away).unwrap();
+        let (root, real) = (world.root(), RealDisk::default());
+        let gone = Ledger::open(&root, &usual_folder(&root), &real).map(drop);
+        fs::rename(&away, &here).unwrap();
+        if let Err(error) = gone {
+            assert!(error.to_string().contains("is not there"), "{error}");
+            waited += 1;
+        }
+        drop(Ledger::open(&root, &usual_folder(&root), &real).unwrap());
+        let now = world.contents();
+        assert!(now == expected.before || now == expected.after, "call {at}");
+        if !disk.struck() {
+            break;
+        }
+    }
+    assert!(waited > 20, "{waited}");
+}

@@ -60,7 +60,7 @@ impl Run {
                     names.set(&number.to_string(), part);
                 }
             }
-            all.push((Some(line.slot.clone()), names));
+            all.push((Some(line.key.clone()), names));
         }
         Ok(all)
     }
