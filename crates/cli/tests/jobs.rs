@@ -606,6 +606,66 @@ fn packs_are_the_same_on_every_run_and_go_in_safely() {
 }
 
 #[test]
+fn packs_of_every_form_go_in() {
+    for (form, out) in [
+        ("tar-gz", "quay.tgz"),
+        ("folder", "quay"),
+        ("zip", "quay.any"),
+    ] {
+        let bench = ferry();
+        let sheet = SHEET.replace("folder = \"sounds\"", &format!("form = \"{form}\""));
+        bench.put("ferry-sheet.toml", sheet.as_bytes());
+        let packed = bench.json(&["pack", "quay.toml", "-o", out]);
+        assert_eq!(packed["slots"], 3, "{form}");
+        let again = bench.run(&["pack", "quay.toml", "-o", out]);
+        assert_eq!(again.code, 5, "{form}: {}", again.err);
+        let twice = bench.json(&["pack", "quay.toml", "-o", "twice"]);
+        assert_eq!(packed["hash"], twice["hash"], "{form}");
+        let mut stock = tree(&bench, &ROOTS);
+        stock.remove("game/music/warm.idx");
+        let roots = [
+            "--root",
+            "game",
+            "--root",
+            "settings=settings",
+            "--target",
+            "ferry-sheet.toml",
+        ];
+        let ran = bench.run(&[&["install", out][..], &roots].concat());
+        assert_eq!(ran.code, 0, "{form}: {}", ran.err);
+        assert!(
+            bench
+                .run(&[&["install", out][..], &roots].concat())
+                .out
+                .contains("nothing to do")
+        );
+        assert_eq!(bench.run(&["restore", "game"]).code, 0);
+        assert_eq!(tree(&bench, &ROOTS), stock, "{form}");
+    }
+    // A pack that is too large, or whose icon has another size, is never written.
+    let bench = ferry();
+    bench.put("wrong.png", b"no picture");
+    let small = SHEET.replace("folder = \"sounds\"", "largest = '1KiB'");
+    bench.put("ferry-sheet.toml", small.as_bytes());
+    let with_icon = JOB.replace("[values]", "[pack]\nicon = 'wrong.png'\n[values]");
+    bench.put("icon.toml", with_icon.as_bytes());
+    for (job, part) in [
+        ("quay.toml", "at most are taken"),
+        ("icon.toml", "is no PNG"),
+    ] {
+        let ran = bench.run(&["pack", job, "-o", "x.ferry"]);
+        assert!(
+            ran.code == 5 && ran.err.contains(part),
+            "{job}: {}",
+            ran.err
+        );
+        assert!(
+            !bench.path("x.ferry").exists() && !bench.names(".").iter().any(|n| n.contains("part"))
+        );
+    }
+}
+
+#[test]
 fn a_pack_writes_nowhere_else() {
     let bench = ferry();
     let stock = tree(&bench, &ROOTS);

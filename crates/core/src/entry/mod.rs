@@ -310,6 +310,17 @@ impl Done {
         matches!(self.undo(bytes), Ok(Some(_)))
     }
 
+    /// Whether it is what an entry wants.
+    pub fn is_of(&self, wanted: &Wanted) -> bool {
+        let Some(value) = &wanted.value else {
+            return false;
+        };
+        match wanted.member(value) {
+            Some((list, member)) => self.member && self.at == list && same(&self.value, &member),
+            None => wanted.place(value).is_ok_and(|at| at == self.at),
+        }
+    }
+
     /// Whether undoing the other one would disturb this one: it was put in the same place later.
     pub fn covers(&self, other: &Self) -> bool {
         !self.member && !other.member && self.at == other.at

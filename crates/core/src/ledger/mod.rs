@@ -213,7 +213,12 @@ impl<'d> Ledger<'d> {
 
     /// Makes the ledger's folder and its first record where there are none; all of it or nothing.
     fn establish(&mut self) -> Result<()> {
-        self.make_folders().inspect_err(|_| self.tidy())
+        self.make_folders().inspect_err(|error| {
+            // What another run has made is not ours to clear away.
+            if !matches!(error, Error::Refused { .. }) {
+                self.tidy();
+            }
+        })
     }
 
     fn make_folders(&mut self) -> Result<()> {
@@ -228,6 +233,14 @@ impl<'d> Ledger<'d> {
         }
         if self.lock.is_none() {
             self.take_lock()?;
+            // There was no ledger when this one was opened: what is here now, another run has made.
+            if std::fs::metadata(self.log_path()).is_ok_and(|log| log.len() > 0) {
+                self.lock = None;
+                return Err(Error::refused(
+                    format!("another run has just changed {}", self.root.display()),
+                    "run this again: it has to look at what is there now",
+                ));
+            }
         }
         if self.state.root.is_none() {
             let path = self.root.canonicalize().map_err(Error::read(&self.root))?;

@@ -413,6 +413,23 @@ fn two_runs_keep_apart() {
 }
 
 #[test]
+fn what_another_run_did_meanwhile_is_never_taken_for_stock() {
+    let (world, disk) = (World::new(), RealDisk::default());
+    let stock = world.contents();
+    let path = world.folder.path().join("job.toml");
+    fs::write(&path, JOBS[0]).unwrap();
+    let run = Run::open(&path, Ask::default(), &Unobserved).unwrap();
+    let session = Session::open(run, &disk, &Unobserved).unwrap();
+    world.swap("b.wav", STOCK[0], &disk).unwrap();
+    let swapped = world.contents();
+    let refused = session.carry_out(&disk, &Unobserved).unwrap_err();
+    assert!(refused.to_string().contains("just changed"), "{refused}");
+    assert_eq!(world.contents(), swapped);
+    world.restore(&[], Changed::Refuse, &disk).unwrap();
+    assert_eq!(world.contents(), stock);
+}
+
+#[test]
 fn nothing_leads_out_of_the_root() {
     let world = World::new();
     let before = world.contents();
@@ -481,7 +498,15 @@ fn only_our_entries_go_where_others_have_written_since() {
     let path = world.folder.path().join("settings/mix.ini");
     let text = fs::read_to_string(&path).unwrap();
     assert_eq!(text, "; mine\r\n[Mixer]\r\nBanks=BASE;TICK01;X\r\n");
-    fs::write(&path, text.replace("BASE", "BASE;OURS") + "[New]\r\n").unwrap();
+    fs::write(
+        &path,
+        text.replace("BASE", "BASE;OURS").replace(";X", ";X;LAST") + "[New]\r\n",
+    )
+    .unwrap();
+    // Ours stay where they stand when the job is done again.
+    let edited = fs::read_to_string(&path).unwrap();
+    world.install(JOBS[0], &disk).unwrap();
+    assert_eq!(fs::read_to_string(&path).unwrap(), edited);
     let root = find_root_above(&world.root(), None, None).unwrap();
     let entries = status(&root).unwrap().entries;
     assert_eq!(entries.len(), 4);
@@ -497,7 +522,10 @@ fn only_our_entries_go_where_others_have_written_since() {
         stock["settings/mix.ini"].clone(),
     );
     let mixed = String::from_utf8(mixed.unwrap()).unwrap();
-    assert_eq!(mixed, "; mine\r\n[Mixer]\r\nBanks=BASE;OURS\r\n[New]\r\n");
+    assert_eq!(
+        mixed,
+        "; mine\r\n[Mixer]\r\nBanks=BASE;OURS;LAST\r\n[New]\r\n"
+    );
     assert_eq!(now, stock);
 }
 
