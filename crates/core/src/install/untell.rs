@@ -105,7 +105,7 @@ fn one(
             }
         }
     }
-    let untouched = known.told_held == Some(now);
+    let untouched = known.told_held == Some(now) && !known.mixed;
     let stock = known.stock.last().copied();
     let bytes = match (now, told.is_empty() && untouched, stock) {
         (Held::Nothing, _, _) => None,

@@ -210,6 +210,7 @@ impl Change<'_, '_> {
                 false => 0,
             },
             told: None,
+            mixed: false,
         });
         Ok(())
     }
@@ -232,6 +233,7 @@ impl Change<'_, '_> {
             installed: None,
             below: 0,
             told: Some(told),
+            mixed: !is_new && known.and_then(|known| known.told_held) != Some(before),
         });
         Ok(())
     }
@@ -263,6 +265,7 @@ impl Change<'_, '_> {
             installed,
             below: below.saturating_sub(1),
             told: None,
+            mixed: false,
         });
         Ok(())
     }
@@ -282,6 +285,7 @@ impl Change<'_, '_> {
             installed: None,
             below: 0,
             told: None,
+            mixed: false,
         });
         Ok(())
     }

@@ -85,6 +85,9 @@ pub struct Put {
     /// All entries that stand in the file after; nothing where it is no file with entries.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub told: Option<Vec<Told>>,
+    /// Whether others have written into the file since our last entry.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub mixed: bool,
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for it")]

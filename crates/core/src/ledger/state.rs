@@ -27,6 +27,9 @@ pub struct Slot {
     pub told: Vec<Told>,
     /// What the file held when the last entry was made.
     pub told_held: Option<Held>,
+    /// Whether others have written into it between our entries, so that its stock is not all there is to
+    /// it without them.
+    pub mixed: bool,
 }
 
 impl Slot {
@@ -209,8 +212,10 @@ impl State {
         }
         if let Some(told) = put.told {
             slot.told_held = (!told.is_empty()).then_some(put.after);
+            slot.mixed |= put.mixed;
             if told.is_empty() {
                 slot.stock.clear();
+                slot.mixed = false;
             }
             slot.told = told;
             return;

@@ -515,6 +515,8 @@ fn only_our_entries_go_where_others_have_written_since() {
             .iter()
             .all(|entry| entry.condition == Condition::Installed)
     );
+    // Other entries of ours since then do not make the file ours.
+    world.install(JOBS[1], &disk).unwrap();
     world.restore(&[], Changed::Refuse, &disk).unwrap();
     let mut now = world.contents();
     let mixed = now.insert(
