@@ -5,11 +5,11 @@ use crate::console::Console;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use deft_needle_audio::plan::{Reference, plan_clip};
-use deft_needle_audio::spec::{Chunks, Demand, Header};
+use deft_needle_audio::spec::Demand;
 use deft_needle_audio::write::Out;
-use deft_needle_audio::{Clip, Edits, Error as AudioError, Plan, Spec};
+use deft_needle_audio::{Clip, Edits, Error as AudioError, Plan};
 use deft_needle_core::disk::{Disk, RealDisk};
-use deft_needle_core::encoder::{Encoder, words};
+use deft_needle_core::encoder::{Encoder, feed as encoder_feed, private_folder, words};
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, put_file, refuse_existing, write_verified};
 use deft_needle_core::sheet::Rule;
@@ -52,13 +52,7 @@ impl Outside {
         let limit = Duration::from_secs(seconds);
         let encoder = Encoder::new(command, limit)
             .map_err(|what| Failure::usage(what, "as in --encoder \"bankmaker -q {in} {out}\""))?;
-        let feed: Spec = feed.parse()?;
-        let mut demand = Demand::from(feed);
-        // What an encoder expects is a file without surprises.
-        demand.chunks = Some(Chunks::Bare);
-        demand.header = Some(Header::Plain);
-        demand.validate()?;
-        Ok(Some((encoder, demand)))
+        Ok(Some((encoder, encoder_feed(feed)?)))
     }
 
     /// What would be fed to the command; `None` where no encoder is named. Nothing is run.
@@ -95,8 +89,7 @@ impl Outside {
         };
         let plan = feed(clip, edits, &demand, console)?;
         let progress = Progress::new(console, plan.to.frames);
-        let folder =
-            tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
+        let folder = private_folder()?;
         let extension = plan.to.format.container.facts().extensions[0];
         let input = folder.path().join(format!("in.{extension}"));
         let file = folder.path().join("out");

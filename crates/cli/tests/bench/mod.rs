@@ -1,6 +1,8 @@
 //! A folder with a target and some clips, and the built program in it.
 #![allow(dead_code, reason = "every test file uses its own part")]
 
+pub mod ferry;
+
 use serde_json::Value;
 use std::fs;
 use std::path::PathBuf;

@@ -1,6 +1,6 @@
 //! A target kept in step with its clips and sheets.
 
-use super::{files, install, outlook};
+use super::{files, install, outlook, tell_unsynced};
 use crate::args::Watch;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
 use crate::exit::Exit;
@@ -118,6 +118,7 @@ fn turn(args: &Watch, known: Vec<PathBuf>, console: &Console) -> Vec<PathBuf> {
                 &done,
                 console,
             );
+            tell_unsynced(&disk, console);
             console.object(&done);
         }
         Ok(None) => {}
