@@ -439,6 +439,13 @@ fn watching_keeps_in_step_until_it_is_idle() {
             .out
             .contains("nothing to do")
     );
+    // A wrong name is told at once, and what stays wrong is told at the end.
+    assert_eq!(bench.run(&["watch", "quai.toml", "--idle", "0.1"]).code, 3);
+    bench.put(
+        "quay.toml",
+        JOB.replace("'clip.wav'", "'clop.wav'").as_bytes(),
+    );
+    assert_eq!(bench.run(&["watch", "quay.toml", "--idle", "0.1"]).code, 5);
 }
 
 #[test]

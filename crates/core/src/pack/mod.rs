@@ -132,6 +132,10 @@ impl Run {
                 return Err(Error::refused(what, "name a new folder"));
             }
         } else {
+            if out.is_dir() {
+                let what = format!("{} is a folder, and a pack is one file", out.display());
+                return Err(Error::refused(what, "name a file"));
+            }
             crate::fit::refuse_existing(&[], out, overwrite)?;
         }
         let packed = self.make_pack(&outlook, disk, observer)?;

@@ -28,7 +28,13 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
             "watch a job sheet",
         ));
     }
+    if !args.job.is_file() {
+        // Nothing is there that could change: it is a wrong name.
+        args.going
+            .open(&args.job, None, &Progress::new(console, 0))?;
+    }
     let stop = Progress::new(console, 0);
+    let mut exit = Exit::Done;
     let mut files = vec![args.job.clone()];
     let mut quiet_since = Instant::now();
     let mut seen = Seen::new();
@@ -44,10 +50,11 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
             if !seen.is_empty() {
                 console.say(paint(FAINT, format!("{} changed", safe(&changed))));
             }
-            files = turn(args, files, console);
-            // Clips that are new to the job are as they were when it was done.
-            let after = look(&files);
-            seen = after
+            let used;
+            (used, exit) = turn(args, files, console);
+            files = used.keys().cloned().collect();
+            // What is saved while the job is done must be seen afterwards.
+            seen = used
                 .into_iter()
                 .map(|(path, s)| {
                     let before = now.get(&path).copied().unwrap_or(s);
@@ -60,8 +67,11 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
             .idle
             .is_some_and(|idle| quiet_since.elapsed().as_secs_f64() > idle);
         if stop.stopped() || idle {
-            console.say("no longer watching; everything is as it was last installed");
-            return Ok(Exit::Done);
+            console.say(match exit {
+                Exit::Done => "no longer watching; the target is in step",
+                _ => "no longer watching; what is wrong was not installed",
+            });
+            return Ok(exit);
         }
         std::thread::sleep(LOOK);
     }
@@ -90,44 +100,45 @@ fn changed(before: &Seen, now: &Seen) -> String {
 }
 
 /// Does the job once; what is wrong is said, and the watching goes on. Gives the files to watch from now
-/// on.
-fn turn(args: &Watch, known: Vec<PathBuf>, console: &Console) -> Vec<PathBuf> {
+/// on, as they were before it, and how it ended.
+fn turn(args: &Watch, known: Vec<PathBuf>, console: &Console) -> (Seen, Exit) {
     let progress = Progress::new(console, 0);
     let disk = RealDisk::default();
     let opened = match args.going.open(&args.job, None, &progress) {
         Ok(opened) => opened,
         Err(failure) => {
             console.failure(&failure);
-            return known;
+            return (look(&known), failure.exit());
         }
     };
-    let files = files::of_job(&opened.run);
+    let files = look(&files::of_job(&opened.run));
     let (name, root) = (opened.run.job.name.clone(), opened.run.root.clone());
     let done = Session::open(opened.run, &disk, &progress).map(|mut session| {
         if session.outlook.faults.is_empty() {
-            return session.carry_out(&disk, &progress).map(Some);
+            return session.carry_out(&disk, &progress).map(Ok);
         }
-        outlook::show(&session.run, &mut session.outlook, console);
-        Ok(None)
+        let exit = outlook::show(&session.run, &mut session.outlook, console);
+        Ok(Err(exit))
     });
-    match done.and_then(|done| done) {
-        Ok(Some(done)) => {
-            install::tell(
-                &name,
-                root.as_ref().map(|root| root.path.as_path()),
-                &done,
-                console,
-            );
+    let exit = match done.and_then(|done| done) {
+        Ok(Ok(done)) => {
+            let root = root.as_ref().map(|root| root.path.as_path());
+            install::tell(&name, root, &done, console);
             tell_unsynced(&disk, console);
             console.object(&done);
+            Exit::Done
         }
-        Ok(None) => {}
-        Err(error) => console.failure(&error.into()),
-    }
+        Ok(Err(exit)) => exit,
+        Err(error) => {
+            let failure = Failure::from(error);
+            console.failure(&failure);
+            failure.exit()
+        }
+    };
     console.say(format!(
         "watching {} files of {} (Ctrl-C ends it)",
         files.len(),
         paint(BOLD, safe(&name))
     ));
-    files
+    (files, exit)
 }
