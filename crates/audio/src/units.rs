@@ -9,9 +9,17 @@ use std::fmt;
 pub struct SampleRate(u32);
 
 impl SampleRate {
-    /// `None` for 0.
+    /// The highest that is read or written: twice the highest in use. A file that claims more is damaged,
+    /// and would ask for memory without a limit.
+    pub const MOST: u32 = 1_536_000;
+
+    /// `None` for 0 and beyond [`SampleRate::MOST`].
     pub const fn new(hertz: u32) -> Option<Self> {
-        if hertz == 0 { None } else { Some(Self(hertz)) }
+        if hertz == 0 || hertz > Self::MOST {
+            None
+        } else {
+            Some(Self(hertz))
+        }
     }
 
     /// 48,000 Hz.

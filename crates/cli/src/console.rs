@@ -35,9 +35,11 @@ pub fn paint(style: Style, text: impl Display) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// A name from outside with control characters made visible, so that none reaches a terminal.
+/// A name from outside with control characters made visible, so that none reaches a terminal; those that
+/// turn the direction of text (Unicode UAX #9) and those that show nothing, too.
 pub fn safe(text: &str) -> String {
-    let escape = |c: char| match c.is_control() {
+    let hidden = |c: char| matches!(c, '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}');
+    let escape = |c: char| match c.is_control() || hidden(c) {
         true => c.escape_default().to_string(),
         false => c.to_string(),
     };
@@ -90,12 +92,31 @@ impl Console {
         }
     }
 
-    /// The one object of `--json`.
-    pub fn object(&self, value: &impl Serialize) {
-        if self.json {
-            let text = serde_json::to_string_pretty(value);
-            self.out(&format!("{}\n", text.unwrap_or_default()));
+    /// The one object of `--json`, built only for it.
+    pub fn object<T: Serialize>(&self, value: impl FnOnce() -> T) {
+        if !self.json {
+            return;
         }
+        match serde_json::to_string_pretty(&value()) {
+            Ok(text) => {
+                if text.contains(char::REPLACEMENT_CHARACTER) {
+                    self.warn("a name that is not valid Unicode is shown with \u{fffd} in it");
+                }
+                self.out(&format!("{text}\n"));
+            }
+            Err(error) => {
+                self.err(&format!(
+                    "{} internal error: {error}\n",
+                    paint(BAD, "error:")
+                ));
+                self.mark_broken();
+            }
+        }
+    }
+
+    /// Something that must be known even with `-q`: which root a change goes to.
+    pub fn announce(&self, text: impl Display) {
+        self.err(&format!("{} {text}\n", paint(WARN, "note:")));
     }
 
     /// Something to look at, on standard error.
@@ -140,8 +161,13 @@ impl Console {
         // A reader that has seen enough is no error.
         if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush())
             && error.kind() != io::ErrorKind::BrokenPipe
-            && let Ok(mut broken) = self.broken.lock()
         {
+            self.mark_broken();
+        }
+    }
+
+    fn mark_broken(&self) {
+        if let Ok(mut broken) = self.broken.lock() {
             *broken = true;
         }
     }

@@ -19,6 +19,8 @@ pub enum Exit {
     Refused = 5,
     /// An output that could not be written.
     Unwritten = 6,
+    /// Stopped by the user.
+    Interrupted = 130,
 }
 
 impl Exit {
@@ -37,6 +39,7 @@ impl Exit {
             Self::CannotMeet => 4,
             Self::Refused => 5,
             Self::Unwritten => 6,
+            Self::Interrupted => 130,
         }
     }
 }

@@ -77,8 +77,13 @@ impl Failure {
 
     /// The message with its causes.
     pub fn message(&self) -> String {
-        let mut message = self.to_string();
-        let mut cause = self.source();
+        Self::message_of(self)
+    }
+
+    /// The message of any error with its causes.
+    pub fn message_of(error: &dyn Error) -> String {
+        let mut message = error.to_string();
+        let mut cause = error.source();
         while let Some(error) = cause {
             let text = error.to_string();
             if !message.contains(&text) {
@@ -95,7 +100,10 @@ fn core_exit(error: &CoreError) -> Exit {
         CoreError::Audio(error) => audio_exit(error),
         CoreError::Slot { source, .. } => core_exit(source),
         CoreError::Sheet(fault) if fault.refused => Exit::Refused,
-        CoreError::Refused { .. } | CoreError::StockDamaged { .. } => Exit::Refused,
+        CoreError::Refused { .. }
+        | CoreError::StockDamaged { .. }
+        | CoreError::Changed { .. }
+        | CoreError::Damaged { .. } => Exit::Refused,
         CoreError::Read { .. } => Exit::Unreadable,
         CoreError::Sheet(_) => Exit::Usage,
         _ => Exit::Unwritten,
@@ -106,7 +114,8 @@ fn audio_exit(error: &AudioError) -> Exit {
     match error {
         AudioError::BadSpec { .. } => Exit::Usage,
         AudioError::CannotMeet { .. } => Exit::CannotMeet,
-        AudioError::Write(_) | AudioError::Verify { .. } | AudioError::Stopped => Exit::Unwritten,
+        AudioError::Stopped => Exit::Interrupted,
+        AudioError::Write(_) | AudioError::Verify { .. } => Exit::Unwritten,
         _ => Exit::Unreadable,
     }
 }

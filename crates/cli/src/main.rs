@@ -61,6 +61,7 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Swap(args) => commands::swap::run(args, console),
         Command::Status(args) => commands::status::run(args, console),
         Command::Restore(args) => commands::restore::run(args, console),
+        Command::Rescue(args) => commands::rescue::run(args, console),
         Command::Seam(args) => commands::seam::run(args, console),
         Command::Learn(args) => commands::learn::run(args, console),
         Command::Slots(args) => commands::slots::run(args, console),

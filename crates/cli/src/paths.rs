@@ -5,6 +5,11 @@ use deft_needle_audio::Clip;
 use deft_needle_audio::read::{Hints, Input};
 use std::path::{Path, PathBuf, is_separator};
 
+/// A path as text, whatever its bytes: what no Unicode can tell becomes U+FFFD.
+pub fn text(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}
+
 /// Whether a path stands for standard input or output.
 pub fn is_stream(path: &Path) -> bool {
     path.as_os_str() == "-"

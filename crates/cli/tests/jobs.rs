@@ -24,7 +24,7 @@ fn a_job_goes_in_and_out_again() {
         for part in [
             "sfx/gull_2.wav",
             "cues.json: /cues/dusk",
-            "music/warm.idx goes",
+            "music/warm.idx is cleared",
             "nothing is wrong",
         ] {
             assert!(ran.out.contains(part), "{part}: {}", ran.out);
@@ -72,7 +72,7 @@ fn a_job_goes_in_and_out_again() {
             .as_bytes(),
     );
     let done = bench.json(&["install", "quay.toml"]);
-    assert_eq!(done["given_back"][0], "music/dusk.ogg");
+    assert_eq!(done["restored"][0], "music/dusk.ogg");
     assert_eq!(
         fs::read(bench.path("game/cues.json")).unwrap(),
         stock["game/cues.json"]

@@ -97,7 +97,10 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
             vec!["runs backwards"],
         ),
         (head[..5].to_owned(), vec!["line 1"]),
-        (format!("{long} = 1"), vec!["at most"]),
+        (
+            format!("{long} = 1"),
+            vec!["the most that a sheet may take"],
+        ),
         (
             format!("{} = 1", &long[..1 << 20]),
             vec!["unknown key \"kkkk"],

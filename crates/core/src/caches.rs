@@ -1,25 +1,229 @@
 //! Caches of a target's: files that it makes anew from what it finds.
+//!
+//! A pattern of caches removes files for good, so it may meet nothing that is not one: no slot, list,
+//! entry's file or marker, and nothing that the ledger knows.
 
+use crate::disk::RealDisk;
 use crate::error::{Error, Result};
-use crate::sheet::Pattern;
+use crate::ledger::state::State;
+use crate::limits;
+use crate::names::{Key, folded};
+use crate::root::{Kind, look};
+use crate::sheet::{Fault, Pattern, Sheet};
+use crate::target::Target;
 use crate::tree::{files_below, slot_name};
+use std::collections::BTreeSet;
 use std::path::Path;
 
-/// The files of a root that these patterns match.
+/// The caches of a target that its sheet's patterns find now.
 ///
 /// # Errors
-/// [`Error::Refused`] for a malformed pattern, [`Error::Read`].
-pub fn find(root: &Path, patterns: &[String]) -> Result<Vec<String>> {
+/// [`Error::Sheet`] where a pattern finds what is no cache; [`Error::Read`].
+pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> Result<Vec<Key>> {
+    let sheet = &target.sheet;
+    let mut known: BTreeSet<String> = target.slots.names().map(folded).collect();
+    known.extend(more.iter().map(|slot| folded(slot)));
+    let guarded = |name: &str| {
+        if known.contains(&folded(name)) {
+            return Some("a slot");
+        }
+        guarded(sheet, name).or_else(|| held(state, name))
+    };
+    find(root, &sheet.clear.0, &|name| {
+        guarded(name).map(|what| refusal(sheet, name, what))
+    })
+}
+
+/// The caches that a ledger's own patterns find now, where nobody has the sheet at hand.
+///
+/// # Errors
+/// As [`of_target`].
+pub fn of_ledger(root: &Path, patterns: &[String], state: &State) -> Result<Vec<Key>> {
     let parsed = patterns.iter().map(|text| text.parse::<Pattern>());
     let parsed: Vec<Pattern> = parsed
         .collect::<Result<_, String>>()
-        .map_err(|what| Error::refused(what, "mend the sheet's key clear"))?;
-    if parsed.is_empty() {
+        .map_err(|what| Error::refused(what, "install the job again with a correct sheet"))?;
+    find(root, &parsed, &|name| {
+        let what = held(state, name)?;
+        Some(Error::refused(
+            format!("the target's cache patterns find {name}, which is {what}"),
+            "install the job again with a correct sheet",
+        ))
+    })
+}
+
+/// What a ledger knows a file as.
+fn held(state: &State, name: &str) -> Option<&'static str> {
+    let name = folded(name);
+    let known = state.slots.iter().filter(|(_, slot)| slot.matters());
+    let mut known = known.map(|(key, _)| folded(key.as_str()));
+    known
+        .any(|key| key == name)
+        .then_some("a file that was replaced")
+}
+
+/// What a sheet knows a file as, that is no cache.
+fn guarded(sheet: &Sheet, name: &str) -> Option<&'static str> {
+    let is = |path: &str| folded(path) == folded(name);
+    if sheet.marker.0.iter().any(|marker| is(&marker.0)) {
+        return Some("a marker");
+    }
+    let lists = sheet
+        .slots
+        .iter()
+        .filter_map(|source| source.get_ref().in_root.as_ref());
+    if lists.into_iter().any(|list| is(&list.0)) {
+        return Some("a list of names");
+    }
+    let entries = sheet.entries.iter().map(|entry| &entry.get_ref().file);
+    let carried = sheet.carry.iter().map(|carry| &carry.file);
+    if entries.chain(carried).any(|file| is(&file.0)) {
+        return Some("a file with entries");
+    }
+    let container = Path::new(name).extension().and_then(|e| e.to_str());
+    let sound = container.and_then(deft_needle_audio::spec::Container::from_extension);
+    let ruled = sheet.rule_for(name).filter(|rule| {
+        let extensions = rule.extensions();
+        let own = |e: &String| container.is_some_and(|c| c.eq_ignore_ascii_case(e));
+        sound.is_some() || extensions.iter().any(own)
+    });
+    ruled.map(|_| "a slot")
+}
+
+fn refusal(sheet: &Sheet, name: &str, what: &str) -> Error {
+    let what = format!("clear finds {name}, which is {what} and not a cache");
+    Fault::whole(
+        sheet.path(),
+        what,
+        "name the caches alone, such as \"**/warm.idx\"",
+    )
+    .into()
+}
+
+/// What a sheet's own patterns would remove that is no cache, without a look at any file.
+///
+/// # Errors
+/// [`Error::Sheet`].
+pub fn check(sheet: &Sheet) -> Result<()> {
+    let named = sheet.marker.0.iter().map(|file| file.0.clone());
+    let lists = sheet
+        .slots
+        .iter()
+        .filter_map(|s| Some(s.get_ref().in_root.as_ref()?.0.clone()));
+    let entries = sheet
+        .entries
+        .iter()
+        .map(|entry| entry.get_ref().file.0.clone());
+    let mut samples: Vec<String> = named.chain(lists).chain(entries).collect();
+    samples.retain(|sample| sample != "." && !sample.contains('{'));
+    for rule in &sheet.rules {
+        for pattern in &rule.patterns.get_ref().0 {
+            samples.extend(samples_of(pattern.text(), &rule.extensions()));
+        }
+    }
+    for pattern in &sheet.clear.0 {
+        if let Some(met) = samples.iter().find(|sample| pattern.matches(sample)) {
+            let what = format!("clear = \"{pattern}\" would remove {met}, which is not a cache");
+            let instead = "name the caches alone, such as \"**/warm.idx\"";
+            return Err(Fault::whole(sheet.path(), what, instead).into());
+        }
+    }
+    Ok(())
+}
+
+/// Names that a rule's pattern matches.
+fn samples_of(pattern: &str, extensions: &[String]) -> Vec<String> {
+    let name = pattern.split('/').next_back().unwrap_or(pattern);
+    let has_extension = name
+        .rsplit_once('.')
+        .is_some_and(|(_, e)| !e.contains(['*', '?', '[', '{']));
+    let fill = |(folders, rest): (&str, &str)| {
+        let plain = pattern.replace("**/", folders).replace("**", rest);
+        plain.replace('*', "any").replace(['?', '#'], "1")
+    };
+    let mut all = Vec::new();
+    let depths = [
+        ("", "any"),
+        ("folder/", "any"),
+        ("folder/deep/", "any/name"),
+    ];
+    for filled in depths.map(fill) {
+        match has_extension || extensions.is_empty() {
+            true => all.push(filled),
+            false => all.extend(extensions.iter().map(|e| format!("{filled}.{e}"))),
+        }
+    }
+    all
+}
+
+/// The files of a root that these patterns match; none may be guarded.
+fn find(
+    root: &Path,
+    patterns: &[Pattern],
+    guarded: &dyn Fn(&str) -> Option<Error>,
+) -> Result<Vec<Key>> {
+    if patterns.is_empty() {
         return Ok(Vec::new());
     }
-    let names = files_below(root)?.into_iter();
-    Ok(names
-        .filter_map(|file| slot_name(root, &file).ok())
-        .filter(|name| parsed.iter().any(|pattern| pattern.matches(name)))
-        .collect())
+    let disk = RealDisk::default();
+    let mut found = Vec::new();
+    for file in files_below(root)? {
+        let Ok(name) = slot_name(root, &file) else {
+            continue;
+        };
+        if !patterns.iter().any(|pattern| pattern.matches(&name)) {
+            continue;
+        }
+        if let Some(error) = guarded(&name) {
+            return Err(error);
+        }
+        let Ok(key) = Key::new(None, &name) else {
+            continue;
+        };
+        if look(root, &name, &disk)?.kind == Kind::File {
+            found.push(key);
+        }
+        if found.len() > limits::CACHES {
+            return Err(Error::refused(
+                format!("the cache patterns find more than {} files", limits::CACHES),
+                "narrow the sheet's key clear",
+            ));
+        }
+    }
+    Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sheet(clear: &str) -> Result<Sheet> {
+        let text = format!(
+            "name = 'x'\nmarker = 'game.toml'\nclear = {clear}\n[[slots]]\nin-root = 'names.txt'\n\
+             [[rule]]\nmatch = 'music/**'\nspec = 'ogg vorbis:q5 44100 stereo'\n\
+             [[entry]]\nfile = 'cues.json'\nat = '/a'\nvalue = 1\n"
+        );
+        Sheet::parse(&text, Path::new("x.toml"))
+    }
+
+    #[test]
+    fn patterns_that_meet_what_is_no_cache_are_refused() {
+        for good in ["'**/warm.idx'", "['*.idx', 'music/**/*.tmp']", "'cache/**'"] {
+            assert!(sheet(good).is_ok(), "{good}");
+        }
+        for bad in [
+            "'**'",
+            "'**/*'",
+            "'*'",
+            "'**/*.ogg'",
+            "'music/*'",
+            "'music/**'",
+            "'*.toml'",
+            "'names.*'",
+            "['*.idx', '*.json']",
+            "'**/*.o?g'",
+        ] {
+            assert!(sheet(bad).is_err(), "{bad}");
+        }
+    }
 }

@@ -2,8 +2,10 @@
 //! into one that only it can make.
 
 use crate::error::{Error, Result};
-use deft_needle_audio::Spec;
+use deft_needle_audio::read::Private;
 use deft_needle_audio::spec::{Chunks, Demand, Header};
+use deft_needle_audio::{Error as AudioError, Observer, Spec};
+use process_wrap::std::{ChildWrapper, CommandWrap};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
 use std::path::Path;
@@ -62,19 +64,19 @@ impl Encoder {
     /// # Errors
     /// [`Error::Outside`] where it cannot be started, takes too long, ends with an error, or leaves no
     /// file or an empty one.
-    pub fn run(&self, input: &Path, output: &Path) -> Result<()> {
-        self.start("{in}", &input.to_string_lossy(), output)
+    pub fn run(&self, input: &Path, output: &Path, observer: &dyn Observer) -> Result<()> {
+        self.start("{in}", &input.to_string_lossy(), output, observer)
     }
 
     /// Speaks a text into `output`.
     ///
     /// # Errors
     /// As [`Encoder::run`].
-    pub fn speak(&self, text: &str, output: &Path) -> Result<()> {
-        self.start("{text}", text, output)
+    pub fn speak(&self, text: &str, output: &Path, observer: &dyn Observer) -> Result<()> {
+        self.start("{text}", text, output, observer)
     }
 
-    fn start(&self, place: &str, with: &str, output: &Path) -> Result<()> {
+    fn start(&self, place: &str, with: &str, output: &Path, observer: &dyn Observer) -> Result<()> {
         // What is put in is not looked through again: a text may hold "{out}" itself.
         let filled = |word: &str| {
             let out = output.to_string_lossy();
@@ -90,22 +92,31 @@ impl Encoder {
         let log = folder.join("said");
         let said = File::create(&log).map_err(Error::write("create", &log))?;
         let both = said.try_clone().map_err(Error::write("create", &log))?;
-        let mut child = Command::new(program)
+        let mut command = Command::new(program);
+        command
             .args(self.words.iter().skip(1).map(|word| filled(word)))
             .current_dir(folder)
             .stdin(Stdio::null())
             .stdout(said)
-            .stderr(both)
-            .spawn()
-            .map_err(|error| outside(format!("could not be started: {error}"), "check its path"))?;
+            .stderr(both);
+        let mut command = CommandWrap::from(command);
+        #[cfg(unix)]
+        command.wrap(process_wrap::std::ProcessGroup::leader());
+        #[cfg(windows)]
+        command.wrap(process_wrap::std::JobObject);
+        let child = command.spawn();
+        let mut child = Running(child.map_err(|error| {
+            outside(format!("could not be started: {error}"), "check its path")
+        })?);
         let began = Instant::now();
         let status = loop {
-            match child.try_wait() {
+            if observer.stopped() {
+                return Err(AudioError::Stopped.into());
+            }
+            match child.0.try_wait() {
                 Ok(Some(status)) => break status,
                 Ok(None) if began.elapsed() < self.limit => std::thread::sleep(LOOK),
                 Ok(None) => {
-                    let _ = child.kill();
-                    let _ = child.wait();
                     let limit = self.limit.as_secs();
                     return Err(outside(
                         format!("was stopped: it took longer than {limit} s"),
@@ -139,6 +150,16 @@ impl Encoder {
     }
 }
 
+/// A command that ends with its value, and whatever it has started ends with it.
+struct Running(Box<dyn ChildWrapper>);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.start_kill();
+        let _ = self.0.wait();
+    }
+}
+
 /// What an encoder is fed: a file without surprises.
 ///
 /// # Errors
@@ -156,8 +177,8 @@ pub fn feed(line: &str) -> Result<Demand> {
 ///
 /// # Errors
 /// [`Error::Write`].
-pub fn private_folder() -> Result<tempfile::TempDir> {
-    tempfile::tempdir().map_err(Error::write("make", &std::env::temp_dir()))
+pub fn private_folder() -> Result<Private> {
+    Private::new().map_err(Error::write("make", &std::env::temp_dir()))
 }
 
 /// The end of what the command said, in one line.

@@ -1,5 +1,6 @@
 //! What can go wrong with files, names and ledgers.
 
+use crate::names::Key;
 use crate::sheet::Fault;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -63,8 +64,24 @@ pub enum Error {
     /// A sheet or a list that is wrong where it stands.
     #[error("{0}")]
     Sheet(Box<Fault>),
-    /// A copy of stock is not what it was when it was taken.
-    #[error("the kept stock of {slot} is damaged: {path}")]
+    /// A slot holds neither what was installed nor its stock.
+    #[error("{slot} was changed since it was installed")]
+    Changed {
+        /// The slot.
+        slot: Key,
+    },
+    /// Both files of a ledger's log are damaged or gone, and so it does not know its copies of stock.
+    #[error(
+        "the ledger in {ledger} is damaged: it does not know where its {copies} kept originals belong"
+    )]
+    Damaged {
+        /// The ledger's folder.
+        ledger: PathBuf,
+        /// How many copies it keeps.
+        copies: usize,
+    },
+    /// A copy of stock is missing, or not what it was when it was taken.
+    #[error("the kept stock of {slot} is missing or damaged: {path}")]
     StockDamaged {
         /// The slot.
         slot: String,
@@ -98,6 +115,12 @@ impl Error {
         }
     }
 
+    /// Whether a disk is full.
+    pub fn is_full(&self) -> bool {
+        let full = [io::ErrorKind::StorageFull, io::ErrorKind::QuotaExceeded];
+        matches!(self, Self::Write { source, .. } if full.contains(&source.kind()))
+    }
+
     /// What the user can do next; empty where the message says it all.
     pub fn remedy(&self) -> &str {
         match self {
@@ -111,18 +134,25 @@ impl Error {
                     "the disk or card is write-protected: unlock it"
                 }
                 io::ErrorKind::PermissionDenied => {
-                    "get the right to write there, and close the game or program that holds the file"
+                    "check that you may write there, and close the game or program that holds the file"
                 }
                 io::ErrorKind::NotFound => "check that the folder exists and the card is in",
                 _ => "check that the disk or card is still there; close what holds the file",
             },
             Self::Read { source, .. } => match source.kind() {
                 io::ErrorKind::NotFound => "check the path: there is nothing there",
-                io::ErrorKind::PermissionDenied => "give yourself the right to read it",
+                io::ErrorKind::PermissionDenied => "you need permission to read it",
                 _ => "check that the disk or card is still there",
             },
             Self::StockDamaged { .. } => {
-                "get the stock file from the target's maker; the slot was left as it is"
+                "copy the original from the target's maker; the slot was left as it is"
+            }
+            Self::Changed { .. } => {
+                "add --changed overwrite to restore the stock (what is there now is kept in the ledger), \
+                 or --changed keep to leave it"
+            }
+            Self::Damaged { .. } => {
+                "nothing was changed: run deft-needle rescue ROOT to restore what is sure"
             }
         }
     }

@@ -1,10 +1,12 @@
 //! Carrying out a plan into a file: made under another name, verified, then put in place.
 
-use crate::disk::{Disk, OutFile};
+use crate::disk::{Disk, OutFile, Part};
 use crate::error::{Error, Result};
+use crate::names::LEDGER_FOLDER;
+use crate::root::Kind;
 use crate::sheet::Rule;
-use crate::tree::part_of;
 use deft_needle_audio::observe::Observer;
+use deft_needle_audio::read::open_regular;
 use deft_needle_audio::render::{Outcome, render};
 use deft_needle_audio::verify::verify;
 use deft_needle_audio::write::Out;
@@ -114,14 +116,15 @@ pub fn put_file<T, P>(
     make: impl FnOnce(&mut dyn Out) -> Result<T, AudioError>,
     prove: impl FnOnce(&Path, &T) -> Result<P, AudioError>,
 ) -> Result<(T, P)> {
-    let part = part_of(out);
+    let part = Part::beside(out)?;
+    let part = part.path();
     let durable = match out.exists() {
         true => Durable::Yes,
         false => Durable::No,
     };
-    let made = make_file(&part, durable, disk, make, prove)?;
-    disk.rename(&part, out).map_err(|source| {
-        let _ = disk.remove(&part);
+    let made = make_file(part, durable, disk, make, prove)?;
+    disk.rename(part, out).map_err(|source| {
+        let _ = disk.remove(part);
         Error::write("put in place", out)(source)
     })?;
     Ok(made)
@@ -166,7 +169,7 @@ pub fn write_part(part: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
 /// # Errors
 /// [`Error::Read`], [`Error::Write`]; a byte that reads back as another.
 pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
-    let mut source = std::fs::File::open(from).map_err(Error::read(from))?;
+    let mut source = open_regular(from).map_err(Error::read(from))?;
     let make = |file: &mut dyn Out| std::io::copy(&mut source, file).map_err(AudioError::Write);
     let prove = |path: &Path, _: &u64| {
         let hashes = crate::Hash::of_file(from).and_then(|a| Ok((a, crate::Hash::of_file(path)?)));
@@ -203,8 +206,22 @@ pub fn same_file(a: &Path, b: &Path) -> bool {
 /// # Errors
 /// [`Error::Refused`].
 pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<()> {
-    if !out.exists() || (overwrite && out.is_file()) {
-        return Ok(());
+    match Kind::of(out)? {
+        Kind::Nothing => return Ok(()),
+        Kind::File if overwrite => return Ok(()),
+        Kind::Link if overwrite && !out.is_dir() => {
+            return Err(Error::refused(
+                format!("{} is a link", out.display()),
+                "name the file that it leads to: nothing is written through links",
+            ));
+        }
+        Kind::Other => {
+            return Err(Error::refused(
+                format!("{} is a pipe or a device", out.display()),
+                "name a regular file; - is standard output",
+            ));
+        }
+        _ => {}
     }
     if out.is_dir() {
         return Err(Error::refused(
@@ -222,13 +239,13 @@ pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<(
     let in_target = out
         .ancestors()
         .skip(1)
-        .any(|folder| folder.join(crate::tree::LEDGER_FOLDER).is_dir());
+        .any(|folder| folder.join(LEDGER_FOLDER).is_dir());
     Err(Error::refused(
         format!("{} exists already", out.display()),
         if in_target {
             "it lies in a target: use swap, which keeps the stock"
         } else {
-            "choose another name, or say --overwrite (or use swap, which keeps what was there)"
+            "choose another name, or add --overwrite (or use swap, which keeps what was there)"
         },
     ))
 }

@@ -1,14 +1,27 @@
 //! Hashes of file contents (BLAKE3).
 
 use crate::error::{Error, Result};
+use deft_needle_audio::read::open_regular;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use std::cmp::Ordering;
 use std::fmt;
-use std::fs::File;
 use std::path::Path;
 
 /// The hash of some bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Hash(blake3::Hash);
+
+impl PartialOrd for Hash {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Hash {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.0.as_bytes().cmp(other.0.as_bytes())
+    }
+}
 
 impl Hash {
     /// Of bytes in memory.
@@ -16,14 +29,14 @@ impl Hash {
         Self(blake3::hash(bytes))
     }
 
-    /// Of a file.
+    /// Of a regular file; links are followed.
     ///
     /// # Errors
-    /// [`Error::Read`].
+    /// [`Error::Read`], for a pipe or a device, too.
     pub fn of_file(path: &Path) -> Result<Self> {
         let read = || {
             let mut hasher = blake3::Hasher::new();
-            hasher.update_reader(File::open(path)?)?;
+            hasher.update_reader(open_regular(path)?)?;
             Ok(Self(hasher.finalize()))
         };
         read().map_err(Error::read(path))

@@ -1,9 +1,10 @@
 //! Hashes of files that need not be read again while their size and time stamp tell nothing new.
 
-use crate::disk::Disk;
+use crate::disk::{Disk, read_plain};
 use crate::error::Result;
 use crate::fit::put_bytes;
 use crate::hash::Hash;
+use crate::limits;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs;
@@ -44,7 +45,7 @@ fn look(path: &Path) -> Option<(u64, Duration)> {
 impl Stamps {
     /// Those that a ledger keeps; none where they cannot be read.
     pub fn load(ledger: &Path) -> Self {
-        let bytes = fs::read(path_in(ledger)).unwrap_or_default();
+        let bytes = read_plain(&path_in(ledger), limits::LIST).unwrap_or_default();
         Self {
             known: Mutex::new(serde_json::from_slice(&bytes).unwrap_or_default()),
             new: Mutex::new(false),

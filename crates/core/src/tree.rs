@@ -1,11 +1,9 @@
 //! Paths within a root: names with `/`, never leading out, never through the ledger.
 
 use crate::error::{Error, Result};
+use crate::names::{Key, is_own};
 use std::fs;
 use std::path::{Component, Path, PathBuf};
-
-/// The folder in which a ledger lies, beside the files that it speaks of.
-pub const LEDGER_FOLDER: &str = ".deft-needle";
 
 /// All files below `folder` in order of their names, links not followed, ledgers left out.
 ///
@@ -16,7 +14,7 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
     let walk = walkdir::WalkDir::new(folder)
         .sort_by_file_name()
         .into_iter()
-        .filter_entry(|entry| entry.file_name() != LEDGER_FOLDER);
+        .filter_entry(|entry| !is_own(&entry.file_name().to_string_lossy()));
     for entry in walk {
         let entry = entry.map_err(|error| {
             let path = error.path().unwrap_or(folder).to_owned();
@@ -25,7 +23,7 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
                 .unwrap_or_else(|| std::io::ErrorKind::Other.into());
             Error::Read { path, source }
         })?;
-        if entry.file_type().is_file() && !is_part(entry.path()) {
+        if entry.file_type().is_file() {
             files.push(entry.into_path());
         }
     }
@@ -35,7 +33,7 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
 /// The name of a file within a root, with `/` between its folders.
 ///
 /// # Errors
-/// [`Error::Refused`] where it does not lie in the root, or its name is no Unicode.
+/// [`Error::Refused`] where it does not lie in the root, or its name is not valid Unicode.
 pub fn slot_name(root: &Path, file: &Path) -> Result<String> {
     let outside = || {
         Error::refused(
@@ -49,46 +47,25 @@ pub fn slot_name(root: &Path, file: &Path) -> Result<String> {
         match part {
             Component::Normal(name) => names.push(name.to_str().ok_or_else(|| {
                 Error::refused(
-                    format!("the name of {} is no Unicode", file.display()),
+                    format!("the name of {} is not valid Unicode", file.display()),
                     "rename it first",
                 )
             })?),
             _ => return Err(outside()),
         }
     }
-    if names.is_empty() || names.contains(&LEDGER_FOLDER) {
+    if names.is_empty() || names.iter().any(|name| is_own(name)) {
         return Err(outside());
     }
     Ok(names.join("/"))
 }
 
-/// The path of a slot within a root.
+/// The path of a slot within a root, as it is written.
 ///
 /// # Errors
 /// [`Error::Refused`] where the name leads out of the root.
 pub fn slot_path(root: &Path, slot: &str) -> Result<PathBuf> {
-    let fine = |name: &str| !matches!(name, "" | "." | ".." | LEDGER_FOLDER);
-    let plain = slot.split('/').all(fine) && !slot.contains(['\\', ':', '\0']);
-    if !plain {
-        return Err(Error::refused(
-            format!("\"{slot}\" is no path within a root"),
-            "write folders and a name with / between them",
-        ));
-    }
-    Ok(slot
-        .split('/')
-        .fold(root.to_owned(), |path, name| path.join(name)))
-}
-
-/// The name under which a file is made before it is put in place, in the same folder.
-pub fn part_of(path: &Path) -> PathBuf {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    path.with_file_name(format!(".{name}.deft-needle-part"))
-}
-
-/// Whether a file is one that was being made.
-pub fn is_part(path: &Path) -> bool {
-    path.extension().is_some_and(|e| e == "deft-needle-part")
+    Ok(Key::new(None, slot)?.path(root))
 }
 
 /// The names of all files in a folder; empty where there is no such folder.
@@ -97,8 +74,8 @@ pub fn names_in(folder: &Path) -> Vec<String> {
     let mut names: Vec<String> = entries
         .filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()))
         .map(|entry| entry.path())
-        .filter(|path| !is_part(path))
         .filter_map(|path| Some(path.file_name()?.to_str()?.to_owned()))
+        .filter(|name| !is_own(name))
         .collect();
     names.sort();
     names

@@ -35,7 +35,8 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let Some(&(_, codec)) = ENCODINGS.iter().find(|row| row.0 == number) else {
         return Err(bytes.unsupported(format!("AU with encoding number {number}")));
     };
-    let rate = SampleRate::new(hertz).ok_or_else(|| bytes.malformed("its sample rate is 0", 16))?;
+    let rate = SampleRate::new(hertz)
+        .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 16))?;
     let channels = u16::try_from(count).ok().and_then(Channels::new);
     let channels = channels.ok_or_else(|| match count {
         0 => bytes.malformed("it has 0 channels", 20),

@@ -146,7 +146,8 @@ fn read_info(info: &[u8], bytes: &Bytes<'_>) -> Result<(Format, u64, Option<u16>
     let packed = super::bytes::be64(info, 10).unwrap_or_default();
     let part = |shift: u32, bits: u32| packed >> shift & ((1 << bits) - 1);
     let hertz = u32::try_from(part(44, 20)).unwrap_or_default();
-    let rate = SampleRate::new(hertz).ok_or_else(|| bytes.malformed("its sample rate is 0", 18))?;
+    let rate = SampleRate::new(hertz)
+        .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 18))?;
     let counted = u16::try_from(part(41, 3) + 1).unwrap_or(1);
     let bits = u16::try_from(part(36, 5) + 1).unwrap_or(16);
     let codec = if bits <= 16 {

@@ -1,8 +1,9 @@
 //! Where the bytes of a clip come from.
 
+use super::Private;
 use crate::error::{Error, Result};
 use crate::num::count;
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -18,7 +19,8 @@ pub struct Input {
 #[derive(Debug)]
 enum Place {
     Here,
-    Spooled(tempfile::NamedTempFile),
+    Spooled { path: PathBuf, _kept: Private },
+    Stored(PathBuf),
     Memory(Arc<[u8]>),
 }
 
@@ -90,16 +92,28 @@ impl Input {
     /// [`Error::Read`] where the stream breaks or the private file cannot be written.
     pub fn spool(stream: &mut dyn Read, name: &str) -> Result<Self> {
         let name = PathBuf::from(name);
-        let spooled = tempfile::NamedTempFile::with_prefix("deft-needle-").and_then(|mut file| {
-            io::copy(stream, &mut file)?;
-            Ok(file)
+        let spooled = Private::new().and_then(|private| {
+            let path = private.path().join("spool");
+            io::copy(stream, &mut File::create_new(&path)?)?;
+            Ok((path, private))
         });
         match spooled {
-            Ok(file) => Ok(Self {
+            Ok((path, private)) => Ok(Self {
                 name,
-                place: Place::Spooled(file),
+                place: Place::Spooled {
+                    path,
+                    _kept: private,
+                },
             }),
             Err(source) => Err(Error::Read { path: name, source }),
+        }
+    }
+
+    /// A private file, under the name by which messages call it; whoever made it keeps it while it is read.
+    pub fn stored(name: &Path, path: PathBuf) -> Self {
+        Self {
+            name: name.to_owned(),
+            place: Place::Stored(path),
         }
     }
 
@@ -120,7 +134,7 @@ impl Input {
     pub fn path(&self) -> Option<&Path> {
         match &self.place {
             Place::Here => Some(&self.name),
-            Place::Spooled(_) | Place::Memory(_) => None,
+            Place::Spooled { .. } | Place::Stored(_) | Place::Memory(_) => None,
         }
     }
 
@@ -131,18 +145,39 @@ impl Input {
     pub fn open(&self) -> Result<Handle> {
         let path = match &self.place {
             Place::Here => &self.name,
-            Place::Spooled(file) => file.path(),
+            Place::Spooled { path, .. } | Place::Stored(path) => path,
             Place::Memory(bytes) => return Ok(Handle::Memory(Cursor::new(bytes.clone()))),
         };
         let wrap = |source| Error::Read {
             path: self.name.clone(),
             source,
         };
-        let file = File::open(path).map_err(wrap)?;
-        // A folder opens like a file on some systems and fails only later, with a stranger message.
-        if file.metadata().map_err(wrap)?.is_dir() {
-            return Err(wrap(io::ErrorKind::IsADirectory.into()));
-        }
-        Ok(Handle::Disk(file))
+        open_regular(path).map(Handle::Disk).map_err(wrap)
     }
+}
+
+/// Opens a regular file to read, links followed: a pipe or a device would be waited for, maybe for ever.
+///
+/// # Errors
+/// The system's; [`io::ErrorKind::InvalidInput`] for a pipe or a device.
+pub fn open_regular(path: &Path) -> io::Result<File> {
+    let refuse = |found: std::fs::Metadata| match (found.is_file(), found.is_dir()) {
+        (true, _) => Ok(()),
+        (_, true) => Err(io::ErrorKind::IsADirectory.into()),
+        _ => Err(io::Error::new(
+            io::ErrorKind::InvalidInput,
+            "it is a pipe or a device, not a regular file (- reads standard input)",
+        )),
+    };
+    refuse(std::fs::metadata(path)?)?;
+    let mut options = OpenOptions::new();
+    options.read(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.custom_flags(libc::O_NONBLOCK);
+    }
+    let file = options.open(path)?;
+    refuse(file.metadata()?)?;
+    Ok(file)
 }

@@ -17,12 +17,14 @@ mod mp4;
 pub mod ogg;
 mod packets;
 mod plain;
+mod private;
 mod qoa;
 mod raw;
 pub mod sniff;
 mod wav;
 
-pub use input::{Handle, Input};
+pub use input::{Handle, Input, open_regular};
+pub use private::Private;
 
 use crate::block::Source;
 use crate::clip::{Extra, Facts};

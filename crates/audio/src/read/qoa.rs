@@ -23,7 +23,8 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let channels =
         channels.ok_or_else(|| bytes.malformed("it has no channels, or more than 8", 8))?;
     let hertz = u32::from_be_bytes([0, rate[0], rate[1], rate[2]]);
-    let rate = SampleRate::new(hertz).ok_or_else(|| bytes.malformed("its sample rate is 0", 9))?;
+    let rate = SampleRate::new(hertz)
+        .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 9))?;
     let format = Format {
         container: Container::Qoa,
         encoding: Encoding::plain(Codec::Qoa),

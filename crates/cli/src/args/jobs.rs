@@ -1,5 +1,6 @@
 //! Commands about whole jobs.
 
+use super::RootOptions;
 use clap::Args;
 use std::path::PathBuf;
 
@@ -33,12 +34,8 @@ pub struct New {
 /// Where a job goes, and what it may do.
 #[derive(Debug, Args)]
 pub struct Going {
-    /// The target's main root, instead of the job's; other roots as NAME=FOLDER
-    #[arg(long, value_name = "FOLDER")]
-    pub root: Vec<String>,
-    /// Keep the ledger and the stock in this folder instead of .deft-needle in the root
-    #[arg(long, value_name = "FOLDER")]
-    pub ledger: Option<PathBuf>,
+    #[command(flatten)]
+    pub place: RootOptions,
     /// Let commands run: encoders of closed formats, voices of prompt lists
     #[arg(long)]
     pub allow_commands: bool,

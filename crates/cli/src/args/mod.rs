@@ -14,6 +14,7 @@ use clap::parser::ValueSource;
 use clap::{ArgMatches, Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 use deft_needle_audio::edit::{LoopEdit, Span, Time};
 use deft_needle_core::job::OPTIONS;
+use deft_needle_core::root::Asked;
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
@@ -26,7 +27,7 @@ use std::path::{Path, PathBuf};
     max_term_width = 100,
     after_help = "A file alone is inspected:  deft-needle kettle.wav\n\
                   Exit codes: 0 done, 1 something falls short, 2 wrong usage, 3 unreadable input, \
-                  4 the clip cannot meet the spec, 5 the target refused, 6 not written"
+                  4 the clip cannot meet the spec, 5 the target refused, 6 not written, 130 interrupted"
 )]
 pub struct Cli {
     #[command(flatten)]
@@ -95,6 +96,7 @@ pub enum Command {
     Swap(Swap),
     Status(Status),
     Restore(Restore),
+    Rescue(Rescue),
     Seam(Seam),
     Learn(Learn),
     Slots(SlotsArgs),
@@ -261,14 +263,37 @@ pub struct Check {
 }
 
 /// Which root, and where its ledger is.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct RootOptions {
-    /// The target's folder (else the nearest with a ledger above the slot, else the slot's own)
+    /// The target's main root [default: found by its ledger]; other roots as NAME=FOLDER
     #[arg(long, value_name = "FOLDER")]
-    pub root: Option<PathBuf>,
+    pub root: Vec<String>,
     /// Keep the ledger and the stock in this folder instead of .deft-needle in the root
     #[arg(long, value_name = "FOLDER")]
     pub ledger: Option<PathBuf>,
+    /// Take over a ledger that was made for another place
+    #[arg(long)]
+    pub adopt: bool,
+}
+
+impl RootOptions {
+    /// As the library takes it.
+    pub fn asked(&self) -> Asked {
+        let mut asked = Asked {
+            ledger: self.ledger.clone(),
+            adopt: self.adopt,
+            ..Asked::default()
+        };
+        for typed in &self.root {
+            match typed.split_once('=') {
+                Some((name, folder)) if !Path::new(typed).exists() => {
+                    asked.others.insert(name.to_owned(), PathBuf::from(folder));
+                }
+                _ => asked.root = Some(PathBuf::from(typed)),
+            }
+        }
+        asked
+    }
 }
 
 /// Find, judge, prove and set loops: where does a clip go round, and does it click there?
@@ -378,17 +403,19 @@ pub struct Swap {
 /// Show what is installed in a root, and whether it is still there
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  deft-needle status card
-  deft-needle status card --json
-  deft-needle status card --as-job --target brass-wren.toml   swaps by hand as a job sheet")]
+  deft-needle status                           the current folder
+  deft-needle status card --verify             read every kept original
+  deft-needle status card --as-job --target brass-wren.toml   single swaps as a job sheet")]
 pub struct Status {
-    /// The root, or a file in it
-    #[arg(value_name = "ROOT")]
-    pub root: PathBuf,
-    /// The folder that the ledger is kept in
-    #[arg(long, value_name = "FOLDER")]
-    pub ledger: Option<PathBuf>,
-    /// Print what was swapped by hand as a job sheet
+    /// A root, a folder above or below one, or a file [default: the current folder]
+    #[arg(value_name = "ROOT", default_value = ".")]
+    pub at: PathBuf,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// Read every kept original and prove it by its hash
+    #[arg(long)]
+    pub verify: bool,
+    /// Print single swaps as a job sheet
     #[arg(long)]
     pub as_job: bool,
     /// The target's sheet, for that job sheet
@@ -396,16 +423,17 @@ pub struct Status {
     pub target: Option<PathBuf>,
 }
 
-/// Give stock back, bit for bit
+/// Restore the original files, bit for bit
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
+  deft-needle restore                          everything in the current folder
   deft-needle restore card                     everything
   deft-needle restore card/SAY/TICK01.PRM      one slot
   deft-needle restore card SAY/TICK01.PRM SAY/CUCKOO.PRM
   deft-needle restore game --job quay          what a job has installed")]
 pub struct Restore {
-    /// The root, or a slot file as typed for swap
-    #[arg(value_name = "ROOT")]
+    /// A root, a folder above or below one, or a slot file [default: the current folder]
+    #[arg(value_name = "ROOT", default_value = ".")]
     pub at: PathBuf,
     /// Slots, relative to the root; none means all
     #[arg(value_name = "SLOT")]
@@ -415,9 +443,29 @@ pub struct Restore {
     /// Only what this job has installed
     #[arg(long, value_name = "NAME", conflicts_with = "slots")]
     pub job: Option<String>,
-    /// Slots that were changed since: give the stock back all the same, or keep what is there
+    /// Slots that were changed since: restore the stock all the same, or keep what is there
     #[arg(long, value_name = "WHAT")]
     pub changed: Option<ChangedChoice>,
+    /// Print what would be done, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Restore what is sure when a ledger's log is damaged or lost
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle rescue card --dry-run                   what is sure, and what is not
+  deft-needle rescue card --target brass-wren.toml    match originals by the hashes of its list, too
+Kept originals that nothing tells the slot of stay where they are, and are listed.")]
+pub struct Rescue {
+    /// The root
+    #[arg(value_name = "ROOT", default_value = ".")]
+    pub at: PathBuf,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// A sheet whose list tells the hashes of originals
+    #[arg(long, value_name = "SHEET")]
+    pub target: Option<PathBuf>,
     /// Print what would be done, change nothing
     #[arg(long)]
     pub dry_run: bool,
@@ -520,6 +568,7 @@ mod tests {
             "target",
             "root",
             "ledger",
+            "adopt",
             "encoder",
             "feed",
             "encoder-limit",

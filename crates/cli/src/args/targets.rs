@@ -1,5 +1,6 @@
 //! Commands about whole targets.
 
+use super::RootOptions;
 use clap::Args;
 use std::path::PathBuf;
 
@@ -40,12 +41,8 @@ pub struct SlotsArgs {
     /// Words that must all match; * ? and # make a pattern
     #[arg(value_name = "WORD")]
     pub words: Vec<String>,
-    /// The target's main root: tells what is stock, replaced or missing
-    #[arg(long, value_name = "FOLDER")]
-    pub root: Option<PathBuf>,
-    /// The folder that the ledger is kept in
-    #[arg(long, value_name = "FOLDER")]
-    pub ledger: Option<PathBuf>,
+    #[command(flatten)]
+    pub place: RootOptions,
     /// Print [[replace]] entries for a job sheet
     #[arg(long)]
     pub as_job: bool,

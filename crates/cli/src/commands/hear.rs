@@ -5,6 +5,7 @@ use crate::args::Hear;
 use crate::console::{BOLD, Console, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use crate::paths::{expand, is_stream, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::Clip;
@@ -95,10 +96,12 @@ fn report(args: &Hear, programme: &Programme, clips: &[Clip], console: &Console)
         .parts()
         .iter()
         .map(|part| json!({ "file": name(part.clip), "from": to.format.rate.seconds(part.start) }));
-    console.object(&json!({
-        "out": args.out,
-        "is": to.format,
-        "seconds": to.seconds(),
-        "parts": parts.collect::<Vec<_>>(),
-    }));
+    console.object(|| {
+        json!({
+            "out": text(&args.out),
+            "is": to.format,
+            "seconds": to.seconds(),
+            "parts": parts.collect::<Vec<_>>(),
+        })
+    });
 }

@@ -27,6 +27,7 @@ const NOTABLE_DC: f64 = 0.001;
 /// All that was found about one file.
 #[derive(Debug, Serialize)]
 struct Inspection {
+    #[serde(serialize_with = "deft_needle_core::root::lossy")]
     file: PathBuf,
     #[serde(flatten)]
     facts: Facts,
@@ -70,7 +71,7 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
         [one] if files.len() == 1 => console.find(in_full(one, console.verbose())),
         several => console.find(as_table(several)),
     }
-    console.object(&json!({ "files": inspections }));
+    console.object(|| json!({ "files": inspections }));
     Ok(exit)
 }
 

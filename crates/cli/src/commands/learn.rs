@@ -6,6 +6,7 @@ use crate::commands::fit::make_folder;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use crate::progress::Progress;
 use deft_needle_audio::num::count;
 use deft_needle_core::RealDisk;
@@ -51,17 +52,19 @@ pub fn run(args: &Learn, console: &Console) -> Result<Exit, Failure> {
         put_bytes(&args.out, learnt.sheet.as_bytes(), &disk)?;
         console.say(told(&learnt, args, &list));
     }
-    console.object(&json!({
-        "stock": args.stock,
-        "sheet": args.out,
-        "list": list,
-        "dry_run": args.dry_run,
-        "rules": learnt.rules,
-        "sounds": learnt.sounds,
-        "opaque": learnt.opaque,
-        "others": learnt.others,
-        "left_out": learnt.left_out.iter().map(CoreError::to_string).collect::<Vec<_>>(),
-    }));
+    console.object(|| {
+        json!({
+            "stock": args.stock,
+            "sheet": text(&args.out),
+            "list": list,
+            "dry_run": args.dry_run,
+            "rules": learnt.rules,
+            "sounds": learnt.sounds,
+            "opaque": learnt.opaque,
+            "others": learnt.others,
+            "left_out": learnt.left_out.iter().map(CoreError::to_string).collect::<Vec<_>>(),
+        })
+    });
     Ok(exit)
 }
 

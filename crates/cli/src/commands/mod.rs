@@ -6,6 +6,7 @@ pub mod hear;
 pub mod inspect;
 pub mod job;
 pub mod learn;
+pub mod rescue;
 pub mod restore;
 pub mod seam;
 pub mod sheets;

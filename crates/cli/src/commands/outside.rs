@@ -5,6 +5,7 @@ use crate::console::Console;
 use crate::failure::Failure;
 use crate::progress::Progress;
 use deft_needle_audio::plan::{Reference, plan_clip};
+use deft_needle_audio::read::Private;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::write::Out;
 use deft_needle_audio::{Clip, Edits, Error as AudioError, Plan};
@@ -17,7 +18,6 @@ use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use tempfile::TempDir;
 
 /// What the command made, in a private folder that goes with it.
 pub struct Made {
@@ -25,7 +25,7 @@ pub struct Made {
     pub plan: Plan,
     /// The file.
     pub file: PathBuf,
-    _folder: TempDir,
+    _folder: Private,
 }
 
 impl Outside {
@@ -95,8 +95,8 @@ impl Outside {
         let file = folder.path().join("out");
         let disk = RealDisk::default();
         write_verified(clip, &plan, &input, Durable::No, None, &disk, &progress)?;
+        encoder.run(&input, &file, &progress)?;
         drop(progress);
-        encoder.run(&input, &file)?;
         Ok(Some(Made {
             plan,
             file,

@@ -1,76 +1,198 @@
-//! Stock back, bit for bit.
+//! The originals back, bit for bit.
 
 use super::job::tell_unsynced;
 use crate::args::{ChangedChoice, Restore};
 use crate::console::{Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::install::{Changed, Restored, Root, Which, find_root_above, restore};
-use deft_needle_core::tree::slot_name;
-use std::path::{Path, PathBuf};
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::install::{Changed, Restored, Which, restore};
+use deft_needle_core::names::Key;
+use deft_needle_core::root::{Root, absolute, key_of};
+use serde_json::{Value, json};
+use std::path::Path;
 
-/// Gives back all slots, or those named.
+/// Restores all slots, or those named, of every ledger at, above or below what was typed.
 pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
-    let root = find_root_above(
-        &args.at,
-        args.place.root.as_deref(),
-        args.place.ledger.as_deref(),
-    )?;
-    let mut slots = Vec::new();
-    let typed_root = absolute(&args.at);
-    if typed_root != root.path {
-        slots.push(slot_name(&root.path, &typed_root)?);
-    }
-    for slot in &args.slots {
-        slots.push(named(&root, slot)?);
-    }
+    let roots = args.place.asked().all_of(&args.at)?;
     let changed = match args.changed {
         None => Changed::Refuse,
         Some(ChangedChoice::Overwrite) => Changed::Overwrite,
         Some(ChangedChoice::Keep) => Changed::Keep,
     };
-    let which = match (&args.job, slots.as_slice()) {
-        (Some(job), _) => Which::Job(job),
-        (None, []) => Which::All,
-        (None, slots) => Which::Slots(slots),
-    };
     let disk = RealDisk::default();
-    let done = restore(&root, which, changed, args.dry_run, &disk)?;
-    if let Some(recovered) = &done.recovered {
-        console.warn(safe(&recovered.to_string()));
+    let mut exit = Exit::Done;
+    let mut objects: Vec<Value> = Vec::new();
+    let mut count = 0;
+    let (knowing, unknown) = with_slots(args, &roots, &disk)?;
+    for (root, slots) in &knowing {
+        let below = below(root, args)?;
+        let which = match (&args.job, slots.as_slice(), &below) {
+            (Some(job), ..) => Which::Job(job),
+            (None, [], Some(folder)) => Which::Below(folder),
+            (None, [], None) => Which::All,
+            (None, slots, _) => Which::Slots(slots),
+        };
+        let done = match restore(root, which, changed, args.dry_run, &disk) {
+            Ok(done) => done,
+            // One of several ledgers must not keep the others from it.
+            Err(error) if knowing.len() > 1 => {
+                let failure = Failure::Core(error);
+                console.failure(&failure);
+                exit = exit.worst(failure.exit());
+                continue;
+            }
+            Err(error) => return Err(error.into()),
+        };
+        if let Some(recovered) = &done.recovered {
+            console.warn(safe(&recovered.to_string()));
+        }
+        if knowing.len() > 1 {
+            console.say(safe(&text(&root.path)));
+        }
+        count += tell(&done, args.dry_run, console);
+        for failed in &done.failed {
+            exit = exit.worst(Exit::Refused);
+            let error = CoreError::refused(
+                format!("{}: {}", failed.slot, Failure::message_of(&failed.error)),
+                failed.error.remedy(),
+            );
+            console.failure(&Failure::Core(error));
+        }
+        objects.push(json!({ "root": text(&root.path), "done": done }));
     }
-    tell(&done, args.dry_run, console);
+    if let Some(error) = unknown {
+        return Err(error);
+    }
+    if count == 0 && exit == Exit::Done {
+        console.say("nothing is installed: nothing to restore");
+    }
     tell_unsynced(&disk, console);
-    console.object(&done);
-    Ok(Exit::Done)
+    console.object(|| json!({ "roots": objects }));
+    Ok(exit)
 }
 
-/// What was done, a line a slot.
-fn tell(done: &Restored, dry_run: bool, console: &Console) {
+type Slots = Vec<(Root, Vec<Key>)>;
+
+/// The slots that were named, each with the ledger that knows it; no slot: all of every ledger.
+fn with_slots(
+    args: &Restore,
+    roots: &[Root],
+    disk: &RealDisk,
+) -> Result<(Slots, Option<Failure>), Failure> {
+    let mut named: Vec<&Path> = args.slots.iter().map(|slot| slot.as_path()).collect();
+    let is_root = |path: &Path| roots.iter().any(|root| root.path == path);
+    let at = absolute(&args.at)?;
+    if !at.is_dir() && !is_root(&at) {
+        named.push(&args.at);
+    }
+    if named.is_empty() {
+        return Ok((
+            roots
+                .iter()
+                .map(|root| (root.clone(), Vec::new()))
+                .collect(),
+            None,
+        ));
+    }
+    let mut all: Slots = Vec::new();
+    let mut unknown = None;
+    for slot in named {
+        let keys = roots
+            .iter()
+            .filter_map(|root| Some((root, key(root, slot, &at, disk).ok()?)));
+        let keys: Vec<(&Root, Key)> = keys.collect();
+        let knows = |(root, key): &&(&Root, Key)| {
+            let state = deft_needle_core::ledger::Ledger::peek(root);
+            state.is_ok_and(|state| {
+                state
+                    .slots
+                    .get(key)
+                    .is_some_and(|slot| slot.top().is_some())
+            })
+        };
+        let Some((root, key)) = keys.iter().find(knows).or(keys.first()).cloned() else {
+            let root = roots.first().ok_or_else(|| Failure::usage("no root", ""))?;
+            unknown = Some(Failure::Core(match key(root, slot, &at, disk) {
+                Err(Failure::Core(error)) => error,
+                _ => CoreError::refused(format!("{} is in no root", slot.display()), ""),
+            }));
+            continue;
+        };
+        match all.iter_mut().find(|(known, _)| known.path == root.path) {
+            Some((_, slots)) => slots.push(key),
+            None => all.push((root.clone(), vec![key])),
+        }
+    }
+    Ok((all, unknown))
+}
+
+/// A slot as typed: relative to the root, in another root, or a path to the file.
+fn key(root: &Root, typed: &Path, at: &Path, disk: &RealDisk) -> Result<Key, Failure> {
+    let name = typed.to_string_lossy();
+    if let Some((other, _)) = name.split_once(':')
+        && root_knows(root, other)
+    {
+        return Ok(Key::parse(&name.replace('\\', "/"))?);
+    }
+    let direct = key_of(&root.path, typed, disk);
+    if typed.is_absolute() || (typed.exists() && direct.is_ok()) || typed == at {
+        return Ok(direct?);
+    }
+    Ok(key_of(&root.path, &root.path.join(typed), disk)?)
+}
+
+fn root_knows(root: &Root, other: &str) -> bool {
+    let state = deft_needle_core::ledger::Ledger::peek(root);
+    state.is_ok_and(|state| state.others.contains_key(other))
+}
+
+/// The folder within a root that was typed, where it is below it.
+pub fn below(root: &Root, args: &Restore) -> Result<Option<String>, Failure> {
+    within(root, &args.at)
+}
+
+/// The folder within a root that a path is; nothing where it is the root, or above it.
+pub fn within(root: &Root, typed: &Path) -> Result<Option<String>, Failure> {
+    let path = absolute(typed)?;
+    match path.is_dir() && path != root.path && path.starts_with(&root.path) {
+        true => Ok(Some(deft_needle_core::tree::slot_name(&root.path, &path)?)),
+        false => Ok(None),
+    }
+}
+
+/// What was done, a line a slot; how many there were.
+fn tell(done: &Restored, dry_run: bool, console: &Console) -> usize {
+    let names = |keys: &[Key]| keys.iter().map(ToString::to_string).collect::<Vec<_>>();
     let parts = [
         (
-            &done.given_back,
-            "stock given back",
-            "stock would be given back",
+            names(&done.restored),
+            "stock restored",
+            "stock would be restored",
         ),
         (
-            &done.uncovered,
-            "what lay below is back",
-            "what lies below would be given back",
+            names(&done.uncovered),
+            "the previous job's file is back",
+            "the previous job's file would be back",
         ),
         (
-            &done.removed,
+            names(&done.removed),
             "removed, nothing was here",
             "would be removed, nothing was here",
         ),
-        (&done.left, "left as it is", "would be left as it is"),
+        (names(&done.left), "left as it is", "would be left as it is"),
         (
-            &done.entries,
-            "entry taken back",
-            "entry would be taken back",
+            done.entries.clone(),
+            "entry reverted",
+            "entry would be reverted",
         ),
-        (&done.caches, "cache taken out", "cache would be taken out"),
+        (
+            names(&done.caches),
+            "cache cleared",
+            "cache would be cleared",
+        ),
     ];
     let mut count = 0;
     for (slots, done, planned) in &parts {
@@ -78,27 +200,13 @@ fn tell(done: &Restored, dry_run: bool, console: &Console) {
             true => (*planned).to_owned(),
             false => paint(GOOD, done),
         };
-        for slot in *slots {
+        for slot in slots {
             console.say(format!("{}: {what}", safe(slot)));
             count += 1;
         }
     }
-    match (&done.after, count) {
-        (_, 0) => console.say("nothing is installed: nothing to give back"),
-        (Some(after), _) if !dry_run => console.say(format!("  {}", safe(after))),
-        _ => {}
+    if let Some(after) = done.after.as_ref().filter(|_| count > 0 && !dry_run) {
+        console.say(format!("  {}", safe(after)));
     }
-}
-
-/// A slot as typed: relative to the root, or a path to the file.
-fn named(root: &Root, typed: &Path) -> Result<String, Failure> {
-    let in_root = slot_name(&root.path, &absolute(typed));
-    if typed.is_absolute() || (typed.exists() && in_root.is_ok()) {
-        return Ok(in_root?);
-    }
-    Ok(slot_name(&root.path, &root.path.join(typed))?)
-}
-
-fn absolute(path: &Path) -> PathBuf {
-    std::path::absolute(path).unwrap_or_else(|_| path.to_owned())
+    count
 }

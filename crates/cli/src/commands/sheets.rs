@@ -17,7 +17,7 @@ pub fn run(args: &Sheets, console: &Console) -> Result<Exit, Failure> {
         console.find(columns(&rows, &[]));
         console.say("`deft-needle sheets NAME` prints one to start from; --target NAME uses it");
         let object = |s: &Shipped| json!({ "name": s.name, "about": s.about });
-        console.object(&json!({ "sheets": SHIPPED.iter().map(object).collect::<Vec<_>>() }));
+        console.object(|| json!({ "sheets": SHIPPED.iter().map(object).collect::<Vec<_>>() }));
         return Ok(Exit::Done);
     };
     let Some(shipped) = Shipped::named(name) else {
@@ -28,6 +28,7 @@ pub fn run(args: &Sheets, console: &Console) -> Result<Exit, Failure> {
         ));
     };
     console.find(shipped.text.trim_end());
-    console.object(&json!({ "name": shipped.name, "about": shipped.about, "text": shipped.text }));
+    console
+        .object(|| json!({ "name": shipped.name, "about": shipped.about, "text": shipped.text }));
     Ok(Exit::Done)
 }

@@ -10,7 +10,7 @@ use crate::table::columns;
 use deft_needle_audio::num::count;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::learn::list;
-use deft_needle_core::ledger::usual_folder;
+use deft_needle_core::root::Found as HowFound;
 use deft_needle_core::sheet::{Sheet, quoted};
 use deft_needle_core::slots::{
     Found, Group, Listed, Present, Query, Roots, Searched, Slots, families,
@@ -40,7 +40,7 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
             false => format!("no name or label of {} matches {typed}", names.len()),
         };
         console.say(safe(&what));
-        console.object(&json!({ "slots": [] }));
+        console.object(|| json!({ "slots": [] }));
         return Ok(Exit::Short);
     }
     if searched.near && !args.words.is_empty() {
@@ -59,11 +59,13 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
         console.find(table(&groups, &known));
         console.say(summary(&searched, names.len()));
     }
-    console.object(&json!({
-        "near": searched.near,
-        "slots": searched.slots.iter().map(|slot| known.one(slot)).collect::<Vec<_>>(),
-        "families": groups,
-    }));
+    console.object(|| {
+        json!({
+            "near": searched.near,
+            "slots": searched.slots.iter().map(|slot| known.one(slot)).collect::<Vec<_>>(),
+            "families": groups,
+        })
+    });
     Ok(Exit::Done)
 }
 
@@ -124,7 +126,10 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
             slots.add(listed.name.clone(), Some(listed));
         }
         let present = match stock.folder() {
-            Some(folder) => Some(present(&slots, folder, args)?),
+            Some(folder) => {
+                let root = args.place.asked().certain(folder, HowFound::Named)?;
+                Some(slots.look(&root)?)
+            }
             None => None,
         };
         return Ok(Known {
@@ -134,12 +139,17 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
         });
     }
     let sheet = Sheet::find(&args.of)?;
-    let mut target = Target::new(sheet, Roots::main(args.root.as_deref()))?;
-    let now = match &args.root {
-        Some(root) => Some(present(&target.slots, root, args)?),
+    let asked = args.place.asked();
+    let roots = Roots {
+        main: asked.root.clone(),
+        others: asked.others.clone(),
+    };
+    let mut target = Target::new(sheet, roots)?;
+    let now = match &asked.root {
+        Some(root) => Some(target.slots.look(&asked.certain(root, HowFound::Named)?)?),
         None => None,
     };
-    if let Some(root) = &args.root {
+    if let Some(root) = &asked.root {
         measure_unlisted(&mut target, root, console)?;
     }
     Ok(Known {
@@ -167,11 +177,6 @@ fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Resu
         }
     }
     Ok(())
-}
-
-fn present(slots: &Slots, root: &Path, args: &SlotsArgs) -> Result<Found, Failure> {
-    let ledger = args.ledger.clone().unwrap_or_else(|| usual_folder(root));
-    Ok(slots.look(root, &ledger)?)
 }
 
 fn table(groups: &[Group], known: &Known) -> String {

@@ -2,41 +2,70 @@
 
 use super::counted;
 use crate::args;
+use crate::commands::restore::within;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
-use deft_needle_core::install::{
-    Condition, EntryStatus, SlotStatus, Status, find_root_above, status,
-};
+use deft_needle_core::install::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
 use deft_needle_core::job::start::from_swaps;
-use serde_json::json;
+use deft_needle_core::root::Root;
+use serde_json::{Value, json};
 
 /// Lists every slot with its state, its clip and what was done to it.
 pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
-    let root = match find_root_above(&args.root, None, args.ledger.as_deref()) {
-        Ok(root) => root,
-        Err(_) if args.root.is_dir() && args.ledger.is_none() => {
-            let name = safe(&args.root.display().to_string());
-            console.say(format!("{name}: nothing is installed"));
-            console.object(&json!({ "root": args.root, "slots": [] }));
-            return Ok(Exit::Done);
-        }
+    let asked = args.place.asked();
+    let roots = match asked.all_of(&args.at) {
+        Ok(roots) => roots,
+        Err(_) if args.at.is_dir() && args.place.ledger.is_none() => Vec::new(),
         Err(error) => return Err(error.into()),
     };
+    let mut exit = Exit::Done;
+    let mut objects = Vec::new();
+    for root in &roots {
+        match one(root, args, console) {
+            Ok((object, found)) => {
+                exit = exit.worst(found);
+                objects.push(object);
+            }
+            Err(failure) if roots.len() > 1 => {
+                console.failure(&failure);
+                exit = exit.worst(failure.exit());
+            }
+            Err(failure) => return Err(failure),
+        }
+    }
+    if roots.is_empty() {
+        let name = safe(&text(&args.at));
+        console.say(format!("{name}: nothing is installed"));
+    }
+    console.object(|| json!({ "roots": objects }));
+    Ok(exit)
+}
+
+/// What is installed in one root.
+fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Exit), Failure> {
+    let below = within(root, &args.at)?;
+    let proof = match args.verify {
+        true => Proof::Verify,
+        false => Proof::Look,
+    };
+    let which = below.as_deref().map_or(Which::All, Which::Below);
     let Status {
         slots,
         entries,
+        strays,
         state,
-    } = status(&root)?;
+    } = status(root, which, proof)?;
     if args.as_job {
-        let (text, swaps) = from_swaps(&state, args.target.as_deref(), &root.path);
-        console.find(text.trim_end());
-        console.object(&json!({ "root": root.path, "text": text, "swaps": swaps }));
-        return Ok(Exit::Done);
+        let (sheet, swaps) = from_swaps(&state, args.target.as_deref(), &root.path);
+        console.find(sheet.trim_end());
+        let object = json!({ "root": text(&root.path), "text": sheet, "swaps": swaps });
+        return Ok((object, Exit::Done));
     }
-    let name = safe(&root.path.display().to_string());
+    let name = safe(&text(&root.path));
     let what = match entries.len() {
         0 => String::new(),
         1 => ", 1 entry made".to_owned(),
@@ -51,28 +80,41 @@ pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
         console.find(table(&slots));
     }
     for entry in &entries {
-        console.find(told(entry));
+        console.find(entry_line(entry));
     }
     if let Some(pending) = &state.pending {
+        let slots: Vec<&str> = pending.slots.iter().map(|slot| slot.as_str()).collect();
         console.warn(format!(
-            "a {} of {} was broken off; the next swap, install or restore sets it right",
+            "a {} of {} was interrupted; the next swap, install or restore completes it or rolls it back",
             pending.what,
-            safe(&pending.slots.join(", "))
+            safe(&slots.join(", "))
         ));
     }
-    console.object(&json!({
-        "root": root.path, "ledger": root.ledger, "slots": slots, "entries": entries,
-        "broken_off": state.pending.map(|pending| pending.slots),
-    }));
-    Ok(Exit::Done)
+    if !strays.is_empty() {
+        console.warn(format!(
+            "{} kept of which nothing tells the slot: deft-needle rescue lists them",
+            if strays.len() == 1 {
+                "1 original is".to_owned()
+            } else {
+                format!("{} originals are", strays.len())
+            }
+        ));
+    }
+    let lost = slots.iter().any(|slot| slot.stock_lost);
+    let object = json!({
+        "root": text(&root.path), "ledger": text(&root.ledger), "slots": slots, "entries": entries,
+        "strays": strays, "verified": args.verify,
+        "interrupted": state.pending.map(|pending| pending.slots),
+    });
+    Ok((object, if lost { Exit::Short } else { Exit::Done }))
 }
 
 /// An entry in a line.
-fn told(entry: &EntryStatus) -> String {
+fn entry_line(entry: &EntryStatus) -> String {
     let state = paint(style(entry.condition), entry.condition.words());
     format!(
         "{}: {}  {state}  {}",
-        safe(&entry.file),
+        safe(entry.file.as_str()),
         safe(&entry.what),
         paint(FAINT, format!("job {}", safe(&entry.job)))
     )
@@ -82,7 +124,7 @@ fn style(condition: Condition) -> anstyle::Style {
     match condition {
         Condition::Installed => GOOD,
         Condition::StockAgain => WARN,
-        Condition::ChangedSince | Condition::Missing => BAD,
+        Condition::Changed | Condition::Missing => BAD,
     }
 }
 
@@ -105,12 +147,17 @@ fn table(slots: &[SlotStatus]) -> String {
             let below = one
                 .below
                 .iter()
-                .map(|job| job.as_deref().unwrap_or("a swap by hand"));
+                .map(|job| job.as_deref().unwrap_or("a single swap"));
             let below = below.collect::<Vec<_>>().join(", ");
             text.push(paint(
                 FAINT,
-                format!("    over what was there of: {}", safe(&below)),
+                format!("    over the file of: {}", safe(&below)),
             ));
+        }
+        if one.stock_lost {
+            let lost =
+                "    the kept original is missing or damaged: copy it from the target's maker";
+            text.push(paint(BAD, lost));
         }
         if one.generations > 1 {
             let kept = format!("    {} generations of stock are kept", one.generations);
@@ -123,7 +170,7 @@ fn table(slots: &[SlotStatus]) -> String {
 fn row(one: &SlotStatus) -> Vec<String> {
     let style = style(one.condition);
     vec![
-        safe(&one.slot),
+        safe(one.slot.as_str()),
         paint(style, one.condition.words()),
         match one.installed.spec.starts_with("opaque") {
             true => "-".to_owned(),
@@ -132,7 +179,7 @@ fn row(one: &SlotStatus) -> Vec<String> {
         safe(&one.installed.clip),
         match &one.installed.job {
             Some(job) => safe(job),
-            None => paint(FAINT, "by hand"),
+            None => paint(FAINT, "single swap"),
         },
     ]
 }

@@ -5,7 +5,7 @@ pub mod ferry;
 
 use serde_json::Value;
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use tempfile::TempDir;
 
@@ -66,6 +66,10 @@ impl Bench {
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
         command.args(args).current_dir(self.0.path());
+        command.env(
+            "DEFT_NEEDLE_DATA",
+            Path::new(env!("CARGO_TARGET_TMPDIR")).join("data"),
+        );
         command
     }
     pub fn run(&self, args: &[&str]) -> Ran {

@@ -1,7 +1,10 @@
-//! Disks for the tests: one that fails on command, and one that forgets what was not synced.
+//! Disks for the tests: one that fails on command, one that forgets what was not synced, one that
+//! ignores case and how accents are stored, and one that is full.
 
-use super::{Disk, Lock, OutFile, RealDisk};
+use super::{Attributes, Disk, Lock, OutFile, RealDisk};
+use crate::names::folded;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::io::{self, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -132,17 +135,24 @@ impl Disk for FaultyDisk {
         self.call()?;
         self.inner.sync_folder(path)
     }
-    fn copy_time(&self, like: &Path, to: &Path) -> io::Result<()> {
+    fn link(&self, target: &str, path: &Path) -> io::Result<()> {
         self.call()?;
-        self.inner.copy_time(like, to)
+        self.inner.link(target, path)
     }
-    fn copy_permissions(&self, like: &Path, to: &Path) -> io::Result<()> {
+    fn link_hard(&self, file: &Path, path: &Path) -> io::Result<()> {
         self.call()?;
-        self.inner.copy_permissions(like, to)
+        self.inner.link_hard(file, path)
+    }
+    fn dress(&self, path: &Path, attributes: &Attributes) -> io::Result<()> {
+        self.call()?;
+        self.inner.dress(path, attributes)
     }
     fn lock(&self, path: &Path) -> io::Result<Option<Lock>> {
         self.call()?;
         self.inner.lock(path)
+    }
+    fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
+        self.inner.spelling(folder, name)
     }
 }
 
@@ -319,15 +329,155 @@ impl Disk for ForgetfulDisk {
         }
         Ok(())
     }
-    fn copy_time(&self, _: &Path, _: &Path) -> io::Result<()> {
+    fn link(&self, target: &str, path: &Path) -> io::Result<()> {
+        RealDisk::default().link(target, path)
+    }
+    fn link_hard(&self, file: &Path, path: &Path) -> io::Result<()> {
+        RealDisk::default().link_hard(file, path)?;
+        let mut memory = self.memory.lock().unwrap();
+        if let Some(known) = memory.live.get(file).copied() {
+            memory.live.insert(path.to_owned(), known);
+        }
         Ok(())
     }
-    fn copy_permissions(&self, _: &Path, _: &Path) -> io::Result<()> {
+    fn dress(&self, _: &Path, _: &Attributes) -> io::Result<()> {
         Ok(())
+    }
+    fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
+        RealDisk::default().spelling(folder, name)
     }
     fn lock(&self, path: &Path) -> io::Result<Option<Lock>> {
         let lock = RealDisk::default().lock(path)?;
         self.memory.lock().unwrap().add(path);
         Ok(lock)
+    }
+}
+
+/// Passes everything on but what it says otherwise itself.
+macro_rules! pass_on {
+    ($($name:ident($($arg:ident: $type:ty),*) -> $out:ty;)*) => {
+        $(fn $name(&self, $($arg: $type),*) -> io::Result<$out> {
+            RealDisk::default().$name($($arg),*)
+        })*
+    };
+}
+
+/// A disk that finds a name whatever its case and however its accents are stored, as FAT, exFAT, NTFS and
+/// APFS do, on a real one that does not.
+#[derive(Debug, Default)]
+pub struct CaseBlindDisk;
+
+impl Disk for CaseBlindDisk {
+    pass_on! {
+        create(path: &Path) -> Box<dyn OutFile>;
+        append(path: &Path) -> Box<dyn OutFile>;
+        truncate(path: &Path, bytes: u64) -> ();
+        rename(from: &Path, to: &Path) -> ();
+        remove(path: &Path) -> ();
+        create_folder(path: &Path) -> ();
+        remove_folder(path: &Path) -> ();
+        sync_folder(path: &Path) -> ();
+        link(target: &str, path: &Path) -> ();
+        link_hard(file: &Path, path: &Path) -> ();
+        dress(path: &Path, attributes: &Attributes) -> ();
+        lock(path: &Path) -> Option<Lock>;
+    }
+    fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
+        let wanted = folded(&name.to_string_lossy());
+        let names = fs::read_dir(folder)?
+            .flatten()
+            .map(|entry| entry.file_name());
+        Ok(names
+            .into_iter()
+            .find(|listed| folded(&listed.to_string_lossy()) == wanted))
+    }
+}
+
+/// A disk with so many bytes left; what is removed makes room, an overwritten file, too.
+#[derive(Clone)]
+pub struct FullDisk {
+    free: Arc<Mutex<u64>>,
+}
+
+impl FullDisk {
+    /// With so many bytes left.
+    pub fn new(free: u64) -> Self {
+        Self {
+            free: Arc::new(Mutex::new(free)),
+        }
+    }
+}
+
+struct FullFile {
+    inner: Box<dyn OutFile>,
+    free: Arc<Mutex<u64>>,
+}
+
+impl Write for FullFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut free = self.free.lock().unwrap();
+        let fits = bytes.len().min(*free as usize);
+        if fits == 0 && !bytes.is_empty() {
+            return Err(io::ErrorKind::StorageFull.into());
+        }
+        let written = self.inner.write(&bytes[..fits])?;
+        *free -= written as u64;
+        Ok(written)
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+impl Seek for FullFile {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.inner.seek(to)
+    }
+}
+
+impl OutFile for FullFile {
+    fn sync(&mut self) -> io::Result<()> {
+        self.inner.sync()
+    }
+}
+
+impl Disk for FullDisk {
+    pass_on! {
+        create_folder(path: &Path) -> ();
+        remove_folder(path: &Path) -> ();
+        sync_folder(path: &Path) -> ();
+        link(target: &str, path: &Path) -> ();
+        link_hard(file: &Path, path: &Path) -> ();
+        dress(path: &Path, attributes: &Attributes) -> ();
+        lock(path: &Path) -> Option<Lock>;
+        spelling(folder: &Path, name: &OsStr) -> Option<OsString>;
+    }
+    fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
+        let inner = RealDisk::default().create(path)?;
+        let free = Arc::clone(&self.free);
+        Ok(Box::new(FullFile { inner, free }))
+    }
+    fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
+        let inner = RealDisk::default().append(path)?;
+        let free = Arc::clone(&self.free);
+        Ok(Box::new(FullFile { inner, free }))
+    }
+    fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
+        let before = fs::symlink_metadata(path)?.len();
+        RealDisk::default().truncate(path, bytes)?;
+        *self.free.lock().unwrap() += before.saturating_sub(bytes);
+        Ok(())
+    }
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        let over = fs::symlink_metadata(to).map_or(0, |found| found.len());
+        RealDisk::default().rename(from, to)?;
+        *self.free.lock().unwrap() += over;
+        Ok(())
+    }
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        let bytes = fs::symlink_metadata(path).map_or(0, |found| found.len());
+        RealDisk::default().remove(path)?;
+        *self.free.lock().unwrap() += bytes;
+        Ok(())
     }
 }

@@ -1,8 +1,17 @@
 //! The only way in which anything here changes a disk.
 
+mod attributes;
+mod part;
+mod spelling;
+
 #[cfg(test)]
 pub mod faulty;
 
+pub use attributes::Attributes;
+pub use part::Part;
+
+use same_file::Handle;
+use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom, Write};
 use std::path::Path;
@@ -24,9 +33,10 @@ pub trait OutFile: Write + Seek + Send {
     reason = "all of them give the system's errors"
 )]
 pub trait Disk: Sync {
-    /// Makes a file, empty even where there was one.
+    /// Makes a file where nothing is yet, readable to this user alone until it is given its
+    /// [`Attributes`]. Anything that has the name already, a link too, is an error.
     fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>>;
-    /// Opens a file to write at its end, making it where there is none.
+    /// Opens a regular file to write at its end, making it where there is none; a link is an error.
     fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>>;
     /// Cuts a file to so many bytes.
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()>;
@@ -40,12 +50,18 @@ pub trait Disk: Sync {
     fn remove_folder(&self, path: &Path) -> io::Result<()>;
     /// Waits until a folder's list of names is on the disk itself, where the system can do that.
     fn sync_folder(&self, path: &Path) -> io::Result<()>;
-    /// Gives `to` the time stamp of `like`.
-    fn copy_time(&self, like: &Path, to: &Path) -> io::Result<()>;
-    /// Gives `to` the permissions of `like`.
-    fn copy_permissions(&self, like: &Path, to: &Path) -> io::Result<()>;
-    /// Makes a lock file and takes its lock; `None` where somebody else has it.
+    /// Makes a symbolic link that says `target`.
+    fn link(&self, target: &str, path: &Path) -> io::Result<()>;
+    /// Makes another name for a file, on the same file system.
+    fn link_hard(&self, file: &Path, path: &Path) -> io::Result<()>;
+    /// Gives a file the attributes of another.
+    fn dress(&self, path: &Path, attributes: &Attributes) -> io::Result<()>;
+    /// Makes a lock file and takes its lock; `None` where somebody else has it. The lock is that of the
+    /// file that has the name once it is taken.
     fn lock(&self, path: &Path) -> io::Result<Option<Lock>>;
+    /// How a folder itself spells a name, which a file system that ignores case or the form of accents
+    /// finds under others, too; `None` where it has nothing of that name.
+    fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>>;
 }
 
 /// The disk of this computer.
@@ -115,16 +131,21 @@ fn cannot_sync(error: &io::Error) -> bool {
 
 impl Disk for RealDisk {
     fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
-        Ok(self.out_file(File::create(path)?))
+        let mut options = OpenOptions::new();
+        options.write(true).create_new(true);
+        private(&mut options);
+        Ok(self.out_file(options.open(path)?))
     }
 
     fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
-        let file = OpenOptions::new().append(true).create(true).open(path)?;
-        Ok(self.out_file(file))
+        let mut options = OpenOptions::new();
+        options.append(true).create(true);
+        private(&mut options);
+        Ok(self.out_file(open_plain(&mut options, path)?))
     }
 
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
-        let file = OpenOptions::new().write(true).open(path)?;
+        let file = open_plain(OpenOptions::new().write(true), path)?;
         file.set_len(bytes)?;
         file.sync_all()
     }
@@ -134,7 +155,17 @@ impl Disk for RealDisk {
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {
-        fs::remove_file(path)
+        match fs::remove_file(path) {
+            // Windows keeps files that are read-only.
+            Err(error) if cfg!(windows) && error.kind() == io::ErrorKind::PermissionDenied => {
+                let mut permissions = fs::symlink_metadata(path)?.permissions();
+                #[allow(clippy::permissions_set_readonly_false, reason = "on Windows alone")]
+                permissions.set_readonly(false);
+                fs::set_permissions(path, permissions)?;
+                fs::remove_file(path)
+            }
+            other => other,
+        }
     }
 
     fn create_folder(&self, path: &Path) -> io::Result<()> {
@@ -159,29 +190,127 @@ impl Disk for RealDisk {
         }
     }
 
-    fn copy_time(&self, like: &Path, to: &Path) -> io::Result<()> {
-        let time = fs::metadata(like)?.modified()?;
-        OpenOptions::new().write(true).open(to)?.set_modified(time)
+    #[cfg(unix)]
+    fn link(&self, target: &str, path: &Path) -> io::Result<()> {
+        std::os::unix::fs::symlink(target, path)
     }
 
-    fn copy_permissions(&self, like: &Path, to: &Path) -> io::Result<()> {
-        fs::set_permissions(to, fs::metadata(like)?.permissions())
+    #[cfg(windows)]
+    fn link(&self, target: &str, path: &Path) -> io::Result<()> {
+        std::os::windows::fs::symlink_file(target, path)
+    }
+
+    fn link_hard(&self, file: &Path, path: &Path) -> io::Result<()> {
+        fs::hard_link(file, path)
+    }
+
+    fn dress(&self, path: &Path, attributes: &Attributes) -> io::Result<()> {
+        attributes.give(path)
     }
 
     fn lock(&self, path: &Path) -> io::Result<Option<Lock>> {
-        let file = OpenOptions::new()
-            .write(true)
-            .create(true)
-            .truncate(false)
-            .open(path)?;
-        match file.try_lock() {
-            Ok(()) => Ok(Some(Lock { _file: file })),
-            Err(TryLockError::WouldBlock) => Ok(None),
-            // Some network drives and cards know no locks: better no lock than no work.
-            Err(TryLockError::Error(error)) if cannot_sync(&error) => {
-                Ok(Some(Lock { _file: file }))
+        // Whoever had the lock before may have removed the file: then this lock is worth nothing.
+        for _ in 0..LOCK_TRIES {
+            let mut options = OpenOptions::new();
+            options.write(true).create(true).truncate(false);
+            let file = open_plain(&mut options, path)?;
+            match file.try_lock() {
+                Ok(()) => {}
+                Err(TryLockError::WouldBlock) => return Ok(None),
+                // Some network drives and cards know no locks: better no lock than no work.
+                Err(TryLockError::Error(error)) if cannot_sync(&error) => {
+                    return Ok(Some(Lock { _file: file }));
+                }
+                Err(TryLockError::Error(error)) => return Err(error),
             }
-            Err(TryLockError::Error(error)) => Err(error),
+            let locked = Handle::from_file(file.try_clone()?)?;
+            match Handle::from_path(path) {
+                Ok(named) if named == locked => return Ok(Some(Lock { _file: file })),
+                Ok(_) => {}
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+                Err(error) => return Err(error),
+            }
         }
+        Ok(None)
+    }
+
+    fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
+        spelling::of(folder, name)
+    }
+}
+
+/// How often a lock file that was removed while it was taken is made anew.
+const LOCK_TRIES: u32 = 16;
+
+/// Files that hold a user's own are not for everybody.
+fn private(options: &mut OpenOptions) {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.mode(0o600);
+    }
+    #[cfg(not(unix))]
+    let _ = options;
+}
+
+/// Opens a regular file: no link is followed, and a pipe or a device is not waited for.
+///
+/// # Errors
+/// The system's; [`io::ErrorKind::InvalidInput`] where it is something else.
+pub fn open_plain(options: &mut OpenOptions, path: &Path) -> io::Result<File> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.custom_flags(libc::O_NOFOLLOW | libc::O_NONBLOCK);
+    }
+    if fs::symlink_metadata(path).is_ok_and(|found| !found.is_file()) {
+        return Err(not_plain());
+    }
+    let file = options.open(path)?;
+    match file.metadata()?.is_file() {
+        true => Ok(file),
+        false => Err(not_plain()),
+    }
+}
+
+fn not_plain() -> io::Error {
+    io::Error::new(
+        io::ErrorKind::InvalidInput,
+        "a link, pipe, device or folder, not a regular file",
+    )
+}
+
+/// All bytes of a regular file of at most `most` bytes, links not followed.
+///
+/// # Errors
+/// As [`open_plain`]; [`io::ErrorKind::FileTooLarge`].
+pub fn read_plain(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    read_at_most(open_plain(OpenOptions::new().read(true), path)?, most)
+}
+
+/// All bytes of a regular file of the user's, links followed, of at most `most` bytes.
+///
+/// # Errors
+/// The system's; [`io::ErrorKind::FileTooLarge`].
+pub fn read_input(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    read_at_most(deft_needle_audio::read::open_regular(path)?, most)
+}
+
+/// All that a reader gives, which must be at most `most` bytes.
+///
+/// # Errors
+/// The reader's; [`io::ErrorKind::FileTooLarge`].
+pub fn read_at_most(reader: impl io::Read, most: u64) -> io::Result<Vec<u8>> {
+    use io::Read as _;
+    let mut bytes = Vec::new();
+    reader
+        .take(most.saturating_add(1))
+        .read_to_end(&mut bytes)?;
+    match deft_needle_audio::num::count(bytes.len()) > most {
+        true => Err(io::Error::new(
+            io::ErrorKind::FileTooLarge,
+            format!("it is larger than {most} bytes"),
+        )),
+        false => Ok(bytes),
     }
 }

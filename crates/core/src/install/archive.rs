@@ -5,8 +5,9 @@ use crate::disk::Disk;
 use crate::error::Result;
 use crate::hash::Hash;
 use crate::install::job::{finish, now};
-use crate::ledger::Ledger;
 use crate::ledger::record::Installed;
+use crate::ledger::{Ledger, What};
+use crate::names::Key;
 use deft_needle_audio::Observer;
 
 /// Packs the job, and puts the archive in its place.
@@ -14,7 +15,7 @@ pub fn place(
     run: &Run,
     outlook: &Outlook,
     ledger: &mut Ledger<'_>,
-    archive: &str,
+    archive: &Key,
     disk: &dyn Disk,
     observer: &dyn Observer,
     done: &mut Installation,
@@ -40,10 +41,10 @@ pub fn place(
         done.unchanged = outlook.lines.iter().map(|line| line.slot.clone()).collect();
         return Ok(());
     }
-    let keys = std::iter::once(archive.to_owned());
+    let keys = std::iter::once(archive.clone());
     let keys = keys.chain(outlook.back.iter().map(|back| back.key.clone()));
-    let keys: Vec<String> = keys.chain(outlook.files.keys().cloned()).collect();
-    let mut change = ledger.begin("install", &keys, outlook.caches.clone())?;
+    let keys: Vec<Key> = keys.chain(outlook.files.keys().cloned()).collect();
+    let mut change = ledger.begin(What::Install, &keys, outlook.caches.clone())?;
     let part = change.part(archive)?;
     packed.write_part(form, &part, disk)?;
     let hash = Hash::of_file(&part)?;
@@ -74,6 +75,6 @@ pub fn place(
             warnings: Vec::new(),
         });
     }
-    done.archive = Some(archive.to_owned());
+    done.archive = Some(archive.clone());
     finish(run, outlook, change, disk, done)
 }

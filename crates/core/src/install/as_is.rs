@@ -1,15 +1,17 @@
 //! Files of closed formats: placed as they are, known by name, size and first bytes alone.
 
+use super::Warning;
 use super::slot::Asked;
-use super::{Root, Warning};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::fit::copy_file;
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
-use crate::ledger::{Ledger, Recovered};
+use crate::ledger::{Ledger, Recovered, What};
+use crate::names::Key;
+use crate::root::Root;
 use serde::Serialize;
-use std::fs::{self, File};
+use std::fs;
 use std::io::Read as _;
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -25,10 +27,8 @@ pub struct AsIs<'a> {
     pub clip: &'a Path,
     /// The file to replace, as it was typed.
     pub slot: &'a Path,
-    /// The root, where it was named.
-    pub root: Option<&'a Path>,
-    /// The ledger's folder, where it was named.
-    pub ledger: Option<&'a Path>,
+    /// The root.
+    pub root: &'a Root,
     /// Whether a file may be put where none was.
     pub new: bool,
 }
@@ -38,8 +38,8 @@ pub struct AsIs<'a> {
 pub struct Placed {
     /// The root.
     pub root: Root,
-    /// The slot, relative to the root.
-    pub slot: String,
+    /// The slot.
+    pub slot: Key,
     /// Bytes of the stock; nothing where no file was.
     pub before_bytes: Option<u64>,
     /// Bytes of the file.
@@ -48,7 +48,7 @@ pub struct Placed {
     pub mark: String,
     /// What the user should know.
     pub warnings: Vec<Warning>,
-    /// A change that had been broken off earlier.
+    /// A change that had been interrupted earlier.
     pub recovered: Option<Recovered>,
 }
 
@@ -63,7 +63,6 @@ impl AsIs<'_> {
             file: Some(self.file),
             slot: self.slot,
             root: self.root,
-            ledger: self.ledger,
             new: self.new,
         }
         .look_up(disk)?;
@@ -71,17 +70,18 @@ impl AsIs<'_> {
         let before = slot.stock.as_deref().map(look).transpose()?;
         self.compare(&mark, after_bytes, before.as_ref(), &slot.path)?;
         if let Some(disk) = disk {
-            let mut ledger = Ledger::open(&slot.root.path, &slot.root.ledger, disk)?;
-            let mut change = ledger.begin("swap", std::slice::from_ref(&slot.name), Vec::new())?;
-            let part = change.part(&slot.name)?;
+            let mut ledger = Ledger::open(self.root, disk)?;
+            let slots = std::slice::from_ref(&slot.key);
+            let mut change = ledger.begin(What::Swap, slots, Vec::new())?;
+            let part = change.part(&slot.key)?;
             copy_file(self.file, &part, disk)?;
             let hash = Hash::of_file(&part)?;
-            change.install(&slot.name, hash, self.describe(hash, after_bytes)?)?;
+            change.install(&slot.key, hash, self.describe(hash, after_bytes)?)?;
             change.finish()?;
         }
         Ok(Placed {
-            root: slot.root,
-            slot: slot.name,
+            root: self.root.clone(),
+            slot: slot.key,
             before_bytes: before.map(|(_, bytes)| bytes),
             after_bytes,
             mark: mark.escape_ascii().to_string(),
@@ -150,7 +150,8 @@ impl AsIs<'_> {
 /// The first bytes of a file, and its length.
 fn look(path: &Path) -> Result<(Vec<u8>, u64)> {
     let mut mark = Vec::new();
-    let read = File::open(path).and_then(|file| file.take(MARK).read_to_end(&mut mark));
+    let read = deft_needle_audio::read::open_regular(path)
+        .and_then(|file| file.take(MARK).read_to_end(&mut mark));
     read.map_err(Error::read(path))?;
     let bytes = fs::metadata(path).map_err(Error::read(path))?.len();
     Ok((mark, bytes))

@@ -1,14 +1,15 @@
-//! Giving stock back.
+//! Restoring the originals.
 
-use super::root::Root;
 use super::status::{Condition, condition};
 use super::untell::{Untold, untell};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
+use crate::job::OF_PACK;
 use crate::ledger::record::Held;
 use crate::ledger::state::{Slot, State};
-use crate::ledger::{Ledger, Recovered, held_at};
-use crate::names::{did_you_mean, nearest};
+use crate::ledger::{Ledger, Recovered, What, held_at};
+use crate::names::{Key, did_you_mean, nearest};
+use crate::root::Root;
 use serde::Serialize;
 
 /// What to do with slots that hold neither what was installed nor the stock.
@@ -16,7 +17,7 @@ use serde::Serialize;
 pub enum Changed {
     /// Refuse.
     Refuse,
-    /// Give the stock back; what is there now is kept beside it.
+    /// Restore the stock; what is there now is kept beside it.
     Overwrite,
     /// Leave what is there; it counts as the stock from now on.
     Keep,
@@ -27,38 +28,66 @@ pub enum Changed {
 pub enum Which<'a> {
     /// All that was ever installed.
     All,
+    /// What is in the files of this folder of the main root.
+    Below(&'a str),
     /// What is in these slots, with their entries.
-    Slots(&'a [String]),
+    Slots(&'a [Key]),
     /// What this job has installed.
     Job(&'a str),
 }
 
+impl Which<'_> {
+    /// Whether a slot is meant, jobs aside.
+    pub(super) fn holds(self, key: &Key) -> bool {
+        match self {
+            Self::All | Self::Job(_) => true,
+            Self::Slots(slots) => slots.contains(key),
+            Self::Below(folder) => {
+                let below = key.within().strip_prefix(folder);
+                key.root().is_none() && below.is_some_and(|rest| rest.starts_with('/'))
+            }
+        }
+    }
+}
+
+/// A slot that could not be restored.
+#[derive(Debug, Serialize)]
+pub struct Failed {
+    /// Which.
+    pub slot: Key,
+    /// Why not.
+    #[serde(skip)]
+    pub error: Error,
+}
+
 /// What was done.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Default, Serialize)]
 pub struct Restored {
     /// Slots that have their stock again.
-    pub given_back: Vec<String>,
-    /// Slots that have the file of a lower job again.
-    pub uncovered: Vec<String>,
+    pub restored: Vec<Key>,
+    /// Slots that have the file of the previous job again.
+    pub uncovered: Vec<Key>,
     /// Slots whose file was ours and where nothing was before: removed.
-    pub removed: Vec<String>,
+    pub removed: Vec<Key>,
     /// Slots that were left as they are.
-    pub left: Vec<String>,
-    /// Entries that were taken back, in words.
+    pub left: Vec<Key>,
+    /// Slots that could not be restored; they are as they were.
+    pub failed: Vec<Failed>,
+    /// Entries that were reverted, in words.
     pub entries: Vec<String>,
     /// Caches that went.
-    pub caches: Vec<String>,
+    pub caches: Vec<Key>,
     /// What the user has to do now.
     pub after: Option<String>,
-    /// A change that had been broken off earlier.
+    /// A change that had been interrupted earlier.
     pub recovered: Option<Recovered>,
 }
 
-/// Gives slots back what lay there before; all of them or none.
+/// Restores what lay in slots before; all of them or none, but for those that cannot be: they are told.
 ///
 /// # Errors
 /// [`Error::Refused`] where a named slot or job is not in the ledger, where another job lies over the
-/// named one, or where a slot was changed since; [`Error::StockDamaged`]; those of the ledger.
+/// named one, or where a slot was changed since; those of the ledger.
 pub fn restore(
     root: &Root,
     which: Which<'_>,
@@ -67,112 +96,119 @@ pub fn restore(
     disk: &dyn Disk,
 ) -> Result<Restored> {
     if dry_run {
-        let state = Ledger::peek(&root.ledger)?;
-        let caches = crate::caches::find(&root.path, &state.target.clear)?;
-        return Ok(Steps::sort(root, &state, which, changed)?.told(&state, caches));
+        let state = Ledger::peek(root)?;
+        let caches = crate::caches::of_ledger(&root.path, &state.target.clear, &state)?;
+        return Ok(Steps::sort(root, &state, which, changed)?.told(caches));
     }
-    let mut ledger = Ledger::open(&root.path, &root.ledger, disk)?;
+    let mut ledger = Ledger::open(root, disk)?;
+    let name;
+    let which = match which {
+        // The names of packs' jobs end so, and who knows that.
+        Which::Job(job) if !ledger.state().jobs().contains(&job) => {
+            name = format!("{job}{OF_PACK}");
+            match ledger.state().jobs().contains(&name.as_str()) {
+                true => Which::Job(&name),
+                false => which,
+            }
+        }
+        _ => which,
+    };
     let steps = Steps::sort(root, ledger.state(), which, changed)?;
     let caches = ledger.caches()?;
-    let mut restored = steps.told(ledger.state(), caches.clone());
-    restored.recovered = ledger.recovered().cloned();
-    if steps.slots.is_empty() && steps.files.is_empty() {
-        restored.caches.clear();
-        return Ok(restored);
+    let recovered = ledger.recovered().cloned();
+    let is_idle = steps.slots.is_empty() && steps.files.is_empty();
+    if !is_idle {
+        steps.carry_out(&mut ledger, caches.clone(), disk)?;
     }
-    steps.carry_out(&mut ledger, caches, disk)?;
+    let caches = if is_idle { Vec::new() } else { caches };
+    let mut restored = steps.told(caches);
+    restored.recovered = recovered;
     Ok(restored)
 }
 
 /// What will be done.
-pub(super) struct Steps {
+struct Steps {
     slots: Vec<Step>,
     files: Vec<Untold>,
+    failed: Vec<Failed>,
+    after: Option<String>,
 }
 
 struct Step {
-    slot: String,
+    slot: Key,
     act: Act,
 }
 
+#[derive(Clone, Copy)]
 enum Act {
-    GiveBack { to: Held, below: usize, aside: bool },
+    Restore { to: Held, below: usize, aside: bool },
     Leave,
 }
 
 impl Steps {
     /// Decides for each slot what will be done.
-    pub(super) fn sort(
-        root: &Root,
-        state: &State,
-        which: Which<'_>,
-        changed: Changed,
-    ) -> Result<Self> {
+    fn sort(root: &Root, state: &State, which: Which<'_>, changed: Changed) -> Result<Self> {
         refuse_unknown(state, which)?;
         let ours = state.slots.iter().filter(|(_, known)| known.matters());
+        let ours = ours.filter(|(key, _)| which.holds(key));
         state.refuse_missing_roots(&root.path, ours.map(|(slot, _)| slot))?;
+        let (files, mut failed) = untell(root, state, which, changed)?;
         let mut slots = Vec::new();
         for (slot, known) in &state.slots {
             let Some(below) = stays_below(slot, known, which)? else {
                 continue;
             };
-            let Some(top) = known.top() else { continue };
-            let now = held_at(&state.path_of(&root.path, slot)?)?;
-            let is_changed = condition(now, top.held, known) == Condition::ChangedSince;
-            let lower = below.checked_sub(1).and_then(|at| known.layers.get(at));
-            let stock = known.stock.last().copied().unwrap_or(Held::Nothing);
-            let act = match (is_changed, changed) {
-                (true, Changed::Refuse) => return Err(changed_since(slot)),
-                (true, Changed::Keep) => Act::Leave,
-                (aside, _) => Act::GiveBack {
-                    to: lower.map_or(stock, |layer| layer.held),
-                    below,
-                    aside,
-                },
-            };
-            let slot = slot.clone();
-            slots.push(Step { slot, act });
+            match act(root, state, (slot, known), below, changed) {
+                Ok(Some(act)) => slots.push(Step {
+                    slot: slot.clone(),
+                    act,
+                }),
+                Ok(None) => {}
+                Err(error @ Error::Changed { .. }) => return Err(error),
+                Err(error) => failed.push(Failed {
+                    slot: slot.clone(),
+                    error,
+                }),
+            }
         }
-        let files = untell(root, state, which, changed)?;
-        Ok(Self { slots, files })
+        Ok(Self {
+            slots,
+            files,
+            failed,
+            after: state.target.after.clone(),
+        })
     }
 
-    fn told(&self, state: &State, caches: Vec<String>) -> Restored {
+    fn told(self, caches: Vec<Key>) -> Restored {
         let mut restored = Restored {
             entries: self.files.iter().flat_map(|f| f.words.clone()).collect(),
+            failed: self.failed,
             caches,
-            after: state.target.after.clone(),
+            after: self.after,
             ..Restored::default()
         };
-        for Step { slot, act } in &self.slots {
+        for Step { slot, act } in self.slots {
             let list = match act {
                 Act::Leave => &mut restored.left,
-                Act::GiveBack { below: 1.., .. } => &mut restored.uncovered,
-                Act::GiveBack {
+                Act::Restore { below: 1.., .. } => &mut restored.uncovered,
+                Act::Restore {
                     to: Held::Nothing, ..
                 } => &mut restored.removed,
-                Act::GiveBack { .. } => &mut restored.given_back,
+                Act::Restore { .. } => &mut restored.restored,
             };
-            list.push(slot.clone());
+            list.push(slot);
         }
         restored
     }
 
-    fn carry_out(
-        &self,
-        ledger: &mut Ledger<'_>,
-        caches: Vec<String>,
-        disk: &dyn Disk,
-    ) -> Result<()> {
+    fn carry_out(&self, ledger: &mut Ledger<'_>, caches: Vec<Key>, disk: &dyn Disk) -> Result<()> {
         let slots = self.slots.iter().map(|step| step.slot.clone());
         let files = self.files.iter().map(|file| file.file.clone());
-        let names: Vec<String> = slots.chain(files).collect();
-        let mut change = ledger.begin("restore", &names, caches)?;
+        let names: Vec<Key> = slots.chain(files).collect();
+        let mut change = ledger.begin(What::Restore, &names, caches)?;
         for step in &self.slots {
             match step.act {
-                Act::GiveBack { below, aside, .. } => {
-                    change.give_back(&step.slot, below, aside)?;
-                }
+                Act::Restore { below, aside, .. } => change.restore(&step.slot, below, aside)?,
                 Act::Leave => change.leave(&step.slot)?,
             }
         }
@@ -183,15 +219,47 @@ impl Steps {
     }
 }
 
-/// How many layers of a slot stay; `None` where nothing of it is to go.
-fn stays_below(slot: &str, known: &Slot, which: Which<'_>) -> Result<Option<usize>> {
-    let job = match which {
-        Which::All => return Ok(known.top().map(|_| 0)),
-        Which::Slots(slots) => {
-            let named = slots.iter().any(|named| named == slot);
-            return Ok(known.top().filter(|_| named).map(|_| 0));
+/// What is done with a slot of which something goes.
+fn act(
+    root: &Root,
+    state: &State,
+    (slot, known): (&Key, &Slot),
+    below: usize,
+    changed: Changed,
+) -> Result<Option<Act>> {
+    let Some(top) = known.top() else {
+        return Ok(None);
+    };
+    let now = held_at(&state.path_of(&root.path, slot)?)?;
+    let is_changed = condition(now, top.held, known) == Condition::Changed;
+    let lower = below.checked_sub(1).and_then(|at| known.layers.get(at));
+    let stock = known.original().unwrap_or(Held::Nothing);
+    let to = lower.map_or(stock, |layer| layer.held);
+    match (is_changed, changed) {
+        (true, Changed::Refuse) => return Err(Error::Changed { slot: slot.clone() }),
+        (true, Changed::Keep) => return Ok(Some(Act::Leave)),
+        _ => {}
+    }
+    // What cannot be brought back must not keep the rest from it.
+    if let Some(hash) = to.hash()
+        && now != to
+    {
+        let kept = crate::ledger::kept_in(&root.ledger, hash);
+        if !kept.is_file() || crate::Hash::of_file(&kept)? != hash {
+            return Err(Error::StockDamaged {
+                slot: slot.to_string(),
+                path: kept,
+            });
         }
-        Which::Job(job) => job,
+    }
+    let aside = is_changed;
+    Ok(Some(Act::Restore { to, below, aside }))
+}
+
+/// How many layers of a slot stay; `None` where nothing of it is to go.
+fn stays_below(slot: &Key, known: &Slot, which: Which<'_>) -> Result<Option<usize>> {
+    let Which::Job(job) = which else {
+        return Ok(known.top().filter(|_| which.holds(slot)).map(|_| 0));
     };
     let Some(at) = known.layer_of(Some(job)) else {
         return Ok(None);
@@ -202,16 +270,16 @@ fn stays_below(slot: &str, known: &Slot, which: Which<'_>) -> Result<Option<usiz
     }
 }
 
-/// Another job, or a swap by hand, lies over this one.
-pub(super) fn covered(job: &str, place: &str, upper: Option<&str>) -> Error {
+/// Another job, or a single swap, lies over this one.
+pub(super) fn covered(job: &str, place: &Key, upper: Option<&str>) -> Error {
     let (what, instead) = match upper {
         Some(upper) => (
             format!("{upper} was installed over {job} in {place}"),
-            format!("take {upper} out first: restore ROOT --job {upper}"),
+            format!("restore {upper} first: restore ROOT --job {upper}"),
         ),
         None => (
-            format!("{place} was swapped by hand after {job} was installed"),
-            format!("give that slot its stock back first: restore ROOT {place}"),
+            format!("{place} was swapped singly after {job} was installed"),
+            format!("restore that slot first: restore ROOT {place}"),
         ),
     };
     Error::refused(what, instead)
@@ -219,20 +287,18 @@ pub(super) fn covered(job: &str, place: &str, upper: Option<&str>) -> Error {
 
 fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
     match which {
-        Which::All => Ok(()),
+        Which::All | Which::Below(_) => Ok(()),
         Which::Slots(slots) => {
             let installed = state
                 .slots
                 .iter()
                 .filter(|(_, known)| known.top().is_some());
-            let installed: Vec<&str> = installed.map(|(slot, _)| slot.as_str()).collect();
-            match slots
-                .iter()
-                .find(|slot| !installed.contains(&slot.as_str()))
-            {
+            let installed: Vec<&Key> = installed.map(|(slot, _)| slot).collect();
+            match slots.iter().find(|slot| !installed.contains(slot)) {
                 None => Ok(()),
                 Some(unknown) => {
-                    let near = nearest(unknown, installed.iter().copied(), 3);
+                    let names = installed.iter().map(|key| key.as_str());
+                    let near = nearest(unknown.as_str(), names, 3);
                     Err(Error::refused(
                         format!("nothing is installed in {unknown}"),
                         did_you_mean(&near).unwrap_or_else(|| "status shows what is".to_owned()),
@@ -255,12 +321,4 @@ fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
             ))
         }
     }
-}
-
-fn changed_since(slot: &str) -> Error {
-    Error::refused(
-        format!("{slot} was changed since it was installed"),
-        "say --changed overwrite to give the stock back (what is there now is kept in the ledger), \
-         or --changed keep to leave it",
-    )
 }

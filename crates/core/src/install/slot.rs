@@ -1,16 +1,16 @@
 //! The slot that somebody typed: its root, its name, and what is known of its stock.
 
 use super::Warning;
-use super::root::{Root, find_root};
 use super::status::{Condition, condition};
-use crate::disk::Disk;
+use crate::disk::{Disk, RealDisk};
 use crate::error::{Error, Result};
 use crate::fit::same_file;
 use crate::hash::Hash;
 use crate::ledger::record::Held;
 use crate::ledger::{Ledger, Recovered, kept_in, state::State};
-use crate::names::{Difference, did_you_mean, nearest};
-use crate::tree::{names_in, slot_name, slot_path};
+use crate::names::{Difference, Key, did_you_mean, nearest};
+use crate::root::{Kind, Place, Root, absolute, look, refuse_odd};
+use crate::tree::{names_in, slot_name};
 use std::path::{Path, PathBuf};
 
 /// What was typed.
@@ -19,10 +19,8 @@ pub struct Asked<'a> {
     pub file: Option<&'a Path>,
     /// The file to replace.
     pub slot: &'a Path,
-    /// The root, where it was named.
-    pub root: Option<&'a Path>,
-    /// The ledger's folder, where it was named.
-    pub ledger: Option<&'a Path>,
+    /// The root.
+    pub root: &'a Root,
     /// Whether a file may be put where none was.
     pub new: bool,
 }
@@ -30,32 +28,41 @@ pub struct Asked<'a> {
 /// What was found.
 #[derive(Debug)]
 pub struct Slot {
-    /// The root.
-    pub root: Root,
-    /// The slot, relative to the root.
-    pub name: String,
+    /// What the ledger calls it.
+    pub key: Key,
     /// Where it lies.
     pub path: PathBuf,
     /// The stock's copy or the stock itself; `None` where nothing was.
     pub stock: Option<PathBuf>,
     /// What the user should know of it.
     pub warning: Option<Warning>,
-    /// A change that had been broken off earlier.
+    /// A change that had been interrupted earlier.
     pub recovered: Option<Recovered>,
 }
 
 impl Asked<'_> {
-    /// Finds the slot. A change that was broken off earlier is dealt with first, on `disk`; without
+    /// Finds the slot. A change that was interrupted earlier is dealt with first, on `disk`; without
     /// one nothing is changed at all.
     ///
     /// # Errors
     /// [`Error::Refused`] where the slot does not exist (naming near ones), is a link or a folder, or
     /// is the file itself; those of the ledger.
     pub fn look_up(&self, disk: Option<&dyn Disk>) -> Result<Slot> {
-        let root = find_root(self.slot, self.root, self.ledger)?;
-        let path = std::path::absolute(self.slot).map_err(Error::read(self.slot))?;
-        let name = slot_name(&root.path, &path)?;
-        refuse_links(&root.path, &path)?;
+        let root = self.root;
+        let within = slot_name(&root.path, &absolute(self.slot)?)?;
+        let (state, recovered) = match disk {
+            Some(disk) => {
+                let ledger = Ledger::open(root, disk)?;
+                (ledger.state().clone(), ledger.recovered().cloned())
+            }
+            None => (Ledger::peek(root)?, None),
+        };
+        let real = RealDisk::default();
+        let key = state.key(&root.path, None, &within, disk.unwrap_or(&real))?;
+        let place = look(&root.path, key.within(), disk.unwrap_or(&real))?;
+        refuse_odd(&place)?;
+        refuse_link(&place)?;
+        let path = place.path;
         if self.file.is_some_and(|file| same_file(file, &path)) {
             return Err(Error::refused(
                 format!(
@@ -65,23 +72,15 @@ impl Asked<'_> {
                 "name the clip first, then the file that it replaces",
             ));
         }
-        let (state, recovered) = match disk {
-            Some(disk) => {
-                let ledger = Ledger::open(&root.path, &root.ledger, disk)?;
-                (ledger.state().clone(), ledger.recovered().cloned())
-            }
-            None => (Ledger::peek(&root.ledger)?, None),
-        };
-        let (stock, changed_since) = find_stock(&root, &state, &name, &path)?;
-        let known = state.slots.get(&name);
+        let (stock, changed_since) = find_stock(root, &state, &key, &path)?;
+        let known = state.slots.get(&key);
         let ours = known.is_some_and(|known| known.top().is_some());
         if stock.is_none() && !self.new && !ours {
             return Err(no_such_slot(self.slot, &path));
         }
         let kept = known.map_or(0, |known| known.stock.len()) + 1;
         Ok(Slot {
-            root,
-            name,
+            key,
             path,
             stock,
             warning: changed_since.then_some(Warning::ChangedSince { kept }),
@@ -95,9 +94,10 @@ impl Asked<'_> {
 /// # Errors
 /// Those of the ledger, and of reading what the slot holds.
 pub fn has_stock(root: &Root, slot: &str) -> Result<bool> {
-    let state = Ledger::peek(&root.ledger)?;
-    let path = slot_path(&root.path, slot)?;
-    Ok(find_stock(root, &state, slot, &path)?.0.is_some())
+    let state = Ledger::peek(root)?;
+    let key = state.key(&root.path, None, slot, &RealDisk::default())?;
+    let path = key.path(&root.path);
+    Ok(find_stock(root, &state, &key, &path)?.0.is_some())
 }
 
 /// Where the true stock lies, and whether it is another than the ledger knows. Our own file is
@@ -105,7 +105,7 @@ pub fn has_stock(root: &Root, slot: &str) -> Result<bool> {
 pub(super) fn find_stock(
     root: &Root,
     state: &State,
-    slot: &str,
+    slot: &Key,
     path: &Path,
 ) -> Result<(Option<PathBuf>, bool)> {
     let now = crate::ledger::held_at(path)?;
@@ -115,42 +115,33 @@ pub(super) fn find_stock(
         return Ok((here, false));
     };
     match condition(now, top.held, known) {
-        Condition::ChangedSince => Ok((here, true)),
+        Condition::Changed => Ok((here, true)),
         Condition::StockAgain => Ok((here, false)),
-        Condition::Installed | Condition::Missing => match known.stock.last() {
+        Condition::Installed | Condition::Missing => match known.original() {
             Some(Held::File(hash)) => {
-                let kept = kept_in(&root.ledger, *hash);
-                if !kept.is_file() || Hash::of_file(&kept)? != *hash {
+                let kept = kept_in(&root.ledger, hash);
+                if !kept.is_file() || Hash::of_file(&kept)? != hash {
                     return Err(Error::StockDamaged {
-                        slot: slot.to_owned(),
+                        slot: slot.to_string(),
                         path: kept,
                     });
                 }
                 Ok((Some(kept), false))
             }
-            Some(Held::Nothing) | None => Ok((None, false)),
+            Some(Held::Nothing | Held::Link(_)) | None => Ok((None, false)),
         },
     }
 }
 
 /// A link could lead anywhere, and a rename would replace it instead of the file.
-pub(super) fn refuse_links(root: &Path, path: &Path) -> Result<()> {
-    if path.is_dir() {
-        return Err(Error::refused(
-            format!("{} is a folder", path.display()),
-            "name the file to replace",
-        ));
+pub(super) fn refuse_link(place: &Place) -> Result<()> {
+    match place.kind {
+        Kind::Link => Err(Error::refused(
+            format!("{} is a link", place.path.display()),
+            "name the file that it leads to",
+        )),
+        _ => Ok(()),
     }
-    let below = path.ancestors().take_while(|folder| *folder != root);
-    for part in below {
-        if part.is_symlink() {
-            return Err(Error::refused(
-                format!("{} is a link", part.display()),
-                "name the file that it leads to",
-            ));
-        }
-    }
-    Ok(())
 }
 
 fn no_such_slot(typed: &Path, path: &Path) -> Error {

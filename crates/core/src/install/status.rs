@@ -1,10 +1,15 @@
 //! What is installed in a root, and whether it is still there.
 
-use super::root::Root;
+use super::restore::Which;
+use crate::disk::read_plain;
 use crate::error::Result;
+use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::{Slot, State};
-use crate::ledger::{Ledger, held_at};
+use crate::ledger::{Ledger, held_at, kept_in};
+use crate::limits;
+use crate::names::Key;
+use crate::root::{Kind, Root};
 use serde::Serialize;
 
 /// How a slot is now.
@@ -14,7 +19,7 @@ pub enum Condition {
     /// What was installed is there.
     Installed,
     /// Something else is there.
-    ChangedSince,
+    Changed,
     /// Nothing is there.
     Missing,
     /// The stock is there again, though not by us.
@@ -26,9 +31,9 @@ impl Condition {
     pub fn words(self) -> &'static str {
         match self {
             Self::Installed => "installed",
-            Self::ChangedSince => "changed since",
+            Self::Changed => "changed",
             Self::Missing => "missing",
-            Self::StockAgain => "stock again",
+            Self::StockAgain => "restored",
         }
     }
 }
@@ -36,8 +41,8 @@ impl Condition {
 /// One slot's state.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct SlotStatus {
-    /// The slot, relative to the root.
-    pub slot: String,
+    /// The slot.
+    pub slot: Key,
     /// How it is now.
     pub condition: Condition,
     /// What was installed.
@@ -46,13 +51,15 @@ pub struct SlotStatus {
     pub below: Vec<Option<String>>,
     /// How many generations of stock are kept; a slot that held nothing counts as one.
     pub generations: usize,
+    /// Whether the kept stock is missing or, where all of it was read, damaged.
+    pub stock_lost: bool,
 }
 
 /// One entry's state.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct EntryStatus {
     /// The file, with its root where that is not the main one.
-    pub file: String,
+    pub file: Key,
     /// What was put there, in words.
     pub what: String,
     /// The job that did.
@@ -68,34 +75,49 @@ pub struct Status {
     pub slots: Vec<SlotStatus>,
     /// Entries.
     pub entries: Vec<EntryStatus>,
+    /// Copies of stock of which no record tells where they belong.
+    pub strays: Vec<String>,
     /// The state behind it.
     pub state: State,
+}
+
+/// How much of the kept stock is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Proof {
+    /// Whether its copies are there, and as large as they were.
+    Look,
+    /// All of it.
+    Verify,
 }
 
 /// Every slot that something is installed in, every entry, and the state behind it. Changes nothing.
 ///
 /// # Errors
 /// As [`Ledger::peek`].
-pub fn status(root: &Root) -> Result<Status> {
-    let state = Ledger::peek(&root.ledger)?;
+pub fn status(root: &Root, which: Which<'_>, proof: Proof) -> Result<Status> {
+    let state = Ledger::peek(root)?;
     let mut slots = Vec::new();
     let mut entries = Vec::new();
-    for (slot, known) in &state.slots {
-        let path = state.path_of(&root.path, slot)?;
+    for (slot, known) in state.slots.iter().filter(|(slot, _)| which.holds(slot)) {
+        let path = state.path_of(&root.path, slot);
+        let now = path.as_ref().ok().and_then(|path| held_at(path).ok());
         if let Some(top) = known.top() {
             let lower = known.layers.iter().rev().skip(1).rev();
             slots.push(SlotStatus {
                 slot: slot.clone(),
-                condition: condition(held_at(&path)?, top.held, known),
+                condition: now.map_or(Condition::Changed, |now| condition(now, top.held, known)),
                 installed: top.installed.clone(),
                 below: lower.map(|layer| layer.installed.job.clone()).collect(),
                 generations: known.stock.len(),
+                stock_lost: known.kept().any(|held| is_lost(root, held, proof)),
             });
         }
         if known.told.is_empty() {
             continue;
         }
-        let bytes = std::fs::read(&path).ok();
+        let bytes = path
+            .ok()
+            .and_then(|path| read_plain(&path, limits::LIST).ok());
         entries.extend(known.told.iter().map(|told| EntryStatus {
             file: slot.clone(),
             what: told.done.to_string(),
@@ -103,23 +125,34 @@ pub fn status(root: &Root) -> Result<Status> {
             condition: match &bytes {
                 None => Condition::Missing,
                 Some(bytes) if told.done.stands(bytes) => Condition::Installed,
-                Some(_) => Condition::ChangedSince,
+                Some(_) => Condition::Changed,
             },
         }));
     }
     Ok(Status {
         slots,
         entries,
+        strays: state.strays.iter().cloned().collect(),
         state,
     })
+}
+
+/// Whether a kept copy is gone; read whole, whether it is damaged.
+fn is_lost(root: &Root, held: Held, proof: Proof) -> bool {
+    let Some(hash) = held.hash() else {
+        return false;
+    };
+    let kept = kept_in(&root.ledger, hash);
+    let there = Kind::of(&kept).is_ok_and(|kind| kind == Kind::File);
+    !there || (proof == Proof::Verify && !Hash::of_file(&kept).is_ok_and(|found| found == hash))
 }
 
 /// Compares what is there with what the ledger knows.
 pub fn condition(now: Held, installed: Held, known: &Slot) -> Condition {
     match now {
         now if now == installed => Condition::Installed,
-        now if known.stock.last() == Some(&now) => Condition::StockAgain,
+        now if known.original() == Some(now) => Condition::StockAgain,
         Held::Nothing => Condition::Missing,
-        Held::File(_) => Condition::ChangedSince,
+        Held::File(_) | Held::Link(_) => Condition::Changed,
     }
 }

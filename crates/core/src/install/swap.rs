@@ -1,6 +1,5 @@
 //! The whole job for one slot: fit the clip to the stock, keep the stock, put the new file there.
 
-use super::root::Root;
 use super::slot::Asked;
 use super::warning::{Warning, warnings_of};
 use crate::disk::Disk;
@@ -8,8 +7,9 @@ use crate::error::{Error, Result};
 use crate::fit::{Durable, write_verified};
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
-use crate::ledger::{Ledger, Recovered, state::State};
-use crate::names::family_of;
+use crate::ledger::{Ledger, Recovered, What, state::State};
+use crate::names::{Key, family_of};
+use crate::root::Root;
 use crate::sheet::Rule;
 use crate::tree::names_in;
 use deft_needle_audio::observe::Observer;
@@ -30,10 +30,8 @@ pub struct Swap<'a> {
     pub clip: &'a Clip,
     /// The file to replace, as it was typed.
     pub slot: &'a Path,
-    /// The root, where it was named.
-    pub root: Option<&'a Path>,
-    /// The ledger's folder, where it was named.
-    pub ledger: Option<&'a Path>,
+    /// The root.
+    pub root: &'a Root,
     /// What is done to the clip before it is fitted.
     pub edits: &'a Edits,
     /// What the slot asks for where no stock tells it.
@@ -66,8 +64,8 @@ pub struct Side {
 pub struct Prepared {
     /// The root.
     pub root: Root,
-    /// The slot, relative to the root.
-    pub slot: String,
+    /// The slot.
+    pub slot: Key,
     /// What will be done to the clip.
     pub plan: Plan,
     /// The stock's copy or the stock itself; `None` where nothing was.
@@ -81,8 +79,8 @@ pub struct Prepared {
 pub struct Swapped {
     /// The root.
     pub root: Root,
-    /// The slot, relative to the root.
-    pub slot: String,
+    /// The slot.
+    pub slot: Key,
     /// What was done to the clip.
     pub plan: Plan,
     /// What only rendering knows.
@@ -93,12 +91,12 @@ pub struct Swapped {
     pub after: Side,
     /// What the user should know.
     pub warnings: Vec<Warning>,
-    /// A change that had been broken off earlier.
+    /// A change that had been interrupted earlier.
     pub recovered: Option<Recovered>,
 }
 
 impl Swap<'_> {
-    /// Decides what will be done. A change that was broken off earlier is dealt with first, on
+    /// Decides what will be done. A change that was interrupted earlier is dealt with first, on
     /// `disk`; without one nothing is changed at all.
     ///
     /// # Errors
@@ -109,7 +107,6 @@ impl Swap<'_> {
             file: self.clip.input().path(),
             slot: self.slot,
             root: self.root,
-            ledger: self.ledger,
             new: self.new,
         }
         .look_up(disk)?;
@@ -129,8 +126,8 @@ impl Swap<'_> {
         }
         Ok(Prepared {
             plan,
-            root: slot.root,
-            slot: slot.name,
+            root: self.root.clone(),
+            slot: slot.key,
             stock: slot.stock,
             warning: slot.warning,
             recovered: slot.recovered,
@@ -160,8 +157,8 @@ impl Swap<'_> {
             Some(stock) => Some(side(&open(stock)?, observer)?),
             None => None,
         };
-        let mut ledger = Ledger::open(&root.path, &root.ledger, disk)?;
-        let mut change = ledger.begin("swap", std::slice::from_ref(slot), Vec::new())?;
+        let mut ledger = Ledger::open(root, disk)?;
+        let mut change = ledger.begin(What::Swap, std::slice::from_ref(slot), Vec::new())?;
         let part = change.part(slot)?;
         let durable = Durable::Yes;
         let written = write_verified(self.clip, plan, &part, durable, self.rule, disk, observer)?;
@@ -213,8 +210,9 @@ impl Swap<'_> {
 
     /// Other members of the slot's family that no job of ours has replaced.
     fn variants_left(&self, prepared: &Prepared, state: &State) -> Option<Warning> {
-        let family = family_of(&prepared.slot)?;
-        let folder = prepared.slot.rsplit_once('/').map_or("", |(f, _)| f);
+        let slot = prepared.slot.within();
+        let family = family_of(slot)?;
+        let folder = slot.rsplit_once('/').map_or("", |(f, _)| f);
         let path = std::path::absolute(self.slot).ok()?;
         let slots: Vec<String> = names_in(path.parent()?)
             .into_iter()
@@ -222,9 +220,12 @@ impl Swap<'_> {
                 "" => name,
                 folder => format!("{folder}/{name}"),
             })
-            .filter(|name| *name != prepared.slot)
+            .filter(|name| *name != slot)
             .filter(|name| family_of(name).is_some_and(|f| f.pattern == family.pattern))
-            .filter(|name| state.slots.get(name).is_none_or(|s| s.top().is_none()))
+            .filter(|name| {
+                let known = Key::parse(name).ok().and_then(|key| state.slots.get(&key));
+                known.is_none_or(|known| known.top().is_none())
+            })
             .collect();
         (!slots.is_empty()).then_some(Warning::VariantsStayStock { slots })
     }

@@ -1,42 +1,55 @@
 //! Taking entries back out of the target's files, and leaving what others wrote there since.
 
-use super::restore::{Changed, Which, covered};
-use super::root::Root;
-use crate::disk::Disk;
+use super::restore::{Changed, Failed, Which, covered};
+use crate::disk::{Disk, read_plain};
 use crate::error::{Error, Result};
 use crate::fit::write_part;
 use crate::hash::Hash;
 use crate::ledger::record::{Held, Told};
 use crate::ledger::state::{Slot, State};
 use crate::ledger::{Change, held_at, kept_in};
+use crate::limits;
+use crate::names::Key;
+use crate::root::Root;
 
 /// A file that loses entries.
 pub struct Untold {
-    /// The file, as the ledger names it.
-    pub file: String,
+    /// The file.
+    pub file: Key,
     /// What went, in words.
     pub words: Vec<String>,
-    /// What it holds then; nothing where it goes altogether.
-    bytes: Option<Vec<u8>>,
+    /// What it holds then.
+    then: Then,
     /// Entries that stay.
     told: Vec<Told>,
+}
+
+/// What a file holds once entries are taken out of it.
+enum Then {
+    /// What lay there before any: the very file.
+    Original,
+    /// Nothing, as somebody has removed it.
+    Nothing,
+    /// These bytes.
+    Bytes(Vec<u8>),
 }
 
 impl Untold {
     /// Makes the part, and has the change put it in place.
     pub fn put(&self, change: &mut Change<'_, '_>, disk: &dyn Disk) -> Result<()> {
-        let after = match &self.bytes {
-            None => Held::Nothing,
-            Some(bytes) => {
+        match &self.then {
+            Then::Original => change.untell(&self.file),
+            Then::Nothing => change.tell(&self.file, Held::Nothing, self.told.clone()),
+            Then::Bytes(bytes) => {
                 write_part(&change.part(&self.file)?, bytes, disk)?;
-                Held::File(Hash::of(bytes))
+                change.tell(&self.file, Held::File(Hash::of(bytes)), self.told.clone())
             }
-        };
-        change.tell(&self.file, after, self.told.clone())
+        }
     }
 }
 
-/// Works out, for every file with entries that are to go, what it will hold.
+/// Works out, for every file with entries that are to go, what it will hold; files that cannot be read
+/// are left out, with the reason.
 ///
 /// # Errors
 /// [`Error::Refused`] where a later job has put something in the same place, or the file was changed so
@@ -46,25 +59,35 @@ pub fn untell(
     state: &State,
     which: Which<'_>,
     changed: Changed,
-) -> Result<Vec<Untold>> {
-    let mut all = Vec::new();
+) -> Result<(Vec<Untold>, Vec<Failed>)> {
+    let (mut all, mut failed) = (Vec::new(), Vec::new());
     for (file, known) in &state.slots {
         let goes = |told: &Told| match which {
             Which::All => true,
             Which::Job(job) => told.job == job,
-            Which::Slots(slots) => told.slot.as_ref().is_some_and(|slot| slots.contains(slot)),
+            Which::Slots(_) | Which::Below(_) => {
+                told.slot.as_ref().is_some_and(|slot| which.holds(slot))
+            }
         };
-        if known.told.iter().any(goes) {
-            all.push(one(root, state, file, known, &goes, changed)?);
+        if !known.told.iter().any(goes) {
+            continue;
+        }
+        match one(root, state, file, known, &goes, changed) {
+            Ok(untold) => all.push(untold),
+            Err(error @ (Error::Read { .. } | Error::StockDamaged { .. })) => failed.push(Failed {
+                slot: file.clone(),
+                error,
+            }),
+            Err(error) => return Err(error),
         }
     }
-    Ok(all)
+    Ok((all, failed))
 }
 
 fn one(
     root: &Root,
     state: &State,
-    file: &str,
+    file: &Key,
     known: &Slot,
     goes: &dyn Fn(&Told) -> bool,
     changed: Changed,
@@ -74,8 +97,8 @@ fn one(
     let mut told = Vec::new();
     let mut words = Vec::new();
     let mut bytes = match now {
-        Held::Nothing => Vec::new(),
-        Held::File(_) => std::fs::read(&path).map_err(Error::read(&path))?,
+        Held::File(_) => read_plain(&path, limits::LIST).map_err(Error::read(&path))?,
+        Held::Nothing | Held::Link(_) => Vec::new(),
     };
     // The latest first: each was made in what the one before had left.
     for (at, one) in known.told.iter().enumerate().rev() {
@@ -89,7 +112,7 @@ fn one(
             return Err(covered(&one.job, file, Some(&upper.job)));
         }
         words.insert(0, format!("{file}: {}", one.done));
-        if now == Held::Nothing {
+        if !matches!(now, Held::File(_)) {
             continue;
         }
         match one.done.undo(&bytes) {
@@ -100,28 +123,28 @@ fn one(
             Err(what) => {
                 return Err(Error::refused(
                     format!("{file}: {what}"),
-                    "mend the file, or say --changed keep to leave it as it is",
+                    "fix the file, or add --changed keep to leave it as it is",
                 ));
             }
         }
     }
     let untouched = known.told_held == Some(now) && !known.mixed;
-    let stock = known.stock.last().copied();
-    let bytes = match (now, told.is_empty() && untouched, stock) {
-        (Held::Nothing, _, _) => None,
-        (_, true, Some(Held::Nothing)) => None,
-        // Nobody else was there: the very bytes.
-        (_, true, Some(Held::File(hash))) => {
-            let kept = kept_in(&root.ledger, hash);
-            let read = std::fs::read(&kept).ok();
-            Some(read.filter(|b| Hash::of(b) == hash).unwrap_or(bytes))
-        }
-        _ => Some(bytes),
+    let original = known.original().filter(|_| told.is_empty() && untouched);
+    let then = match (now, original.and_then(Held::hash)) {
+        // Nobody else was there: the very file, with all that it had.
+        (_, Some(hash)) if is_kept(root, hash) => Then::Original,
+        _ if original == Some(Held::Nothing) => Then::Original,
+        (Held::File(_), _) => Then::Bytes(bytes),
+        _ => Then::Nothing,
     };
     Ok(Untold {
-        file: file.to_owned(),
+        file: file.clone(),
         words,
-        bytes,
+        then,
         told,
     })
+}
+
+fn is_kept(root: &Root, hash: Hash) -> bool {
+    Hash::of_file(&kept_in(&root.ledger, hash)).is_ok_and(|found| found == hash)
 }

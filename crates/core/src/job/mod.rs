@@ -10,7 +10,9 @@ pub use deal::{Dealt, Placement};
 pub use options::{OPTIONS, Options};
 pub use replace::{Prompts, Replace};
 
+use crate::disk::read_input;
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::sheet::{Fault, OneOrMany, Sheet};
 use crate::slots::Roots;
 use crate::target::Target;
@@ -101,6 +103,9 @@ pub struct PackFacts {
     pub icon: Option<PathBuf>,
 }
 
+/// How the names of jobs end that come from packs.
+pub const OF_PACK: &str = " (pack)";
+
 fn first_version() -> String {
     "1.0.0".to_owned()
 }
@@ -129,7 +134,7 @@ impl Job {
         if path.is_dir() {
             return Err(no_job("it is a folder, and no pack"));
         }
-        let bytes = std::fs::read(path).map_err(Error::read(path))?;
+        let bytes = read_input(path, limits::SHEET).map_err(Error::read(path))?;
         let text =
             String::from_utf8(bytes).map_err(|_| no_job("it is no job sheet, nor a pack"))?;
         if !Self::is_one(&text) && Sheet::parse(&text, path).is_ok() {
@@ -189,7 +194,8 @@ impl Job {
     /// A job that a pack brings: it has no replacements of its own.
     pub(crate) fn of_pack(name: &str, values: toml::Table, pack: PackFacts, path: &Path) -> Self {
         Self {
-            name: name.to_owned(),
+            // A stranger's pack must not take a job of the user's out that has the same name.
+            name: format!("{name}{OF_PACK}"),
             target: PathBuf::new(),
             root: None,
             roots: BTreeMap::new(),
@@ -263,7 +269,7 @@ impl Job {
         if self.overlay.is_some() && self.archive.is_some() {
             return Err(self.whole("it has both overlay and archive", "files go to one of them"));
         }
-        if odd(&self.name) || self.name.trim().is_empty() {
+        if odd(&self.name) || self.name.trim().is_empty() || self.name.ends_with(OF_PACK) {
             return Err(self.whole(
                 "its name is empty or holds odd characters",
                 "name it plainly",

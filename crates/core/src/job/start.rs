@@ -236,7 +236,7 @@ pub fn from_swaps(state: &State, target: Option<&Path>, root: &Path) -> (String,
     for (slot, known) in &state.slots {
         let by_hand = known.top().filter(|top| top.installed.job.is_none());
         if let Some(top) = by_hand {
-            swapped(&mut text, slot, &top.installed);
+            swapped(&mut text, slot.as_str(), &top.installed);
             count += 1;
         }
     }

@@ -2,6 +2,7 @@
 
 use super::deal::Placement;
 use super::{Dealt, Job, Prompts, Replace};
+use crate::disk::Part;
 use crate::encoder::{Encoder, private_folder};
 use crate::entry::cells;
 use crate::error::{Error, Result};
@@ -124,7 +125,8 @@ impl Job {
         prompts: &Prompts,
         list: &Path,
     ) -> Result<Vec<Line>> {
-        let bytes = std::fs::read(list).map_err(Error::read(list))?;
+        let bytes =
+            crate::disk::read_input(list, crate::limits::LIST).map_err(Error::read(list))?;
         let wrong = |what: String| -> Error { self.fault(replace, what, "").into() };
         let text = String::from_utf8(bytes)
             .map_err(|_| wrong(format!("{} is no UTF-8 text", list.display())))?;
@@ -257,11 +259,11 @@ impl Job {
             }
             let private = private_folder()?;
             let made = private.path().join("spoken.wav");
-            command.speak(say, &made)?;
+            command.speak(say, &made, observer)?;
             let disk = crate::RealDisk::default();
-            let part = crate::tree::part_of(clip);
-            copy_file(&made, &part, &disk)?;
-            std::fs::rename(&part, clip).map_err(Error::write("put in place", clip))?;
+            let part = Part::beside(clip)?;
+            copy_file(&made, part.path(), &disk)?;
+            std::fs::rename(part.path(), clip).map_err(Error::write("put in place", clip))?;
         }
         Ok(())
     }

@@ -1,20 +1,56 @@
 //! One change of a root: all of it happens, or nothing does.
 
 use super::record::{Held, Installed, Put, Record, Told};
-use super::{Ledger, join, recover, split};
+use super::{Ledger, attic, recover};
+use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::tree::part_of;
+use crate::names::Key;
+use crate::root::{Kind, refuse_odd};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::File;
+use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 
-/// A change that is being made ready. Dropped without [`Change::finish`], it is taken back.
+/// What a change is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// One slot gets a clip.
+    Swap,
+    /// A job is installed.
+    Install,
+    /// Stock comes back.
+    Restore,
+    /// Stock comes back without a log.
+    Rescue,
+}
+
+impl What {
+    /// As it is written in the log.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Swap => "swap",
+            Self::Install => "install",
+            Self::Restore => "restore",
+            Self::Rescue => "rescue",
+        }
+    }
+}
+
+/// A change that is being made ready. Dropped without [`Change::finish`], it is rolled back.
 pub struct Change<'l, 'd> {
     ledger: &'l mut Ledger<'d>,
+    before: BTreeMap<Key, Before>,
     puts: Vec<Put>,
     open: bool,
+}
+
+/// What a slot holds when the change begins.
+#[derive(Debug, Clone)]
+struct Before {
+    held: Held,
+    was: Option<Attributes>,
+    path: PathBuf,
 }
 
 impl<'d> Ledger<'d> {
@@ -22,153 +58,264 @@ impl<'d> Ledger<'d> {
     /// of what the slots hold. `caches` are files that go once it is done.
     ///
     /// # Errors
-    /// [`Error::Refused`] where another run holds the lock; [`Error::Read`] and [`Error::Write`].
-    pub fn begin(
-        &mut self,
-        what: &str,
-        slots: &[String],
-        caches: Vec<String>,
-    ) -> Result<Change<'_, 'd>> {
+    /// [`Error::Refused`] where another run holds the lock, or another ledger knows a slot;
+    /// [`Error::Read`] and [`Error::Write`].
+    pub fn begin(&mut self, what: What, keys: &[Key], caches: Vec<Key>) -> Result<Change<'_, 'd>> {
         self.establish()?;
-        let folders = self.missing_folders(slots)?;
+        let look = |key: &Key| {
+            let place = self.place(key)?;
+            let held = super::held_of(&place)?;
+            let was = (held != Held::Nothing).then(|| Attributes::of(&place.path));
+            let was = was.transpose().map_err(Error::read(&place.path))?;
+            let path = place.path;
+            Ok((key.clone(), Before { held, was, path }))
+        };
+        let before: BTreeMap<Key, Before> = keys.par_iter().map(look).collect::<Result<_>>()?;
+        let keys: Vec<Key> = before.keys().cloned().collect();
+        let folders = self.missing_folders(&keys)?;
         self.append(vec![Record::Begin {
-            what: what.to_owned(),
-            slots: slots.to_vec(),
+            what: what.as_str().to_owned(),
+            holds: before.values().map(|before| before.held).collect(),
+            slots: keys,
             folders: folders.clone(),
             caches,
+            token: super::random()?,
         }])?;
         let change = Change {
             ledger: self,
+            before,
             puts: Vec::new(),
             open: true,
         };
+        change.refuse_known_elsewhere()?;
         for folder in &folders {
-            let path = change.ledger.path_of(folder)?;
+            let path = change.ledger.place(folder)?.path;
             let made = change.ledger.disk.create_folder(&path);
             made.map_err(Error::write("make", &path))?;
         }
-        change.ledger.keep_all(slots)?;
-        let stock = change.ledger.folder.join("stock");
-        change.ledger.sync_folder(&stock)?;
+        change.keep_all(what)?;
+        change.ledger.sync_folder(&change.ledger.attic.stock())?;
         Ok(change)
     }
 
     /// Folders of slots that do not exist yet, outermost first.
-    fn missing_folders(&self, slots: &[String]) -> Result<Vec<String>> {
-        let mut missing = BTreeSet::new();
-        for slot in slots {
-            let (root, within) = split(slot);
-            let mut name = within;
-            while let Some((folder, _)) = name.rsplit_once('/') {
-                let folder_key = join(root, folder);
-                if !self.path_of(&folder_key)?.exists() {
-                    missing.insert(folder_key);
-                }
-                name = folder;
+    fn missing_folders(&self, keys: &[Key]) -> Result<Vec<Key>> {
+        let folders: BTreeSet<Key> = keys.iter().flat_map(Key::folders).collect();
+        let mut missing = Vec::new();
+        for folder in folders {
+            if self.place(&folder)?.kind == Kind::Nothing {
+                missing.push(folder);
             }
         }
-        Ok(missing.into_iter().collect())
+        Ok(missing)
     }
 
-    /// Keeps copies of what the slots hold, several at once; what several hold is copied once.
-    fn keep_all(&self, slots: &[String]) -> Result<()> {
-        let look = |slot: &String| {
-            let path = self.path_of(slot)?;
-            Ok((super::held_at(&path)?, path))
+    /// Keeps a copy of a file or a link: copied, synced, and held against its hash.
+    fn keep(&self, path: &Path, held: Held) -> Result<()> {
+        let Some(hash) = held.hash() else {
+            return Ok(());
         };
-        let held: Vec<(Held, PathBuf)> = slots.par_iter().map(look).collect::<Result<_>>()?;
-        let mut each: BTreeMap<String, (Hash, PathBuf)> = BTreeMap::new();
-        for (held, path) in held {
-            if let Held::File(hash) = held {
-                each.insert(hash.hex(), (hash, path));
-            }
-        }
-        let each: Vec<(Hash, PathBuf)> = each.into_values().collect();
-        each.par_iter()
-            .try_for_each(|(hash, path)| self.keep(path, *hash))
-    }
-
-    /// Keeps a copy of a file: copied, synced, and held against its hash.
-    fn keep(&self, path: &Path, hash: Hash) -> Result<()> {
         let kept = self.kept(hash);
-        if kept.is_file() && Hash::of_file(&kept)? == hash {
+        if is_intact(&kept, hash) {
             return Ok(());
         }
-        self.copy(path, &kept, hash)?;
-        // Only so that a restore can give the time stamp back; without it nothing is lost.
-        let _ = self.disk.copy_time(path, &kept);
-        Ok(())
+        let unfinished = kept.with_extension(&attic::UNFINISHED[1..]);
+        if unfinished.symlink_metadata().is_ok() {
+            let removed = self.disk.remove(&unfinished);
+            removed.map_err(Error::write("remove", &unfinished))?;
+        }
+        match held {
+            Held::Link(_) => {
+                let target = super::target_of(path)?;
+                self.write(&mut target.as_bytes(), path, &unfinished, hash)?;
+            }
+            _ => self.copy(path, &unfinished, hash)?,
+        }
+        let named = self.disk.rename(&unfinished, &kept);
+        named.map_err(Error::write("rename", &unfinished))
     }
 
-    /// Copies a file whose contents are known by their hash.
+    /// Copies a file whose contents are known by their hash to where nothing is yet.
     fn copy(&self, from: &Path, to: &Path, hash: Hash) -> Result<()> {
-        let mut source = File::open(from).map_err(Error::read(from))?;
+        let mut options = std::fs::OpenOptions::new();
+        let mut source =
+            crate::disk::open_plain(options.read(true), from).map_err(Error::read(from))?;
+        self.write(&mut source, from, to, hash)
+    }
+
+    fn write(&self, source: &mut dyn io::Read, from: &Path, to: &Path, hash: Hash) -> Result<()> {
+        let mut wrong_end = None;
         let copied = self.disk.create(to).and_then(|mut file| {
-            std::io::copy(&mut source, &mut file)?;
-            file.sync()
+            let mut buffer = vec![0; 1 << 16];
+            loop {
+                match source.read(&mut buffer) {
+                    Ok(0) => return file.sync(),
+                    Ok(read) => file.write_all(&buffer[..read])?,
+                    Err(error) => {
+                        wrong_end = Some(Error::read(from)(error));
+                        return Ok(());
+                    }
+                }
+            }
         });
-        copied.map_err(Error::write("write", to))?;
-        if Hash::of_file(to)? != hash {
-            let _ = self.disk.remove(to);
-            return Err(Error::refused(
+        let copied = copied.map_err(Error::write("write", to));
+        let whole = || match Hash::of_file(to)? == hash {
+            true => Ok(()),
+            false => Err(Error::refused(
                 format!("{} does not read back as it was written", to.display()),
                 "check the disk; check that no other program writes to that file",
-            ));
-        }
-        Ok(())
+            )),
+        };
+        copied
+            .and_then(|()| wrong_end.map_or(Ok(()), Err))
+            .and_then(|()| whole())
+            .inspect_err(|_| {
+                let _ = self.disk.remove(to);
+            })
     }
 
-    /// Makes a part beside a slot that holds kept contents.
-    pub(super) fn part_from_kept(&self, slot: &str, hash: Hash) -> Result<PathBuf> {
-        let (path, kept) = (self.path_of(slot)?, self.kept(hash));
-        let sound = kept.is_file() && Hash::of_file(&kept)? == hash;
-        if !sound {
-            return Err(Error::StockDamaged {
-                slot: slot.to_owned(),
+    /// Where the copy of some contents lies.
+    pub fn kept(&self, hash: Hash) -> PathBuf {
+        super::kept_in(self.attic.folder(), hash)
+    }
+
+    /// The kept copy of what a slot held, proved.
+    ///
+    /// # Errors
+    /// [`Error::StockDamaged`].
+    pub fn proved(&self, key: &Key, hash: Hash) -> Result<PathBuf> {
+        let kept = self.kept(hash);
+        match is_intact(&kept, hash) {
+            true => Ok(kept),
+            false => Err(Error::StockDamaged {
+                slot: key.to_string(),
                 path: kept,
-            });
+            }),
         }
-        let part = part_of(&path);
-        self.copy(&kept, &part, hash)?;
-        let _ = self.disk.copy_time(&kept, &part);
-        Ok(part)
     }
 
-    /// Brings one slot from its part, or from nothing, to what it should hold.
-    pub(super) fn settle(&self, slot: &str, held: Held) -> Result<()> {
-        let path = self.path_of(slot)?;
-        match held {
-            Held::Nothing => match self.disk.remove(&path) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                    Err(Error::write("remove", &path)(error))
+    /// Makes a part of a slot that holds kept contents.
+    pub(super) fn part_from_kept(
+        &self,
+        key: &Key,
+        held: Held,
+        dress: Option<&Attributes>,
+    ) -> Result<()> {
+        let Some(hash) = held.hash() else {
+            return Ok(());
+        };
+        let (kept, part) = (self.proved(key, hash)?, self.part(key)?);
+        if let Held::Link(_) = held {
+            let target = crate::disk::read_plain(&kept, crate::limits::NAME);
+            let target = target.map_err(Error::read(&kept))?;
+            let target = String::from_utf8_lossy(&target).into_owned();
+            let linked = self.disk.link(&target, &part);
+            return linked.map_err(Error::write("make the link", &part));
+        }
+        if let Some(twin) = dress.and_then(|dress| self.other_name(key, hash, dress))
+            && self.disk.link_hard(&twin, &part).is_ok()
+        {
+            return Ok(());
+        }
+        self.copy(&kept, &part, hash)
+    }
+
+    /// Another name of the file that a slot was, where it had several.
+    fn other_name(&self, key: &Key, hash: Hash, dress: &Attributes) -> Option<PathBuf> {
+        dress.number?;
+        let root = self.state.root_of(&self.root.path, key).ok()?;
+        let files = crate::tree::files_below(&root).ok()?.into_iter();
+        let is_it =
+            |path: &PathBuf| Attributes::number_of(path) == dress.number && is_intact(path, hash);
+        files.take(crate::limits::NAMES).find(is_it)
+    }
+
+    /// Brings one slot from its part, from its kept copy, or from nothing, to what it should hold.
+    /// `wanted` are copies that must stay.
+    pub(super) fn settle(
+        &self,
+        key: &Key,
+        held: Held,
+        dress: Option<&Attributes>,
+        wanted: &BTreeSet<Hash>,
+    ) -> Result<()> {
+        let place = self.place(key)?;
+        refuse_odd(&place)?;
+        if held == Held::Nothing {
+            return match place.kind {
+                Kind::Nothing => Ok(()),
+                _ => {
+                    let removed = self.disk.remove(&place.path);
+                    removed.map_err(Error::write("remove", &place.path))
                 }
-                _ => Ok(()),
-            },
-            Held::File(_) => {
-                let part = part_of(&path);
-                if path.exists() {
-                    let _ = self.disk.copy_permissions(&path, &part);
-                }
-                self.disk
-                    .rename(&part, &path)
-                    .map_err(Error::write("put in place", &path))
+            };
+        }
+        let part = self.part(key)?;
+        if Kind::of(&part)? == Kind::Nothing {
+            self.part_without_room(key, held, dress, &place.path, wanted)?;
+        }
+        let like = || match place.kind {
+            Kind::File => Attributes::of(&place.path).ok().map(Attributes::of_place),
+            _ => None,
+        };
+        if Kind::of(&part)? == Kind::File
+            && let Some(dress) = dress.cloned().or_else(like)
+            && (dress.number.is_none() || Attributes::number_of(&part) != dress.number)
+        {
+            let dressed = self.disk.dress(&part, &dress);
+            dressed.map_err(Error::write("set time and mode of", &part))?;
+        }
+        self.disk
+            .rename(&part, &place.path)
+            .map_err(Error::write("put in place", &place.path))
+    }
+
+    /// Makes a part where there was no room for one beside what the slot holds, which is ours and whose
+    /// copy was proved: the copy itself becomes the part, or what the slot holds makes room for it.
+    fn part_without_room(
+        &self,
+        key: &Key,
+        held: Held,
+        dress: Option<&Attributes>,
+        path: &Path,
+        wanted: &BTreeSet<Hash>,
+    ) -> Result<()> {
+        if let Held::File(hash) = held
+            && !wanted.contains(&hash)
+        {
+            let kept = self.proved(key, hash)?;
+            if self.disk.rename(&kept, &self.part(key)?).is_ok() {
+                return Ok(());
             }
+        }
+        match self.part_from_kept(key, held, dress) {
+            Err(error) if error.is_full() && Kind::of(path)? == Kind::File => {
+                self.disk
+                    .remove(path)
+                    .map_err(Error::write("remove", path))?;
+                self.part_from_kept(key, held, dress)
+            }
+            other => other,
         }
     }
 
     /// Syncs the folders of slots up to the root: a folder made for a slot is a name in another.
-    pub(super) fn sync_folders_of(&self, slots: &[String]) -> Result<()> {
+    pub(super) fn sync_folders_of(&self, keys: &[Key]) -> Result<()> {
         let mut folders = BTreeSet::new();
-        for slot in slots {
-            let root = self.state.root_of(&self.root, slot)?.0;
-            let path = self.path_of(slot)?;
-            let above = path.ancestors().skip(1);
-            folders.extend(above.take_while(|f| *f != root).map(Path::to_owned));
+        for key in keys {
+            let root = self.state.root_of(&self.root.path, key)?;
+            folders.extend(key.folders().iter().map(|folder| folder.path(&root)));
             folders.insert(root);
         }
         let mut existing = folders.iter().filter(|folder| folder.is_dir());
         existing.try_for_each(|folder| self.sync_folder(folder))
     }
+}
+
+/// Whether a file is there and holds what it should.
+pub(super) fn is_intact(path: &Path, hash: Hash) -> bool {
+    Kind::of(path).is_ok_and(|kind| kind == Kind::File)
+        && Hash::of_file(path).is_ok_and(|found| found == hash)
 }
 
 impl Change<'_, '_> {
@@ -177,40 +324,151 @@ impl Change<'_, '_> {
         self.ledger
     }
 
-    /// Where to make the new file of a slot.
+    /// Where to make the new file of a slot: nothing is there yet.
     ///
     /// # Errors
-    /// [`Error::Refused`] where the name leads out of the root.
-    pub fn part(&self, slot: &str) -> Result<PathBuf> {
-        Ok(part_of(&self.ledger.path_of(slot)?))
+    /// [`Error::Refused`] where the way to it leads through a link by now.
+    pub fn part(&self, key: &Key) -> Result<PathBuf> {
+        self.ledger.part(key)
+    }
+
+    /// A file that two ledgers know would be taken for stock by one of them.
+    fn refuse_known_elsewhere(&self) -> Result<()> {
+        let own = self.ledger.attic.folder();
+        let folders: BTreeSet<&Path> = self
+            .before
+            .values()
+            .flat_map(|before| before.path.ancestors().skip(1))
+            .collect();
+        let registered = self.ledger.root.registry.all();
+        let usual = folders
+            .iter()
+            .map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
+        let elsewhere = registered
+            .iter()
+            .filter(|known| folders.contains(known.root.as_path()));
+        let elsewhere = elsewhere.map(|known| (known.root.clone(), known.ledger.clone()));
+        for (root, ledger) in usual.chain(elsewhere) {
+            if !ledger.is_dir() || crate::fit::same_file(&ledger, own) {
+                continue;
+            }
+            let other = crate::root::Root {
+                path: root,
+                ledger,
+                ..self.ledger.root.clone()
+            };
+            let state = Ledger::peek(&other)?;
+            let knows = |before: &&Before| state.knows(&other.path, &before.path, self.ledger.disk);
+            if let Some(known) = self.before.values().find(knows) {
+                return Err(Error::refused(
+                    format!(
+                        "{} was replaced before, and the ledger in {} keeps its stock",
+                        known.path.display(),
+                        other.ledger.display()
+                    ),
+                    format!(
+                        "use that one with --root {0}, or restore it first: deft-needle restore {0}",
+                        crate::names::shell_word(&other.path)
+                    ),
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    /// Keeps copies of what the slots hold, several at once; what several hold is copied once. A restore
+    /// on a full disk does without copies of our own files.
+    fn keep_all(&self, what: What) -> Result<()> {
+        let mut each: BTreeMap<Hash, (&Key, &Before)> = BTreeMap::new();
+        for (key, before) in &self.before {
+            if let Some(hash) = before.held.hash() {
+                each.insert(hash, (key, before));
+            }
+        }
+        let each: Vec<_> = each.into_values().collect();
+        each.par_iter().try_for_each(|(key, before)| {
+            let kept = self.ledger.keep(&before.path, before.held);
+            match kept {
+                Err(error)
+                    if what == What::Restore
+                        && error.is_full()
+                        && self.is_ours(key, before.held) =>
+                {
+                    Ok(())
+                }
+                other => other,
+            }
+        })
+    }
+
+    fn is_ours(&self, key: &Key, held: Held) -> bool {
+        let known = self.ledger.state.slots.get(key);
+        let top = known.and_then(|known| known.top());
+        let told = known.and_then(|known| known.told_held.filter(|_| !known.mixed));
+        top.is_some_and(|top| top.held == held) || told == Some(held)
+    }
+
+    fn before(&self, key: &Key) -> Result<Before> {
+        self.before.get(key).cloned().ok_or_else(|| {
+            Error::refused(
+                format!("internal error: {key} is not part of this change"),
+                "please report it",
+            )
+        })
+    }
+
+    /// What a slot was before anything of ours.
+    fn original(&self, key: &Key) -> Option<Attributes> {
+        let known = self.ledger.state.slots.get(key)?;
+        known.stock.last()?.was.clone()
+    }
+
+    /// A put of a slot that changes nothing yet.
+    fn put(&self, key: &Key) -> Result<Put> {
+        let before = self.before(key)?;
+        Ok(Put {
+            slot: key.clone(),
+            before: before.held,
+            was: before.was,
+            after: before.held,
+            dress: None,
+            stock: None,
+            aside: None,
+            installed: None,
+            below: 0,
+            told: None,
+            mixed: false,
+        })
     }
 
     /// The part of a slot holds what is to be installed.
     ///
     /// # Errors
-    /// [`Error::Read`].
-    pub fn install(&mut self, slot: &str, hash: Hash, installed: Installed) -> Result<()> {
-        let before = self.ledger.held(slot)?;
-        let known = self.ledger.state.slots.get(slot);
+    /// [`Error::Refused`] for a slot that the change did not begin with.
+    pub fn install(&mut self, key: &Key, hash: Hash, installed: Installed) -> Result<()> {
+        let put = self.put(key)?;
+        let before = put.before;
+        let known = self.ledger.state.slots.get(key);
         let top = known.and_then(|known| known.top());
         // Where our own file has vanished, the stock is still what it was.
         let is_ours = top.is_some_and(|top| top.held == before || before == Held::Nothing);
-        let is_known = known.and_then(|known| known.stock.last()) == Some(&before);
+        let is_known = known.and_then(|known| known.original()) == Some(before);
         let layers = known.map_or(0, |known| known.layers.len());
         let again = top.is_some_and(|top| top.installed.job == installed.job);
+        let dress = match before {
+            Held::Nothing => self.original(key).map(Attributes::of_place),
+            _ => None,
+        };
         self.puts.push(Put {
-            slot: slot.to_owned(),
-            before,
             after: Held::File(hash),
+            dress,
             stock: (!is_ours && !is_known).then_some(before),
-            aside: None,
             installed: Some(installed),
             below: match is_ours {
                 true => layers - usize::from(again),
                 false => 0,
             },
-            told: None,
-            mixed: false,
+            ..put
         });
         Ok(())
     }
@@ -219,23 +477,43 @@ impl Change<'_, '_> {
     /// `after` is nothing where the file goes altogether.
     ///
     /// # Errors
-    /// [`Error::Read`].
-    pub fn tell(&mut self, file: &str, after: Held, told: Vec<Told>) -> Result<()> {
-        let before = self.ledger.held(file)?;
-        let known = self.ledger.state.slots.get(file);
+    /// As [`Change::install`].
+    pub fn tell(&mut self, key: &Key, after: Held, told: Vec<Told>) -> Result<()> {
+        let put = self.put(key)?;
+        let known = self.ledger.state.slots.get(key);
         let is_new = known.is_none_or(|known| known.told.is_empty());
+        let is_original = known.and_then(|known| known.original()) == Some(after);
         self.puts.push(Put {
-            slot: file.to_owned(),
-            before,
+            dress: self.original(key).filter(|_| is_original),
+            stock: is_new.then_some(put.before),
+            mixed: !is_new && known.and_then(|known| known.told_held) != Some(put.before),
             after,
-            stock: is_new.then_some(before),
-            aside: None,
-            installed: None,
-            below: 0,
             told: Some(told),
-            mixed: !is_new && known.and_then(|known| known.told_held) != Some(before),
+            ..put
         });
         Ok(())
+    }
+
+    /// A file whose entries are all taken out gets back what lay there before them.
+    ///
+    /// # Errors
+    /// [`Error::StockDamaged`], [`Error::Write`].
+    pub fn untell(&mut self, key: &Key) -> Result<()> {
+        let original = self.ledger.state.slots.get(key);
+        let held = original
+            .and_then(|known| known.original())
+            .unwrap_or(Held::Nothing);
+        self.make_part(key, held)?;
+        self.tell(key, held, Vec::new())
+    }
+
+    /// Makes the part of what is kept; on a full disk the place is made when it is put there.
+    fn make_part(&self, key: &Key, held: Held) -> Result<()> {
+        let dress = self.original(key);
+        match self.ledger.part_from_kept(key, held, dress.as_ref()) {
+            Err(error) if error.is_full() => Ok(()),
+            other => other,
+        }
     }
 
     /// A slot gets back what is kept: its stock, or the top one of the layers that stay, of which there
@@ -243,29 +521,55 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// [`Error::StockDamaged`], [`Error::Read`], [`Error::Write`].
-    pub fn give_back(&mut self, slot: &str, below: usize, aside: bool) -> Result<()> {
-        let before = self.ledger.held(slot)?;
-        let known = self.ledger.state.slots.get(slot);
+    pub fn restore(&mut self, key: &Key, below: usize, aside: bool) -> Result<()> {
+        let put = self.put(key)?;
+        let known = self.ledger.state.slots.get(key);
         let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
-        let stock = known.and_then(|known| known.stock.last().copied());
+        let original = known.and_then(|known| known.original());
         let installed = lower.map(|layer| layer.installed.clone());
-        let stock = lower
+        let after = lower
             .map(|layer| layer.held)
-            .or(stock)
+            .or(original)
             .unwrap_or(Held::Nothing);
-        if let Held::File(hash) = stock {
-            self.ledger.part_from_kept(slot, hash)?;
-        }
+        let was = self.original(key);
+        let dress = match installed {
+            Some(_) => was.map(Attributes::of_place),
+            None => was,
+        };
+        self.make_part(key, after)?;
+        let before = put.before;
         self.puts.push(Put {
-            slot: slot.to_owned(),
-            before,
-            after: stock,
-            stock: None,
-            aside: (aside && before != Held::Nothing && before != stock).then_some(before),
+            after,
+            dress,
+            aside: (aside && before != Held::Nothing && before != after).then_some(before),
             installed,
             below: below.saturating_sub(1),
-            told: None,
-            mixed: false,
+            ..put
+        });
+        Ok(())
+    }
+
+    /// A slot gets back a copy that no record tells of; what lies there now is kept beside it, where
+    /// it is not ours.
+    ///
+    /// # Errors
+    /// As [`Change::restore`].
+    pub fn rescue(
+        &mut self,
+        key: &Key,
+        after: Held,
+        dress: Option<Attributes>,
+        is_ours: bool,
+    ) -> Result<()> {
+        let put = self.put(key)?;
+        self.ledger.part_from_kept(key, after, dress.as_ref())?;
+        self.puts.push(Put {
+            after,
+            dress,
+            stock: Some(after),
+            aside: (!is_ours && put.before != Held::Nothing && put.before != after)
+                .then_some(put.before),
+            ..put
         });
         Ok(())
     }
@@ -273,19 +577,12 @@ impl Change<'_, '_> {
     /// What lies at a slot stays and counts as its stock from now on.
     ///
     /// # Errors
-    /// [`Error::Read`].
-    pub fn leave(&mut self, slot: &str) -> Result<()> {
-        let held = self.ledger.held(slot)?;
+    /// As [`Change::install`].
+    pub fn leave(&mut self, key: &Key) -> Result<()> {
+        let put = self.put(key)?;
         self.puts.push(Put {
-            slot: slot.to_owned(),
-            before: held,
-            after: held,
-            stock: Some(held),
-            aside: None,
-            installed: None,
-            below: 0,
-            told: None,
-            mixed: false,
+            stock: Some(put.before),
+            ..put
         });
         Ok(())
     }
@@ -294,7 +591,7 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// [`Error::Refused`] where a slot has changed in the meantime, [`Error::Write`]; in both cases
-    /// everything is taken back, unless the disk no longer allows even that: then the next run does it.
+    /// everything is rolled back, unless the disk no longer allows even that: then the next run does it.
     pub fn finish(mut self) -> Result<()> {
         for put in &self.puts {
             if self.ledger.held(&put.slot)? != put.before {
@@ -308,19 +605,9 @@ impl Change<'_, '_> {
         records.push(Record::Ready);
         // A failed append may still have reached the disk, so what comes then is decided by the log.
         self.ledger.append(records)?;
-        let placed = self
-            .puts
-            .iter()
-            .filter(|put| put.before != put.after)
-            .try_for_each(|put| self.ledger.settle(&put.slot, put.after));
-        let slots: Vec<String> = self.puts.iter().map(|put| put.slot.clone()).collect();
-        placed.and_then(|()| self.ledger.sync_folders_of(&slots))?;
-        self.ledger.clear_caches()?;
+        recover::place(self.ledger)?;
         self.open = false;
-        self.ledger.append(vec![Record::Done])?;
-        recover::remove_empty_folders(self.ledger);
-        self.ledger.tidy();
-        Ok(())
+        recover::end(self.ledger, Vec::new())
     }
 }
 
@@ -328,7 +615,7 @@ impl Drop for Change<'_, '_> {
     fn drop(&mut self) {
         if self.open {
             // Where this fails too, the next run finds the log and does it.
-            let _ = recover::take_back(self.ledger);
+            let _ = recover::roll_back(self.ledger);
         }
     }
 }

@@ -1,97 +1,137 @@
-//! The ledger's log: a line a record, each with its own checksum, only ever written at the end.
+//! The ledger's log: a line a record, each with its number and its own checksum, only ever written at
+//! the end, and kept twice.
 
 use super::record::Record;
-use crate::disk::Disk;
+use crate::disk::{Disk, read_plain};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::limits;
 use deft_needle_audio::num::count;
-use std::io::Write;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::io::{self, Write};
 use std::path::Path;
 
 /// Hexadecimal digits of the checksum in front of each record.
 const CHECK: usize = 16;
 
-/// What a log holds, and how much of the file that is.
+/// A record with its number, from 0. The logs of version 1 have no numbers.
+#[derive(Serialize, Deserialize)]
+struct Line {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    n: Option<usize>,
+    #[serde(flatten)]
+    record: Record,
+}
+
+/// What one file of a log holds.
 #[derive(Debug, Default)]
 pub struct Log {
-    /// The sound records.
-    pub records: Vec<Record>,
-    /// Bytes that they take; behind them lies at most one torn record.
-    pub sound_bytes: u64,
-    /// Whether there is something torn behind them.
+    /// The intact records by their numbers.
+    pub records: BTreeMap<usize, Record>,
+    /// Bytes up to the first line that is not intact, and the records there.
+    pub intact: u64,
+    whole: usize,
+    /// Bytes of the whole file.
+    pub bytes: u64,
+    /// Whether all that is not intact is one unfinished last line, as a crash leaves it.
     pub torn: bool,
+    /// Whether the last line is intact or unfinished: the file has its end.
+    pub ends: bool,
 }
 
-fn line_of(record: &Record) -> Result<String> {
-    let json = serde_json::to_string(record).map_err(|error| {
-        Error::refused(
-            format!("a record cannot be written: {error}"),
-            "report this",
-        )
-    })?;
-    let check = &Hash::of(json.as_bytes()).hex()[..CHECK];
-    Ok(format!("{check} {json}\n"))
+impl Log {
+    /// How many records stand before the first line that is not intact.
+    pub fn whole_lines(&self) -> usize {
+        self.whole
+    }
 }
 
-fn record_of(line: &[u8]) -> Option<Record> {
+/// The lines of records, the first of them numbered `from`.
+///
+/// # Errors
+/// [`Error::Refused`] for a record that cannot be written.
+pub fn lines(records: &[Record], from: usize) -> Result<String> {
+    let line = |(at, record): (usize, &Record)| {
+        let line = Line {
+            n: Some(from + at),
+            record: record.clone(),
+        };
+        let json = serde_json::to_string(&line).map_err(|error| {
+            Error::refused(
+                format!("internal error: a record cannot be written ({error})"),
+                "please report it",
+            )
+        })?;
+        let check = &Hash::of(json.as_bytes()).hex()[..CHECK];
+        Ok(format!("{check} {json}\n"))
+    };
+    records.iter().enumerate().map(line).collect()
+}
+
+fn line_of(line: &[u8]) -> Option<Line> {
     let text = std::str::from_utf8(line).ok()?;
     let (check, json) = text.split_at_checked(CHECK)?;
     let json = json.strip_prefix(' ')?;
-    let sound = Hash::of(json.as_bytes()).hex().get(..CHECK) == Some(check);
-    sound.then(|| serde_json::from_str(json).ok()).flatten()
+    let intact = Hash::of(json.as_bytes()).hex().get(..CHECK) == Some(check);
+    intact.then(|| serde_json::from_str(json).ok()).flatten()
 }
 
-/// Reads a log; an absent one is empty.
+/// Whether a line may be the beginning of one of ours, or what a file system leaves of it.
+fn is_unfinished(line: &[u8]) -> bool {
+    let fits = |(at, byte): (usize, &u8)| match at {
+        0..CHECK => byte.is_ascii_hexdigit(),
+        CHECK => *byte == b' ',
+        _ => at > CHECK + 1 || *byte == b'{',
+    };
+    line.iter().enumerate().all(fits) || line.iter().all(|&byte| byte == 0)
+}
+
+/// Reads one file of a log; an absent one is empty.
 ///
 /// # Errors
-/// [`Error::Read`]; [`Error::Refused`] where a record in the middle is damaged, which no crash
-/// leaves behind.
+/// [`Error::Read`]: what is no regular file, or larger than [`limits::LEDGER`], is not read.
 pub fn read(path: &Path) -> Result<Log> {
-    let bytes = match std::fs::read(path) {
+    let bytes = match read_plain(path, limits::LEDGER) {
         Ok(bytes) => bytes,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Log::default()),
         Err(error) => return Err(Error::read(path)(error)),
     };
-    let mut log = Log::default();
-    let mut lines = bytes.split_inclusive(|&b| b == b'\n');
-    for line in lines.by_ref() {
-        match line.strip_suffix(b"\n").and_then(record_of) {
-            Some(record) => {
-                log.records.push(record);
-                log.sound_bytes += count(line.len());
+    let mut log = Log {
+        bytes: count(bytes.len()),
+        ..Log::default()
+    };
+    let mut damaged = 0_usize;
+    for (at, line) in bytes.split_inclusive(|&b| b == b'\n').enumerate() {
+        log.torn = false;
+        log.ends = true;
+        match line.strip_suffix(b"\n").and_then(line_of) {
+            Some(Line { n, record }) => {
+                log.records.insert(n.unwrap_or(at), record);
+                if damaged == 0 {
+                    log.intact += count(line.len());
+                    log.whole += 1;
+                }
             }
             None => {
-                log.torn = true;
-                break;
+                damaged += 1;
+                log.ends = !line.ends_with(b"\n") && (at > 0 || is_unfinished(line));
+                log.torn = damaged == 1 && log.ends;
             }
         }
-    }
-    let later = lines.any(|line| line.strip_suffix(b"\n").and_then(record_of).is_some());
-    if later {
-        return Err(Error::refused(
-            format!(
-                "{} is damaged in line {}",
-                path.display(),
-                log.records.len() + 1
-            ),
-            "nothing was changed; the stock lies in the folder \"stock\" beside it",
-        ));
     }
     Ok(log)
 }
 
-/// Adds records, and waits until they are on the disk; gives how many bytes they take.
+/// Writes bytes at the end of a file, on to the disk itself.
 ///
 /// # Errors
-/// [`Error::Write`].
-pub fn append(path: &Path, records: &[Record], disk: &dyn Disk) -> Result<u64> {
-    let lines: String = records.iter().map(line_of).collect::<Result<_>>()?;
-    let mut file = disk.append(path).map_err(Error::write("write", path))?;
-    file.write_all(lines.as_bytes())
-        .and_then(|()| file.flush())
-        .and_then(|()| file.sync())
-        .map_err(Error::write("write", path))?;
-    Ok(count(lines.len()))
+/// The system's.
+pub fn append(path: &Path, bytes: &[u8], disk: &dyn Disk) -> io::Result<()> {
+    let mut file = disk.append(path)?;
+    file.write_all(bytes)?;
+    file.flush()?;
+    file.sync()
 }
 
 #[cfg(test)]
@@ -100,24 +140,47 @@ mod tests {
     use crate::disk::RealDisk;
     use proptest::prelude::*;
 
+    const RECORDS: [Record; 2] = [Record::Ready, Record::Done { except: Vec::new() }];
+
     #[test]
-    fn a_torn_end_is_cut_and_a_damaged_middle_refused() {
+    fn whatever_is_cut_or_changed_the_intact_records_are_known_by_number() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("ledger.log");
         let disk = RealDisk::default();
-        let records = [Record::Ready, Record::Done, Record::Undone];
-        append(&path, &records, &disk).unwrap();
+        let records = [&RECORDS[..], &RECORDS[..1]].concat();
+        append(&path, lines(&records, 0).unwrap().as_bytes(), &disk).unwrap();
         let whole = std::fs::read(&path).unwrap();
+        let first = whole.iter().position(|&b| b == b'\n').unwrap() + 1;
         for cut in 0..whole.len() {
             std::fs::write(&path, &whole[..cut]).unwrap();
             let log = read(&path).unwrap();
-            assert_eq!(log.records, records[..log.records.len()]);
-            assert_eq!(log.torn, log.sound_bytes != count(cut));
+            assert_eq!(log.whole_lines(), log.records.len());
+            assert_eq!(log.torn, log.intact != count(cut));
+            assert!(log.records.iter().all(|(n, record)| records[*n] == *record));
         }
-        let mut damaged = whole.clone();
-        damaged[20] ^= 1;
-        std::fs::write(&path, &damaged).unwrap();
-        assert!(matches!(read(&path), Err(Error::Refused { .. })));
+        for at in 0..first {
+            let mut damaged = whole.clone();
+            damaged[at] ^= 1;
+            std::fs::write(&path, &damaged).unwrap();
+            let log = read(&path).unwrap();
+            assert_eq!(
+                (log.whole_lines(), log.intact, log.torn),
+                (0, 0, false),
+                "{at}"
+            );
+            assert!(log.ends);
+            assert_eq!(log.records.get(&2), Some(&Record::Ready));
+        }
+    }
+
+    #[test]
+    fn logs_without_numbers_are_read_in_their_order() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("ledger.log");
+        let json = serde_json::to_string(&Record::Ready).unwrap();
+        let line = format!("{} {json}\n", &Hash::of(json.as_bytes()).hex()[..CHECK]);
+        std::fs::write(&path, line.repeat(3)).unwrap();
+        assert_eq!(read(&path).unwrap().whole_lines(), 3);
     }
 
     proptest! {

@@ -1,53 +1,61 @@
 //! The ledger: what was installed where, and the stock that it replaced.
 //!
-//! It lies in `.deft-needle/` in the root: `ledger.log`, a log that is written ahead of every
-//! change, and `stock/`, copies of what slots held, named by their hashes. A change goes so:
+//! It lies in `.deft-needle/` in the root: `ledger.log`, a log that is written ahead of every change and
+//! kept twice, and `stock/`, copies of what slots held, named by their hashes. A change goes so:
 //!
-//! 1. `begin` is logged: from now on parts may lie about.
+//! 1. `begin` is logged, with what the slots hold: from now on parts may lie about.
 //! 2. What the slots hold is copied to `stock/`, synced, and held against its hash.
 //! 3. The new files are made beside their slots as parts, synced and verified.
 //! 4. `put` for every slot and `ready` are logged: from now on the change can be finished.
-//! 5. Every part is renamed into its slot, and the folders are synced.
-//! 6. `done` is logged.
+//! 5. Caches are moved aside, every part is renamed into its slot, and the folders are synced.
+//! 6. `done` is logged, and what was moved aside removed.
 //!
 //! Who finds a log without its end brings the root to exactly before (1 to 3) or after (4 to 6).
+//!
+//! A copy is removed only once the log names it and nothing needs it. A ledger is believed only as far as
+//! this user has made it: see [`trust`].
 
 pub mod log;
 pub mod record;
+pub mod rescue;
 pub mod state;
 
+mod attic;
 mod change;
 mod recover;
+mod trust;
 
-pub use change::Change;
+pub use change::{Change, What};
 pub use recover::{Ending, Recovered};
 
 use crate::disk::{Disk, Lock};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::tree::LEDGER_FOLDER;
+use crate::names::{Key, LEDGER_FOLDER, PART};
+use crate::root::{Kind, Known, Place, Root, look, refuse_odd};
+use attic::Attic;
 use record::{Held, Record, TargetFacts};
 use state::State;
-use std::collections::BTreeMap;
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// The version of the log's format.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// The ledger of one root.
 pub struct Ledger<'d> {
-    root: PathBuf,
-    folder: PathBuf,
+    root: Root,
+    attic: Attic,
     disk: &'d dyn Disk,
     lock: Option<Lock>,
     state: State,
     recovered: Option<Recovered>,
-    /// Where the other roots are, as whoever opened it said.
-    others: BTreeMap<String, String>,
+    /// Whether where the other roots are is not yet written down.
+    moved: bool,
     /// What is known of the target, where that is not yet written down.
     target: Option<TargetFacts>,
-    /// How much of the log is sound; `None` once a broken end could not be cut off.
-    log_bytes: Option<u64>,
+    /// How many records the log has; `None` once a broken end could not be cut off.
+    records: Option<usize>,
 }
 
 /// Where the ledger of a root lies where nothing else is said.
@@ -55,53 +63,45 @@ pub fn usual_folder(root: &Path) -> PathBuf {
     root.join(LEDGER_FOLDER)
 }
 
+pub use attic::is_ledger;
+
 impl<'d> Ledger<'d> {
-    /// Opens the ledger of a root for changes: takes its lock, and finishes or takes back what was
-    /// left unfinished. Where there is no ledger yet, nothing is made until a change begins.
+    /// Opens the ledger of a root for changes: takes its lock, and finishes or rolls back what was
+    /// interrupted. Where there is no ledger yet, nothing is made until a change begins.
     ///
     /// # Errors
     /// [`Error::Refused`] where somebody else changes this root now, or the ledger is damaged or
     /// another root's; [`Error::Read`] and [`Error::Write`].
-    pub fn open(root: &Path, folder: &Path, disk: &'d dyn Disk) -> Result<Self> {
-        Self::open_with(root, folder, &BTreeMap::new(), disk)
-    }
-
-    /// The same, with the other roots where they are now, by their names.
-    ///
-    /// # Errors
-    /// As [`Ledger::open`].
-    pub fn open_with(
-        root: &Path,
-        folder: &Path,
-        others: &BTreeMap<String, PathBuf>,
-        disk: &'d dyn Disk,
-    ) -> Result<Self> {
-        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
-        let mut ledger = Self {
-            root: root.to_owned(),
-            folder: folder.to_owned(),
-            disk,
-            lock: None,
-            state: State::default(),
-            recovered: None,
-            others: others.iter().map(|(n, p)| (n.clone(), text(p))).collect(),
-            target: None,
-            log_bytes: Some(0),
-        };
-        if folder.is_dir() {
+    pub fn open(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
+        let mut ledger = Self::empty(root, disk);
+        if ledger.attic.is_there()? {
             ledger.take_lock()?;
             ledger.load()?;
             ledger.recovered = recover::recover(&mut ledger)?;
+            recover::sweep(&mut ledger);
             ledger.tidy();
         }
         ledger.place_others();
         Ok(ledger)
     }
 
+    fn empty(root: &Root, disk: &'d dyn Disk) -> Self {
+        Self {
+            root: root.clone(),
+            attic: Attic::new(&root.ledger),
+            disk,
+            lock: None,
+            state: State::default(),
+            recovered: None,
+            moved: !root.others.is_empty(),
+            target: None,
+            records: Some(0),
+        }
+    }
+
     /// Lets what was said of the other roots win over what was written down.
     fn place_others(&mut self) {
-        let said = self.others.clone();
-        self.state.others.extend(said);
+        trust::place_others(&mut self.state, &self.root);
     }
 
     /// Remembers what must be known of the target once nobody has its sheet at hand; the change that
@@ -113,44 +113,24 @@ impl<'d> Ledger<'d> {
     /// The caches that the target's patterns find now.
     ///
     /// # Errors
-    /// [`Error::Read`]; a pattern that is malformed.
-    pub fn caches(&self) -> Result<Vec<String>> {
+    /// [`Error::Read`]; a pattern that is malformed or finds what is no cache.
+    pub fn caches(&self) -> Result<Vec<Key>> {
         let facts = self.target.as_ref().unwrap_or(&self.state.target);
-        crate::caches::find(&self.root, &facts.clear)
-    }
-
-    /// Removes the caches of the change that is under way.
-    fn clear_caches(&self) -> Result<()> {
-        let caches = self.state.pending.iter().flat_map(|p| &p.caches);
-        for cache in caches {
-            let path = self.path_of(cache)?;
-            match self.disk.remove(&path) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                    return Err(Error::write("clear the cache", &path)(error));
-                }
-                _ => {}
-            }
-        }
-        Ok(())
+        crate::caches::of_ledger(&self.root.path, &facts.clear, &self.state)
     }
 
     /// What the ledger says, without changing anything.
     ///
     /// # Errors
-    /// [`Error::Refused`] where it is damaged; [`Error::Read`].
-    pub fn peek(folder: &Path) -> Result<State> {
-        Ok(State::replay(&log::read(&log_path(folder))?.records))
-    }
-
-    /// The same, with the other roots where they are now, by their names.
-    ///
-    /// # Errors
-    /// As [`Ledger::peek`].
-    pub fn peek_with(folder: &Path, others: &BTreeMap<String, PathBuf>) -> Result<State> {
-        let mut state = Self::peek(folder)?;
-        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
-        let others = others.iter().map(|(name, path)| (name.clone(), text(path)));
-        state.others.extend(others);
+    /// [`Error::Refused`] where it is damaged or not to be believed; [`Error::Read`].
+    pub fn peek(root: &Root) -> Result<State> {
+        let attic = Attic::new(&root.ledger);
+        let mut state = match attic.is_there()? {
+            true => attic.read()?.state()?,
+            false => State::default(),
+        };
+        trust::check(&mut state, root)?;
+        trust::place_others(&mut state, root);
         Ok(state)
     }
 
@@ -159,21 +139,25 @@ impl<'d> Ledger<'d> {
         &self.state
     }
 
-    /// What had been left unfinished and was dealt with when it was opened.
+    /// Its root.
+    pub fn root(&self) -> &Root {
+        &self.root
+    }
+
+    /// What had been interrupted and was dealt with when it was opened.
     pub fn recovered(&self) -> Option<&Recovered> {
         self.recovered.as_ref()
     }
 
-    fn log_path(&self) -> PathBuf {
-        log_path(&self.folder)
-    }
-
     fn take_lock(&mut self) -> Result<()> {
-        let path = self.folder.join("lock");
+        let path = self.attic.lock();
         let lock = self.disk.lock(&path).map_err(Error::write("lock", &path))?;
         self.lock = Some(lock.ok_or_else(|| {
             Error::refused(
-                format!("another run is changing {} right now", self.root.display()),
+                format!(
+                    "another run is changing {} right now",
+                    self.root.path.display()
+                ),
                 "wait until it is done",
             )
         })?);
@@ -181,33 +165,13 @@ impl<'d> Ledger<'d> {
     }
 
     fn load(&mut self) -> Result<()> {
-        let path = self.log_path();
-        let log = log::read(&path)?;
-        if log.torn {
-            self.disk
-                .truncate(&path, log.sound_bytes)
-                .map_err(Error::write("mend", &path))?;
-        }
-        self.log_bytes = Some(log.sound_bytes);
-        self.state = State::replay(&log.records);
-        let written = self.state.others.clone();
+        let written = self.attic.read()?;
+        let mut state = written.state()?;
+        trust::check(&mut state, &self.root)?;
+        self.records = Some(written.heal(&self.attic, self.disk)?);
+        self.moved = trust::is_moved(&state, &self.root) || state.id.is_empty();
+        self.state = state;
         self.place_others();
-        if self.state.others == written {
-            self.others.clear();
-        }
-        if let Some(other) = &self.state.root {
-            let other = Path::new(other);
-            if other.is_dir() && !crate::fit::same_file(other, &self.root) {
-                return Err(Error::refused(
-                    format!(
-                        "the ledger in {} is that of {}",
-                        self.folder.display(),
-                        other.display()
-                    ),
-                    "give each root a ledger folder of its own",
-                ));
-            }
-        }
         Ok(())
     }
 
@@ -222,40 +186,40 @@ impl<'d> Ledger<'d> {
     }
 
     fn make_folders(&mut self) -> Result<()> {
-        let stock = self.folder.join("stock");
-        for folder in [&self.folder, &stock] {
+        for folder in [self.attic.folder(), &self.attic.stock()] {
             match self.disk.create_folder(folder) {
-                Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => {
+                Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
                     return Err(Error::write("make", folder)(error));
                 }
                 _ => {}
             }
         }
         if self.lock.is_none() {
+            self.attic.is_there()?;
             self.take_lock()?;
             // There was no ledger when this one was opened: what is here now, another run has made.
-            if std::fs::metadata(self.log_path()).is_ok_and(|log| log.len() > 0) {
+            if !self.attic.read()?.is_empty() {
                 self.lock = None;
                 return Err(Error::refused(
-                    format!("another run has just changed {}", self.root.display()),
+                    format!("another run has just changed {}", self.root.path.display()),
                     "run this again: it has to look at what is there now",
                 ));
             }
         }
-        if self.state.root.is_none() {
-            let path = self.root.canonicalize().map_err(Error::read(&self.root))?;
-            self.append(vec![Record::Root {
-                path: path.to_string_lossy().into_owned(),
-                version: VERSION,
-            }])?;
-            self.sync_folder(&self.folder)?;
-            if let Some(parent) = self.folder.parent() {
-                self.sync_folder(parent)?;
-            }
-        }
+        self.attic.reserve(self.disk);
+        let canonical = |path: &Path| path.canonicalize().map_err(Error::read(path));
+        let path = canonical(&self.root.path)?.to_string_lossy().into_owned();
         let mut facts = Vec::new();
-        if !self.others.is_empty() {
-            self.others.clear();
+        let is_new = self.state.root.is_none();
+        if self.state.root.as_ref() != Some(&path) || self.state.id.is_empty() {
+            let id = match self.state.id.is_empty() || self.root.adopt {
+                true => random()?,
+                false => self.state.id.clone(),
+            };
+            let version = VERSION;
+            facts.push(Record::Root { path, version, id });
+        }
+        if self.moved {
             let others = self.state.others.clone();
             facts.push(Record::Roots { others });
         }
@@ -267,25 +231,38 @@ impl<'d> Ledger<'d> {
         );
         if !facts.is_empty() {
             self.append(facts)?;
+            self.moved = false;
         }
+        if is_new {
+            self.sync_folder(&self.attic.stock())?;
+            self.sync_folder(self.attic.folder())?;
+            if let Some(parent) = self.attic.folder().parent() {
+                self.sync_folder(parent)?;
+            }
+        }
+        self.root.registry.remember(&Known {
+            id: self.state.id.clone(),
+            root: self.root.path.clone(),
+            ledger: self.attic.folder().to_owned(),
+            others: self.state.others.clone(),
+        });
         Ok(())
     }
 
     /// Logs records. What reached the disk of a failed attempt is cut off again: a torn record must
     /// stay the last one.
     fn append(&mut self, records: Vec<Record>) -> Result<()> {
-        let path = self.log_path();
-        let Some(sound) = self.log_bytes else {
+        let Some(known) = self.records else {
             return Err(Error::refused(
-                format!("{} could not be written before", path.display()),
+                format!("{} could not be written before", self.attic.log().display()),
                 "run the command again once the disk can be written to",
             ));
         };
-        match log::append(&path, &records, self.disk) {
-            Ok(bytes) => self.log_bytes = Some(sound + bytes),
-            Err(error) => {
-                let cut = !path.exists() || self.disk.truncate(&path, sound).is_ok();
-                self.log_bytes = cut.then_some(sound);
+        let lines = log::lines(&records, known)?;
+        match self.attic.append(lines.as_bytes(), self.disk) {
+            Ok(()) => self.records = Some(known + records.len()),
+            Err((error, cut)) => {
+                self.records = cut.then_some(known);
                 return Err(error);
             }
         }
@@ -303,90 +280,149 @@ impl<'d> Ledger<'d> {
             .map_err(Error::write("sync", folder))
     }
 
-    /// Where the copy of some contents lies.
-    pub fn kept(&self, hash: Hash) -> PathBuf {
-        kept_in(&self.folder, hash)
-    }
-
-    /// The path of a slot.
+    /// The key of a file of a root, by its true name.
     ///
     /// # Errors
-    /// [`Error::Refused`] where the name leads out of the root.
-    pub fn path_of(&self, slot: &str) -> Result<PathBuf> {
-        self.state.path_of(&self.root, slot)
+    /// [`Error::Refused`] where it leads through a link, out of the root or into a ledger, or where it
+    /// differs in case alone from a file that is known.
+    pub fn key(&self, root: Option<&str>, within: &str) -> Result<Key> {
+        self.state.key(&self.root.path, root, within, self.disk)
+    }
+
+    /// A file's place, looked at anew: no folder on the way is a link.
+    ///
+    /// # Errors
+    /// As [`look`].
+    pub fn place(&self, key: &Key) -> Result<Place> {
+        let root = self.state.root_of(&self.root.path, key)?;
+        look(&root, key.within(), self.disk)
     }
 
     /// What lies at a slot now.
     ///
     /// # Errors
-    /// [`Error::Read`] where it cannot be read.
-    pub fn held(&self, slot: &str) -> Result<Held> {
-        held_at(&self.path_of(slot)?)
+    /// [`Error::Refused`] where it is neither file nor link, [`Error::Read`] where it cannot be read.
+    pub fn held(&self, key: &Key) -> Result<Held> {
+        held_of(&self.place(key)?)
+    }
+
+    /// The part of a slot of the change that is under way.
+    fn part(&self, key: &Key) -> Result<PathBuf> {
+        let pending = self.state.pending.as_ref();
+        let at = pending.and_then(|p| Some((p.slots.iter().position(|k| k == key)?, &p.token)));
+        let (at, token) = at.ok_or_else(|| {
+            Error::refused(
+                format!("internal error: {key} has no part in this change"),
+                "please report it",
+            )
+        })?;
+        self.beside(key, &format!("{token}-{at}"))
+    }
+
+    /// A name of ours in the folder of a slot.
+    fn beside(&self, key: &Key, name: &str) -> Result<PathBuf> {
+        let path = self.place(key)?.path;
+        Ok(path.with_file_name(format!("{PART}{name}")))
     }
 
     /// Removes copies that nothing refers to any more, and the whole ledger once nothing is
-    /// installed. What cannot be removed now goes another time.
+    /// installed. What cannot be removed now goes another time; what the log does not name stays.
     fn tidy(&mut self) {
-        let slots = self.state.slots.values().filter(|slot| slot.matters());
-        let wanted: std::collections::HashSet<String> = slots
-            .flat_map(|slot| slot.kept())
-            .filter_map(|held| match held {
-                Held::File(hash) => Some(hash.hex()),
-                Held::Nothing => None,
-            })
-            .collect();
-        let matters = self.state.slots.values().any(state::Slot::matters);
-        let stock = self.folder.join("stock");
-        for name in crate::tree::names_in(&stock) {
-            let path = stock.join(&name);
-            if !wanted.contains(&name) {
-                let _ = self.disk.remove(&path);
+        let wanted = self.state.kept();
+        let others = self.attic.copies().into_iter();
+        for hex in others.filter(|hex| self.state.taken.contains(hex)) {
+            if !wanted.iter().any(|hash| hash.hex() == hex) {
+                let _ = self.disk.remove(&self.attic.stock().join(hex));
             }
         }
-        if !matters && self.state.pending.is_none() {
+        for name in self.attic.unfinished() {
+            let _ = self.disk.remove(&self.attic.stock().join(name));
+        }
+        let matters = self.state.slots.values().any(state::Slot::matters);
+        let is_clean = self.state.pending.is_none() && self.state.left.is_empty();
+        if !matters && is_clean && self.attic.copies().is_empty() {
             self.vanish();
         }
     }
 
     /// Leaves the root as it was before there was a ledger.
     fn vanish(&mut self) {
-        let log = self.log_path();
-        if log.exists() && self.disk.remove(&log).is_err() {
+        if !self.attic.clear(self.disk) {
             return;
         }
-        self.log_bytes = Some(0);
-        self.others = std::mem::take(&mut self.state.others);
-        self.state = State::default();
-        self.place_others();
+        self.root.registry.forget(&self.state.id);
+        self.records = Some(0);
+        let others = std::mem::take(&mut self.state.others);
+        self.moved = !others.is_empty();
+        self.state = State {
+            others,
+            ..State::default()
+        };
+        // Still locked: whoever waits for the lock finds that the file of that name is gone.
+        let _ = self.disk.remove(&self.attic.lock());
         self.lock = None;
-        let _ = self.disk.remove(&self.folder.join("lock"));
-        let stamps = crate::stamps::path_in(&self.folder);
-        if stamps.exists() {
-            let _ = self.disk.remove(&stamps);
-        }
-        let _ = self.disk.remove_folder(&self.folder.join("stock"));
-        let _ = self.disk.remove_folder(&self.folder);
+        let _ = self.disk.remove_folder(self.attic.folder());
     }
 }
 
-/// The root that a slot is in, where it is not the main one, and its name there.
-pub fn split(slot: &str) -> (Option<&str>, &str) {
-    match slot.split_once(':') {
-        Some((root, within)) => (Some(root), within),
-        None => (None, slot),
-    }
+/// Digits that nobody can guess.
+pub(crate) fn random() -> Result<String> {
+    let mut bytes = [0; 10];
+    getrandom::fill(&mut bytes).map_err(|error| {
+        Error::refused(
+            format!("the system gives no random numbers: {error}"),
+            "please report it",
+        )
+    })?;
+    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
-/// How a slot of a root is written in the ledger.
-pub fn join(root: Option<&str>, within: &str) -> String {
-    match root {
-        Some(root) => format!("{root}:{within}"),
-        None => within.to_owned(),
+impl State {
+    /// The key of a file of a root, by its true name.
+    ///
+    /// # Errors
+    /// As [`Ledger::key`].
+    pub fn key(
+        &self,
+        main: &Path,
+        root: Option<&str>,
+        within: &str,
+        disk: &dyn Disk,
+    ) -> Result<Key> {
+        let typed = Key::new(root, within)?;
+        let folder = self.root_of(main, &typed)?;
+        let key = Key::new(root, &look(&folder, within, disk)?.within)?;
+        self.known(key, |key| {
+            let place = look(&self.root_of(main, key)?, key.within(), disk)?;
+            let there = place.kind != Kind::Nothing;
+            there
+                .then(|| Key::new(key.root(), &place.within))
+                .transpose()
+        })
     }
-}
 
-fn log_path(folder: &Path) -> PathBuf {
-    folder.join("ledger.log")
+    /// Whether a file is one that was replaced, or is being replaced now.
+    pub fn knows(&self, main: &Path, file: &Path, disk: &dyn Disk) -> bool {
+        let others = self
+            .others
+            .iter()
+            .map(|(name, path)| (Some(name.as_str()), Path::new(path)));
+        std::iter::once((None, main))
+            .chain(others)
+            .any(|(name, folder)| {
+                let Ok(within) = crate::tree::slot_name(folder, file) else {
+                    return false;
+                };
+                let Ok(key) = self.key(main, name, &within, disk) else {
+                    return false;
+                };
+                let pending = self
+                    .pending
+                    .as_ref()
+                    .is_some_and(|p| p.slots.contains(&key));
+                pending || self.slots.get(&key).is_some_and(state::Slot::matters)
+            })
+    }
 }
 
 /// Where a ledger keeps the copy of some contents.
@@ -394,17 +430,43 @@ pub fn kept_in(folder: &Path, hash: Hash) -> PathBuf {
     folder.join("stock").join(hash.hex())
 }
 
-/// What lies at a path now.
+/// What lies at a path now, links not followed.
 ///
 /// # Errors
-/// [`Error::Read`] where it cannot be read.
+/// [`Error::Refused`] where it is neither file nor link; [`Error::Read`].
 pub fn held_at(path: &Path) -> Result<Held> {
-    match std::fs::symlink_metadata(path) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Held::Nothing),
-        Err(error) => Err(Error::read(path)(error)),
-        Ok(_) => Hash::of_file(path).map(Held::File),
+    held_of(&Place {
+        path: path.to_owned(),
+        within: String::new(),
+        kind: Kind::of(path)?,
+    })
+}
+
+fn held_of(place: &Place) -> Result<Held> {
+    refuse_odd(place)?;
+    match place.kind {
+        Kind::Link => Ok(Held::Link(Hash::of(target_of(&place.path)?.as_bytes()))),
+        Kind::File => Hash::of_file(&place.path).map(Held::File),
+        _ => Ok(Held::Nothing),
     }
 }
 
+/// Where a link leads, as it says.
+fn target_of(link: &Path) -> Result<String> {
+    let target = std::fs::read_link(link).map_err(Error::read(link))?;
+    let text = target.to_str().map(str::to_owned);
+    text.ok_or_else(|| {
+        Error::refused(
+            format!(
+                "{} leads to a name that is not valid Unicode",
+                link.display()
+            ),
+            "replace the link by the file itself",
+        )
+    })
+}
+
+#[cfg(test)]
+mod model;
 #[cfg(test)]
 mod tests;

@@ -1,18 +1,32 @@
 //! What the ledger's log consists of.
 
+use crate::disk::Attributes;
 use crate::entry::Done;
 use crate::hash::Hash;
+use crate::names::Key;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// What lies at a slot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Held {
     /// No file.
     Nothing,
     /// A file with these contents.
     File(Hash),
+    /// A link whose target is a text with this hash.
+    Link(Hash),
+}
+
+impl Held {
+    /// What a kept copy of it is named by; nothing where there is nothing to keep.
+    pub fn hash(self) -> Option<Hash> {
+        match self {
+            Self::Nothing => None,
+            Self::File(hash) | Self::Link(hash) => Some(hash),
+        }
+    }
 }
 
 /// What was installed, for `status`.
@@ -56,7 +70,7 @@ pub struct Told {
     pub job: String,
     /// The slot that it was made for; `None` where it is one for all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub slot: Option<String>,
+    pub slot: Option<Key>,
     /// What was done, and how it is undone.
     pub done: Done,
 }
@@ -64,19 +78,25 @@ pub struct Told {
 /// One slot's part in a change.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Put {
-    /// The slot, relative to the root.
-    pub slot: String,
-    /// What lies there before; a kept copy of it exists.
+    /// The slot.
+    pub slot: Key,
+    /// What lies there before.
     pub before: Held,
+    /// What that has beside its contents.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub was: Option<Attributes>,
     /// What lies there after.
     pub after: Held,
+    /// What that is given beside its contents; nothing: what lies there before is like.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dress: Option<Attributes>,
     /// Stock that is new to the ledger.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stock: Option<Held>,
     /// Contents that are neither stock nor ours, kept beside the stock.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<Held>,
-    /// What is installed after; nothing where stock is given back.
+    /// What is installed after; nothing where stock is restored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub installed: Option<Installed>,
     /// How many layers stay below what is put there.
@@ -118,20 +138,29 @@ pub enum Record {
     Root {
         /// The root's path when the ledger was made.
         path: String,
-        /// The version of this format: 1.
+        /// The version of this format: 1 or 2.
         version: u32,
+        /// What tells this ledger from all others.
+        #[serde(default)]
+        id: String,
     },
     /// A change begins; parts of these slots may lie about from now on.
     Begin {
         /// `swap`, `restore`, …
         what: String,
         /// The slots.
-        slots: Vec<String>,
+        slots: Vec<Key>,
+        /// What each of them holds; copies of it are taken now.
+        #[serde(default)]
+        holds: Vec<Held>,
         /// Folders that are made for them, outermost first.
-        folders: Vec<String>,
-        /// Caches that go once the change is done.
+        folders: Vec<Key>,
+        /// Caches that are moved aside while the files are placed, and go once the change is done.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
-        caches: Vec<String>,
+        caches: Vec<Key>,
+        /// What the names of its parts are made of.
+        #[serde(default)]
+        token: String,
     },
     /// Where the other roots are, by their names; the slots there are written `name:path`.
     Roots {
@@ -140,12 +169,30 @@ pub enum Record {
     },
     /// What must be known of the target.
     Target(TargetFacts),
+    /// Copies of stock of which no record tells where they belong.
+    Strays {
+        /// Their names.
+        copies: Vec<String>,
+    },
+    /// Parts that could not be removed are gone.
+    Swept,
     /// What will happen to one slot.
     Put(Put),
     /// All parts are on the disk and verified: from here the change can be finished.
     Ready,
-    /// All of it is done.
-    Done,
-    /// All of it was taken back.
-    Undone,
+    /// It is done, but for these slots, which are as they were.
+    Done {
+        /// Slots that could not be brought to what they should hold.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        except: Vec<Key>,
+    },
+    /// All of it was rolled back.
+    Undone {
+        /// Slots whose parts could not be looked for, since their root is not there.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        left: Vec<Key>,
+        /// What the names of those parts are made of.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        token: String,
+    },
 }

@@ -1,31 +1,38 @@
 //! Bringing a root that was left in the middle of a change to exactly before or exactly after.
 
 use super::Ledger;
-use super::record::{Held, Record};
-use super::state::Pending;
-use crate::error::Result;
+use super::change::is_intact;
+use super::record::{Held, Put, Record};
+use super::state::{Pending, State};
+use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::tree::part_of;
+use crate::names::{Key, PART};
+use crate::root::Kind;
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::fmt;
+use std::io;
+use std::path::PathBuf;
 
-/// How an unfinished change ended.
+/// How an interrupted change ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ending {
     /// All of it is done now.
-    Finished,
-    /// All of it was taken back.
-    TakenBack,
+    Completed,
+    /// All of it was rolled back.
+    RolledBack,
+    /// It is done, but for slots that could be brought neither way.
+    Partly,
 }
 
-/// An unfinished change that was found and dealt with.
+/// An interrupted change that was found and dealt with.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Recovered {
     /// `swap`, `restore`, …
     pub what: String,
     /// Its slots.
-    pub slots: Vec<String>,
+    pub slots: Vec<Key>,
     /// How it ended.
     pub ending: Ending,
 }
@@ -33,10 +40,11 @@ pub struct Recovered {
 impl fmt::Display for Recovered {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let ending = match self.ending {
-            Ending::Finished => "finished now",
-            Ending::TakenBack => "taken back now",
+            Ending::Completed => "completed",
+            Ending::RolledBack => "rolled back",
+            Ending::Partly => "completed as far as possible",
         };
-        let shown: Vec<&str> = self.slots.iter().take(3).map(String::as_str).collect();
+        let shown: Vec<&str> = self.slots.iter().take(3).map(Key::as_str).collect();
         let more = match self.slots.len().saturating_sub(3) {
             0 => String::new(),
             more => format!(" and {more} more"),
@@ -44,7 +52,7 @@ impl fmt::Display for Recovered {
         let slots = shown.join(", ") + &more;
         write!(
             f,
-            "an earlier {} of {slots} was broken off; it was {ending}",
+            "an earlier {} of {slots} was interrupted; it was {ending} now",
             self.what
         )
     }
@@ -55,15 +63,22 @@ pub fn recover(ledger: &mut Ledger<'_>) -> Result<Option<Recovered>> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(None);
     };
-    ledger
-        .state
-        .refuse_missing_roots(&ledger.root, &pending.slots)?;
-    let ending = if pending.ready && can_finish(ledger, &pending)? {
-        finish(ledger, &pending)?;
-        Ending::Finished
+    // What has placed nothing can be rolled back wherever its files are.
+    if pending.ready {
+        let root = &ledger.root.path;
+        ledger.state.refuse_missing_roots(root, &pending.slots)?;
+    }
+    let ending = if pending.ready && can_finish(ledger, &pending) {
+        place(ledger)?;
+        end(ledger, Vec::new())?;
+        Ending::Completed
+    } else if can_roll_back(ledger, &pending) {
+        roll_back(ledger)?;
+        Ending::RolledBack
     } else {
-        take_back(ledger)?;
-        Ending::TakenBack
+        let except = place_what_can(ledger, &pending);
+        end(ledger, except)?;
+        Ending::Partly
     };
     Ok(Some(Recovered {
         what: pending.what,
@@ -72,36 +87,110 @@ pub fn recover(ledger: &mut Ledger<'_>) -> Result<Option<Recovered>> {
     }))
 }
 
-/// Whether every slot either is where it should be or has its part.
-fn can_finish(ledger: &Ledger<'_>, pending: &Pending) -> Result<bool> {
-    for put in &pending.puts {
-        let path = ledger.path_of(&put.slot)?;
-        let now = ledger.held(&put.slot)?;
-        let part = part_of(&path);
-        let possible = match put.after {
-            after if now == after => true,
-            Held::Nothing => now == put.before,
-            Held::File(hash) => {
-                now == put.before && part.is_file() && Hash::of_file(&part)? == hash
-            }
-        };
-        if !possible {
-            return Ok(false);
-        }
-    }
-    Ok(true)
+/// Whether every slot either is where it should be or can be brought there.
+fn can_finish(ledger: &Ledger<'_>, pending: &Pending) -> bool {
+    pending.puts.iter().all(|put| can_place(ledger, put))
 }
 
-fn finish(ledger: &mut Ledger<'_>, pending: &Pending) -> Result<()> {
-    for put in &pending.puts {
-        if ledger.held(&put.slot)? != put.after {
-            ledger.settle(&put.slot, put.after)?;
+fn can_place(ledger: &Ledger<'_>, put: &Put) -> bool {
+    let Ok(now) = ledger.held(&put.slot) else {
+        return false;
+    };
+    // Where room had to be made for the part, the slot holds nothing for a moment.
+    let is_before = now == put.before || now == Held::Nothing;
+    match put.after {
+        after if now == after => true,
+        Held::Nothing => is_before,
+        Held::File(hash) => {
+            let part = ledger.part(&put.slot);
+            is_before && (part.is_ok_and(|part| is_intact(&part, hash)) || is_kept(ledger, hash))
+        }
+        Held::Link(hash) => {
+            let linked = ledger
+                .part(&put.slot)
+                .and_then(|part| super::held_at(&part));
+            is_before && (linked.is_ok_and(|held| held == put.after) || is_kept(ledger, hash))
         }
     }
-    ledger.sync_folders_of(&pending.slots)?;
-    ledger.clear_caches()?;
-    ledger.append(vec![Record::Done])?;
-    clear_parts(ledger, pending);
+}
+
+fn is_kept(ledger: &Ledger<'_>, hash: Hash) -> bool {
+    is_intact(&ledger.kept(hash), hash)
+}
+
+/// Whether every slot that is changed already can get back what it held.
+fn can_roll_back(ledger: &Ledger<'_>, pending: &Pending) -> bool {
+    pending.puts.iter().all(|put| match ledger.held(&put.slot) {
+        Ok(now) if now == put.after && now != put.before => {
+            put.before.hash().is_none_or(|hash| is_kept(ledger, hash))
+        }
+        _ => true,
+    })
+}
+
+/// Copies that must stay once the change that is under way is done.
+fn wanted_after(state: &State) -> BTreeSet<Hash> {
+    let mut after = state.clone();
+    after.apply(&Record::Done { except: Vec::new() });
+    after.kept()
+}
+
+/// Moves caches aside and puts every slot in place that is not there yet.
+pub fn place(ledger: &mut Ledger<'_>) -> Result<()> {
+    let Some(pending) = ledger.state.pending.clone() else {
+        return Ok(());
+    };
+    for (at, cache) in pending.caches.iter().enumerate() {
+        let (from, to) = (ledger.place(cache)?, aside(ledger, &pending, at)?);
+        if from.kind == Kind::File {
+            let moved = ledger.disk.rename(&from.path, &to);
+            moved.map_err(Error::write("move the cache aside", &from.path))?;
+        }
+    }
+    let wanted = wanted_after(&ledger.state);
+    for put in &pending.puts {
+        if put.before != put.after && ledger.held(&put.slot)? != put.after {
+            ledger.settle(&put.slot, put.after, put.dress.as_ref(), &wanted)?;
+        }
+    }
+    ledger.sync_folders_of(&pending.slots)
+}
+
+/// Places what can be placed; gives the slots that cannot.
+fn place_what_can(ledger: &Ledger<'_>, pending: &Pending) -> Vec<Key> {
+    let wanted = wanted_after(&ledger.state);
+    let mut except = Vec::new();
+    for put in &pending.puts {
+        let there = || ledger.held(&put.slot).is_ok_and(|now| now == put.after);
+        let placed = there()
+            || (can_place(ledger, put)
+                && ledger
+                    .settle(&put.slot, put.after, put.dress.as_ref(), &wanted)
+                    .is_ok());
+        if !placed {
+            except.push(put.slot.clone());
+        }
+    }
+    let _ = ledger.sync_folders_of(&pending.slots);
+    except
+}
+
+/// Logs that a change is done, and clears up after it.
+pub fn end(ledger: &mut Ledger<'_>, except: Vec<Key>) -> Result<()> {
+    let Some(pending) = ledger.state.pending.clone() else {
+        return Ok(());
+    };
+    clear_parts(ledger, &pending);
+    let asides = (0..pending.caches.len()).filter_map(|at| aside(ledger, &pending, at).ok());
+    let asides: Vec<PathBuf> = asides.collect();
+    for aside in asides
+        .iter()
+        .filter(|aside| aside.symlink_metadata().is_ok())
+    {
+        let cleared = ledger.disk.remove(aside);
+        cleared.map_err(Error::write("clear the cache", aside))?;
+    }
+    ledger.append(vec![Record::Done { except }])?;
     remove_empty_folders(ledger);
     ledger.tidy();
     Ok(())
@@ -109,46 +198,110 @@ fn finish(ledger: &mut Ledger<'_>, pending: &Pending) -> Result<()> {
 
 /// Gives every slot back what it held before the unfinished change. A slot that holds something
 /// that is neither from before nor from after is not ours to touch.
-pub fn take_back(ledger: &mut Ledger<'_>) -> Result<()> {
+pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(());
     };
-    ledger
-        .state
-        .refuse_missing_roots(&ledger.root, &pending.slots)?;
-    for put in &pending.puts {
-        let now = ledger.held(&put.slot)?;
+    let wanted = ledger.state.kept();
+    for put in pending.puts.iter().filter(|_| pending.ready) {
+        let Ok(now) = ledger.held(&put.slot) else {
+            continue;
+        };
         if now == put.before || now != put.after {
             continue;
         }
-        if let Held::File(hash) = put.before {
-            ledger.part_from_kept(&put.slot, hash)?;
+        if let Err(error) = ledger.part_from_kept(&put.slot, put.before, put.was.as_ref())
+            && !error.is_full()
+        {
+            return Err(error);
         }
-        ledger.settle(&put.slot, put.before)?;
+        ledger.settle(&put.slot, put.before, put.was.as_ref(), &wanted)?;
     }
-    clear_parts(ledger, &pending);
+    for at in 0..pending.caches.len() {
+        let (Ok(from), Ok(to)) = (
+            aside(ledger, &pending, at),
+            ledger.place(&pending.caches[at]),
+        ) else {
+            continue;
+        };
+        if to.kind == Kind::Nothing && from.symlink_metadata().is_ok() {
+            let moved = ledger.disk.rename(&from, &to.path);
+            moved.map_err(Error::write("put back", &to.path))?;
+        }
+    }
+    let left = clear_parts(ledger, &pending);
     for folder in pending.folders.iter().rev() {
-        let _ = ledger.disk.remove_folder(&ledger.path_of(folder)?);
+        if let Ok(place) = ledger.place(folder) {
+            let _ = ledger.disk.remove_folder(&place.path);
+        }
     }
-    ledger.sync_folders_of(&pending.slots)?;
-    ledger.append(vec![Record::Undone])?;
+    let roots = |key: &&Key| ledger.state.root_of(&ledger.root.path, key).is_ok();
+    let keys: Vec<Key> = pending.slots.iter().filter(roots).cloned().collect();
+    ledger.sync_folders_of(&keys)?;
+    let token = match left.is_empty() {
+        true => String::new(),
+        false => pending.token,
+    };
+    ledger.append(vec![Record::Undone { left, token }])?;
     ledger.tidy();
     Ok(())
 }
 
-fn clear_parts(ledger: &Ledger<'_>, pending: &Pending) {
-    for slot in &pending.slots {
-        if let Ok(path) = ledger.path_of(slot) {
-            let _ = ledger.disk.remove(&part_of(&path));
+fn aside(ledger: &Ledger<'_>, pending: &Pending, at: usize) -> Result<PathBuf> {
+    ledger.beside(&pending.caches[at], &format!("{}-c{at}", pending.token))
+}
+
+/// Removes parts; gives the keys of those that could not be looked for.
+fn clear_parts(ledger: &Ledger<'_>, pending: &Pending) -> Vec<Key> {
+    let cleared = |key: &Key| {
+        let folder = ledger.state.root_of(&ledger.root.path, key);
+        let part = folder.and_then(|folder| match folder.is_dir() {
+            true => ledger.part(key),
+            false => Err(Error::read(&folder)(io::ErrorKind::NotFound.into())),
+        });
+        match part {
+            Ok(part) => part.symlink_metadata().is_err() || ledger.disk.remove(&part).is_ok(),
+            Err(_) => false,
         }
+    };
+    let left = pending.slots.iter().filter(|key| !cleared(key));
+    left.cloned().collect()
+}
+
+/// Removes what a run that was killed could not.
+pub fn sweep(ledger: &mut Ledger<'_>) {
+    remove_empty_folders(ledger);
+    let left = std::mem::take(&mut ledger.state.left);
+    if left.is_empty() {
+        return;
+    }
+    let gone = |(key, token): &(Key, String)| {
+        let root = ledger.state.root_of(&ledger.root.path, key);
+        let Ok(folder) = root.map(|root| key.path(&root)) else {
+            return false;
+        };
+        let Some(folder) = folder.parent().filter(|folder| folder.is_dir()) else {
+            return false;
+        };
+        let start = format!("{PART}{token}-");
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        let parts = entries.filter(|e| e.file_name().to_string_lossy().starts_with(&start));
+        parts
+            .into_iter()
+            .all(|part| ledger.disk.remove(&part.path()).is_ok())
+    };
+    let is_clean = left.iter().all(gone);
+    ledger.state.left = left;
+    if is_clean && !ledger.state.left.is_empty() {
+        let _ = ledger.append(vec![Record::Swept]);
     }
 }
 
 /// Removes the folders that were made for slots that are gone again.
-pub fn remove_empty_folders(ledger: &Ledger<'_>) {
+fn remove_empty_folders(ledger: &Ledger<'_>) {
     for folder in ledger.state.folders.iter().rev() {
-        if let Ok(path) = ledger.path_of(folder) {
-            let _ = ledger.disk.remove_folder(&path);
+        if let Ok(place) = ledger.place(folder) {
+            let _ = ledger.disk.remove_folder(&place.path);
         }
     }
 }

@@ -1,11 +1,21 @@
 //! What the log adds up to.
 
 use super::record::{Held, Installed, Put, Record, TargetFacts, Told};
-use super::split;
+use crate::disk::Attributes;
 use crate::error::{Error, Result};
-use crate::tree::slot_path;
-use std::collections::BTreeMap;
+use crate::hash::Hash;
+use crate::names::Key;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+
+/// What lay in a slot before anything of ours.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Original {
+    /// The contents.
+    pub held: Held,
+    /// What it had beside its contents.
+    pub was: Option<Attributes>,
+}
 
 /// Something that was installed in a slot, over the stock or over another layer.
 #[derive(Debug, Clone, PartialEq)]
@@ -20,7 +30,7 @@ pub struct Layer {
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Slot {
     /// What lay there before anything of ours, oldest first; the last one is the stock of today.
-    pub stock: Vec<Held>,
+    pub stock: Vec<Original>,
     /// What was installed, one over the other, the lowest first.
     pub layers: Vec<Layer>,
     /// Entries that were made in the file, the oldest first.
@@ -44,7 +54,12 @@ impl Slot {
         self.layers.iter().position(of_job)
     }
 
-    /// Whether there is something that a restore would give back or that must be kept.
+    /// What lay there before anything of ours.
+    pub fn original(&self) -> Option<Held> {
+        self.stock.last().map(|original| original.held)
+    }
+
+    /// Whether there is something that a restore would bring back or that must be kept.
     pub fn matters(&self) -> bool {
         !self.layers.is_empty() || !self.told.is_empty() || self.stock.len() > 1
     }
@@ -52,7 +67,8 @@ impl Slot {
     /// Contents of which a copy must be kept.
     pub fn kept(&self) -> impl Iterator<Item = Held> {
         let lower = self.layers.iter().rev().skip(1).map(|layer| layer.held);
-        self.stock.iter().copied().chain(lower)
+        let stock = self.stock.iter().map(|original| original.held);
+        stock.chain(lower)
     }
 }
 
@@ -62,11 +78,13 @@ pub struct Pending {
     /// `swap`, `restore`, …
     pub what: String,
     /// Slots of which parts may lie about.
-    pub slots: Vec<String>,
+    pub slots: Vec<Key>,
     /// Folders that were made.
-    pub folders: Vec<String>,
-    /// Caches that go.
-    pub caches: Vec<String>,
+    pub folders: Vec<Key>,
+    /// Caches that are moved aside.
+    pub caches: Vec<Key>,
+    /// What the names of parts are made of.
+    pub token: String,
     /// What was to happen.
     pub puts: Vec<Put>,
     /// Whether everything was there to finish it.
@@ -78,14 +96,22 @@ pub struct Pending {
 pub struct State {
     /// The root's path when the ledger was made.
     pub root: Option<String>,
+    /// What tells this ledger from all others.
+    pub id: String,
+    /// Everything that copies were ever taken of: what is none of these is not ours to remove.
+    pub taken: BTreeSet<String>,
+    /// Copies that no record names and that a rescue has told of.
+    pub strays: BTreeSet<String>,
+    /// Parts that could not be removed, and what their names are made of.
+    pub left: Vec<(Key, String)>,
     /// Where the other roots are.
     pub others: BTreeMap<String, String>,
     /// What must be known of the target.
     pub target: TargetFacts,
     /// The slots, by name.
-    pub slots: BTreeMap<String, Slot>,
+    pub slots: BTreeMap<Key, Slot>,
     /// Folders that were made and should go when they are empty again, outermost first.
-    pub folders: Vec<String>,
+    pub folders: Vec<Key>,
     /// What was left unfinished.
     pub pending: Option<Pending>,
 }
@@ -101,24 +127,35 @@ impl State {
     /// Takes in one more record.
     pub fn apply(&mut self, record: &Record) {
         match record {
-            Record::Root { path, .. } => self.root = Some(path.clone()),
+            Record::Root { path, id, .. } => {
+                self.root = Some(path.clone());
+                self.id.clone_from(id);
+            }
             Record::Roots { others } => self.others.clone_from(others),
             Record::Target(target) => self.target.clone_from(target),
             Record::Begin {
                 what,
                 slots,
+                holds,
                 folders,
                 caches,
+                token,
             } => {
+                holds.iter().for_each(|held| self.take(*held));
                 self.pending = Some(Pending {
                     what: what.clone(),
                     slots: slots.clone(),
                     folders: folders.clone(),
                     caches: caches.clone(),
+                    token: token.clone(),
                     ..Pending::default()
                 });
             }
             Record::Put(put) => {
+                self.take(put.before);
+                if put.installed.is_none() {
+                    self.take(put.after);
+                }
                 if let Some(pending) = &mut self.pending {
                     pending.puts.push(put.clone());
                 }
@@ -128,41 +165,57 @@ impl State {
                     pending.ready = true;
                 }
             }
-            Record::Done => {
+            Record::Done { except } => {
                 if let Some(pending) = self.pending.take() {
                     self.folders.extend(pending.folders);
-                    pending.puts.into_iter().for_each(|put| self.put(put));
+                    let puts = pending.puts.into_iter();
+                    let done = puts.filter(|put| !except.contains(&put.slot));
+                    done.for_each(|put| self.put(put));
                 }
             }
-            Record::Undone => self.pending = None,
+            Record::Swept => self.left.clear(),
+            Record::Strays { copies } => self.strays.extend(copies.iter().cloned()),
+            Record::Undone { left, token } => {
+                self.pending = None;
+                let left = left.iter().map(|key| (key.clone(), token.clone()));
+                self.left.extend(left);
+            }
         }
     }
 
-    /// The folder of a slot's root, where the main one is `root`, and the slot's name within.
+    fn take(&mut self, held: Held) {
+        self.taken.extend(held.hash().map(|hash| hash.hex()));
+    }
+
+    /// Contents of which a copy must be kept.
+    pub fn kept(&self) -> BTreeSet<Hash> {
+        let slots = self.slots.values().filter(|slot| slot.matters());
+        slots.flat_map(Slot::kept).filter_map(Held::hash).collect()
+    }
+
+    /// The folder of a key's root, where the main one is `root`.
     ///
     /// # Errors
     /// [`Error::Refused`] where nobody knows where that root is.
-    pub fn root_of<'s>(&self, root: &Path, slot: &'s str) -> Result<(PathBuf, &'s str)> {
-        let (other, within) = split(slot);
-        let Some(name) = other else {
-            return Ok((root.to_owned(), within));
+    pub fn root_of(&self, root: &Path, key: &Key) -> Result<PathBuf> {
+        let Some(name) = key.root() else {
+            return Ok(root.to_owned());
         };
         let found = self.others.get(name).ok_or_else(|| {
             Error::refused(
                 format!("the ledger does not know where the root {name} is"),
-                "install the job again: it says where",
+                format!("name it with --root {name}=FOLDER"),
             )
         })?;
-        Ok((PathBuf::from(found), within))
+        Ok(PathBuf::from(found))
     }
 
-    /// The path of a slot.
+    /// The path of a key.
     ///
     /// # Errors
-    /// As [`State::root_of`], and where the name leads out of its root.
-    pub fn path_of(&self, root: &Path, slot: &str) -> Result<PathBuf> {
-        let (root, within) = self.root_of(root, slot)?;
-        slot_path(&root, within)
+    /// As [`State::root_of`].
+    pub fn path_of(&self, root: &Path, key: &Key) -> Result<PathBuf> {
+        Ok(key.path(&self.root_of(root, key)?))
     }
 
     /// Refuses to work on files of a root that is not there: a card that was taken out must not count as
@@ -173,18 +226,44 @@ impl State {
     pub fn refuse_missing_roots<'s>(
         &self,
         root: &Path,
-        slots: impl IntoIterator<Item = &'s String>,
+        keys: impl IntoIterator<Item = &'s Key>,
     ) -> Result<()> {
-        for slot in slots {
-            let (folder, _) = self.root_of(root, slot)?;
+        for key in keys {
+            let folder = self.root_of(root, key)?;
             if !folder.is_dir() {
                 return Err(Error::refused(
-                    format!("{} is not there, and {slot} lies in it", folder.display()),
-                    "put the card in, or mount the drive, and run this again",
+                    format!("{} is not there, and {key} lies in it", folder.display()),
+                    "insert the card or mount the drive, then run this again",
                 ));
             }
         }
         Ok(())
+    }
+
+    /// The key under which a file is known whose true name is `key`.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the ledger knows one that differs in case alone, and the disk cannot tell
+    /// whether both are the same file.
+    pub fn known(&self, key: Key, true_name: impl Fn(&Key) -> Result<Option<Key>>) -> Result<Key> {
+        if self.slots.contains_key(&key) {
+            return Ok(key);
+        }
+        for other in self.slots.keys().filter(|other| other.is_like(&key)) {
+            match (true_name(other)?, true_name(&key)?) {
+                (Some(theirs), Some(ours)) if theirs == ours => return Ok(other.clone()),
+                (Some(_), Some(_)) => {}
+                _ => {
+                    return Err(Error::refused(
+                        format!(
+                            "{key} differs only in case or accents from {other}, which was replaced before"
+                        ),
+                        format!("write {other}, or restore that first"),
+                    ));
+                }
+            }
+        }
+        Ok(key)
     }
 
     /// The names of all jobs that have something installed, those by hand left out.
@@ -202,13 +281,17 @@ impl State {
 
     fn put(&mut self, put: Put) {
         let slot = self.slots.entry(put.slot).or_default();
+        let original = |held| Original {
+            held,
+            was: put.was.clone(),
+        };
         if let Some(aside) = put.aside {
             let at = slot.stock.len().saturating_sub(1);
-            slot.stock.insert(at, aside);
+            slot.stock.insert(at, original(aside));
         }
         if let Some(stock) = put.stock {
-            slot.stock.retain(|known| *known != stock);
-            slot.stock.push(stock);
+            slot.stock.retain(|known| known.held != stock);
+            slot.stock.push(original(stock));
         }
         if let Some(told) = put.told {
             slot.told_held = (!told.is_empty()).then_some(put.after);

@@ -2,10 +2,12 @@
 //! before or what it should hold after, and the stock always comes back.
 
 use super::*;
-use crate::disk::RealDisk;
-use crate::disk::faulty::{Fault, FaultyDisk, ForgetfulDisk, Loss};
+use crate::disk::faulty::{CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss};
+use crate::disk::{Attributes, RealDisk};
 use crate::install::job::{Ask, Run, Session};
-use crate::install::{Changed, Condition, Swap, Which, find_root_above, restore, status};
+use crate::install::{Changed, Condition, Proof, Restored, Swap, Which, restore, status};
+use crate::names::Key;
+use crate::root::{Asked, Found};
 use crate::tree::files_below;
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
@@ -113,6 +115,16 @@ impl World {
         self.folder.path().join("card")
     }
 
+    fn at(&self) -> Root {
+        Asked::default()
+            .certain(&self.root(), Found::Named)
+            .unwrap()
+    }
+
+    fn ledger(&self) -> PathBuf {
+        usual_folder(&self.root())
+    }
+
     /// Every file of both roots but the ledger's and caches, parts too.
     fn contents(&self) -> BTreeMap<String, Vec<u8>> {
         let mut all = BTreeMap::new();
@@ -142,14 +154,13 @@ impl World {
 
     fn swap(&self, clip: &str, slot: &str, disk: &dyn Disk) -> Result<()> {
         let clip = Clip::open(&self.folder.path().join(clip))?;
-        let root = self.root();
-        let path = root.join(slot);
+        let root = self.at();
+        let path = root.path.join(slot);
         let swap = Swap {
             rule: None,
             clip: &clip,
             slot: &path,
-            root: Some(&root),
-            ledger: None,
+            root: &root,
             demand: slot.starts_with("NEW").then(|| {
                 "wav pcm8 18900 mono"
                     .parse::<deft_needle_audio::Spec>()
@@ -165,17 +176,20 @@ impl World {
         swap.carry_out(prepared, disk, &Unobserved).map(drop)
     }
 
-    fn restore(&self, slots: &[String], changed: Changed, disk: &dyn Disk) -> Result<()> {
-        if !self.root().join(LEDGER_FOLDER).is_dir() {
-            return Ok(());
+    fn restore(&self, slots: &[Key], changed: Changed, disk: &dyn Disk) -> Result<Restored> {
+        if !self.ledger().is_dir() {
+            return Ok(Restored::default());
         }
-        let root = find_root_above(&self.root(), None, None)?;
         let which = match slots {
             [] => Which::All,
             slots => Which::Slots(slots),
         };
-        restore(&root, which, changed, false, disk).map(drop)
+        restore(&self.at(), which, changed, false, disk)
     }
+}
+
+fn key(text: &str) -> Key {
+    Key::parse(text).unwrap()
 }
 
 /// What is done with a fault somewhere.
@@ -219,7 +233,7 @@ impl Act {
             Self::New => world.swap("a.wav", "NEW/DEEP/X.PRM", disk),
             Self::Install => world.install(JOBS[0], disk),
             Self::Update => world.install(JOBS[1], disk),
-            Self::Restore | Self::RestoreJob => world.restore(&[], Changed::Refuse, disk),
+            Self::Restore | Self::RestoreJob => world.restore(&[], Changed::Refuse, disk).map(drop),
         }
     }
 }
@@ -280,9 +294,8 @@ fn strike(act: Act, at: usize, fault: Fault, loss: Option<Loss>, expected: &Expe
         forgetful.lose_power(loss);
     }
     // The next command that can write sets right what was left in the middle.
-    let root = world.root();
-    let real = RealDisk::default();
-    let opened = Ledger::open(&root, &usual_folder(&root), &real);
+    let (root, real) = (world.at(), RealDisk::default());
+    let opened = Ledger::open(&root, &real);
     drop(opened.unwrap_or_else(|error| panic!("{what}: {error}")));
     let now = world.contents();
     assert!(
@@ -297,7 +310,7 @@ fn strike(act: Act, at: usize, fault: Fault, loss: Option<Loss>, expected: &Expe
         .unwrap_or_else(|error| panic!("{what}: {error}"));
     assert!(world.contents() == *stock, "{what}: the stock is not back");
     assert!(
-        !root.join(LEDGER_FOLDER).exists(),
+        !world.ledger().exists(),
         "{what}: a ledger of nothing is left"
     );
     disk.struck()
@@ -346,12 +359,12 @@ fn a_vendors_update_is_noticed_and_both_generations_are_kept() {
         let slot = world.root().join(STOCK[0]);
         world.swap("a.wav", STOCK[0], &disk).unwrap();
         fs::write(&slot, &updated).unwrap();
-        let root = find_root_above(&slot, None, None).unwrap();
-        let conditions = |root| status(root).unwrap().slots[0].condition;
-        assert_eq!(conditions(&root), Condition::ChangedSince);
+        let root = world.at();
+        let conditions = |root| status(root, Which::All, Proof::Look).unwrap().slots[0].condition;
+        assert_eq!(conditions(&root), Condition::Changed);
         assert!(matches!(
             world.restore(&[], Changed::Refuse, &disk),
-            Err(Error::Refused { .. })
+            Err(Error::Changed { .. })
         ));
         assert_eq!(fs::read(&slot).unwrap(), updated);
 
@@ -387,25 +400,47 @@ fn our_own_file_gone_missing_is_no_new_stock() {
 }
 
 #[test]
-fn damaged_stock_is_never_given_back() {
+fn damaged_stock_is_told_and_keeps_nothing_else_from_being_restored() {
     let (world, disk) = (World::new(), RealDisk::default());
+    let stock = world.contents();
     let hash = Hash::of_file(&world.root().join(STOCK[0])).unwrap();
-    world.swap("a.wav", STOCK[0], &disk).unwrap();
+    for slot in [STOCK[0], STOCK[1]] {
+        world.swap("a.wav", slot, &disk).unwrap();
+    }
     let installed = world.contents();
-    fs::write(kept_in(&usual_folder(&world.root()), hash), b"rot").unwrap();
-    assert!(matches!(
-        world.restore(&[], Changed::Refuse, &disk),
-        Err(Error::StockDamaged { .. })
-    ));
-    assert_eq!(world.contents(), installed);
+    let lost = |proof| {
+        let found = status(&world.at(), Which::All, proof).unwrap().slots;
+        found.iter().map(|slot| slot.stock_lost).collect::<Vec<_>>()
+    };
+    assert_eq!(lost(Proof::Verify), [false, false]);
+    fs::write(kept_in(&world.ledger(), hash), b"rot").unwrap();
+    assert_eq!(
+        (lost(Proof::Look), lost(Proof::Verify)),
+        (vec![false; 2], vec![true, false])
+    );
+    let done = world.restore(&[], Changed::Refuse, &disk).unwrap();
+    assert!(matches!(done.failed[0].error, Error::StockDamaged { .. }));
+    assert_eq!(done.restored, [key(STOCK[1])]);
+    let now = world.contents();
+    assert_eq!(
+        (&now[STOCK[0]], &now[STOCK[1]]),
+        (&installed[STOCK[0]], &stock[STOCK[1]])
+    );
+    fs::remove_file(kept_in(&world.ledger(), hash)).unwrap();
+    assert_eq!(lost(Proof::Look), [true]);
+    // A slot that has become a folder is told in the same way.
+    world.swap("b.wav", STOCK[1], &disk).unwrap();
+    fs::remove_file(world.root().join(STOCK[0])).unwrap();
+    fs::create_dir(world.root().join(STOCK[0])).unwrap();
+    let done = world.restore(&[], Changed::Refuse, &disk).unwrap();
+    assert_eq!((done.failed.len(), done.restored), (1, vec![key(STOCK[1])]));
 }
 
 #[test]
 fn two_runs_keep_apart() {
     let (world, disk) = (World::new(), RealDisk::default());
     world.swap("a.wav", STOCK[0], &disk).unwrap();
-    let root = world.root();
-    let first = Ledger::open(&root, &usual_folder(&root), &disk).unwrap();
+    let first = Ledger::open(&world.at(), &disk).unwrap();
     let second = world.swap("b.wav", STOCK[1], &disk).unwrap_err();
     assert!(second.to_string().contains("another run"), "{second}");
     drop(first);
@@ -464,7 +499,7 @@ fn jobs_lie_one_over_the_other_and_come_out_in_order() {
     world.install(&named("lower", JOBS[0]), &disk).unwrap();
     let lower = world.contents();
     world.install(&named("upper", JOBS[1]), &disk).unwrap();
-    let root = find_root_above(&world.root(), None, None).unwrap();
+    let root = world.at();
     let take_out = |which| restore(&root, which, Changed::Refuse, false, &disk);
     // The lower one stays until the upper one is out, and cannot be changed below it.
     let refused = take_out(Which::Job("lower")).unwrap_err().to_string();
@@ -474,11 +509,15 @@ fn jobs_lie_one_over_the_other_and_come_out_in_order() {
     );
     assert!(world.install(&named("lower", JOBS[1]), &disk).is_err());
     assert!(take_out(Which::Job("other")).is_err());
-    let all = status(&root).unwrap();
-    let tick = all.slots.iter().find(|slot| slot.slot == STOCK[0]).unwrap();
+    let all = status(&root, Which::All, Proof::Look).unwrap();
+    let tick = all
+        .slots
+        .iter()
+        .find(|slot| slot.slot == key(STOCK[0]))
+        .unwrap();
     assert_eq!(tick.below, [Some("lower".to_owned())]);
     let out = take_out(Which::Job("upper")).unwrap();
-    assert_eq!(out.uncovered, [STOCK[0]]);
+    assert_eq!(out.uncovered, [key(STOCK[0])]);
     assert_eq!(world.contents(), lower);
     world.install(&named("upper", JOBS[1]), &disk).unwrap();
     take_out(Which::All).unwrap();
@@ -507,8 +546,8 @@ fn only_our_entries_go_where_others_have_written_since() {
     let edited = fs::read_to_string(&path).unwrap();
     world.install(JOBS[0], &disk).unwrap();
     assert_eq!(fs::read_to_string(&path).unwrap(), edited);
-    let root = find_root_above(&world.root(), None, None).unwrap();
-    let entries = status(&root).unwrap().entries;
+    let root = world.at();
+    let entries = status(&root, Which::All, Proof::Look).unwrap().entries;
     assert_eq!(entries.len(), 4);
     assert!(
         entries
@@ -544,19 +583,315 @@ fn a_root_that_is_gone_is_waited_for() {
             world.folder.path().join("away"),
         );
         fs::rename(&here, &away).unwrap();
-        let (root, real) = (world.root(), RealDisk::default());
-        let gone = Ledger::open(&root, &usual_folder(&root), &real).map(drop);
+        let real = RealDisk::default();
+        let gone = Ledger::open(&world.at(), &real).map(drop);
         fs::rename(&away, &here).unwrap();
         if let Err(error) = gone {
             assert!(error.to_string().contains("is not there"), "{error}");
             waited += 1;
         }
-        drop(Ledger::open(&root, &usual_folder(&root), &real).unwrap());
+        drop(Ledger::open(&world.at(), &real).unwrap());
         let now = world.contents();
         assert!(now == expected.before || now == expected.after, "call {at}");
+        world.restore(&[], Changed::Refuse, &real).unwrap();
+        assert_eq!(world.contents(), expected.stock, "call {at}");
         if !disk.struck() {
             break;
         }
     }
-    assert!(waited > 20, "{waited}");
+    // Only what had begun to be placed is waited for.
+    assert!(waited > 5, "{waited}");
+}
+
+#[test]
+fn a_damaged_log_loses_nothing_while_its_twin_is_whole() {
+    let disk = RealDisk::default();
+    for which in ["ledger.log", "stock/ledger.log"] {
+        for harm in 0..8 {
+            let world = World::new();
+            let stock = world.contents();
+            world.install(JOBS[0], &disk).unwrap();
+            world.swap("b.wav", STOCK[1], &disk).unwrap();
+            let path = world.ledger().join(which);
+            let whole = fs::read(&path).unwrap();
+            let mut bytes = whole.clone();
+            match harm {
+                0 => fs::remove_file(&path).unwrap(),
+                1 => bytes.clear(),
+                2 => bytes = vec![0; 3000],
+                3 => bytes = b"not a log\n".repeat(40),
+                4 => bytes.truncate(whole.len() / 3),
+                5 => bytes[whole.len() / 2] ^= 0x40,
+                6 => bytes[3] ^= 1,
+                _ => bytes.truncate(whole.iter().position(|b| *b == b'\n').unwrap() + 1),
+            }
+            if harm > 0 {
+                fs::write(&path, &bytes).unwrap();
+            }
+            drop(Ledger::open(&world.at(), &disk).unwrap());
+            assert_eq!(fs::read(&path).unwrap(), whole, "{which}, harm {harm}");
+            world.restore(&[], Changed::Refuse, &disk).unwrap();
+            assert_eq!(world.contents(), stock, "{which}, harm {harm}");
+        }
+    }
+}
+
+#[test]
+fn with_both_logs_damaged_nothing_is_deleted_and_a_rescue_restores_what_is_sure() {
+    let disk = RealDisk::default();
+    for harm in 0..4 {
+        let world = World::new();
+        let stock = world.contents();
+        world.swap("a.wav", STOCK[0], &disk).unwrap();
+        world.swap("b.wav", STOCK[1], &disk).unwrap();
+        world.swap("b.wav", "NEW/DEEP/X.PRM", &disk).unwrap();
+        let installed = world.contents();
+        let copies = Attic::new(&world.ledger()).copies();
+        for which in ["ledger.log", "stock/ledger.log"] {
+            let path = world.ledger().join(which);
+            let mut bytes = fs::read(&path).unwrap();
+            match harm {
+                0 => fs::remove_file(&path).unwrap(),
+                1 => bytes = b"garbage\n".repeat(30),
+                2 => bytes[5] ^= 1,
+                _ => bytes = bytes.split_off(bytes.len() / 2),
+            }
+            if harm > 0 {
+                fs::write(&path, &bytes).unwrap();
+            }
+        }
+        for refused in [
+            world.swap("b.wav", STOCK[0], &disk),
+            world.install(JOBS[0], &disk),
+            world.restore(&[], Changed::Refuse, &disk).map(drop),
+        ] {
+            assert!(
+                matches!(refused, Err(Error::Damaged { .. })),
+                "{harm}: {refused:?}"
+            );
+        }
+        assert!(world.contents() == installed && Attic::new(&world.ledger()).copies() == copies);
+        // What the records have lost, a list of the target's still tells.
+        let hash = |slot: &str| (slot.to_owned(), Hash::of(&stock[slot]));
+        let listed = BTreeMap::from([hash(STOCK[0]), hash(STOCK[1])]);
+        let rescued = rescue::rescue(&world.at(), &listed, &disk).unwrap();
+        assert!(
+            rescued.strays.is_empty() && rescued.failed.is_empty(),
+            "{harm}: {rescued:?}"
+        );
+        let mut now = world.contents();
+        let new = now.remove("NEW/DEEP/X.PRM").is_some();
+        assert!(now == stock && new == (harm < 2), "{harm}");
+        // And work goes on.
+        world.swap("a.wav", STOCK[1], &disk).unwrap();
+        world.restore(&[], Changed::Refuse, &disk).unwrap();
+        assert_eq!(world.contents()[STOCK[1]], stock[STOCK[1]]);
+    }
+}
+
+#[test]
+fn a_copy_that_no_record_names_is_never_deleted() {
+    let (world, disk) = (World::new(), RealDisk::default());
+    world.swap("a.wav", STOCK[0], &disk).unwrap();
+    let stray = kept_in(&world.ledger(), Hash::of(b"somebody's"));
+    fs::write(&stray, b"somebody's").unwrap();
+    let refused = world.restore(&[], Changed::Refuse, &disk);
+    assert!(matches!(refused, Err(Error::Damaged { .. })), "{refused:?}");
+    rescue::rescue(&world.at(), &BTreeMap::new(), &disk).unwrap();
+    world.restore(&[], Changed::Refuse, &disk).unwrap();
+    assert_eq!(fs::read(&stray).unwrap(), b"somebody's");
+}
+
+#[test]
+fn one_file_has_one_name_where_the_disk_ignores_case_and_accents() {
+    let (world, disk) = (World::new(), CaseBlindDisk);
+    let accent = "SAY/K\u{e4}se.PRM";
+    fs::write(
+        world.root().join(accent),
+        sound("wav pcm8 18900 mono", 300, 0.2),
+    )
+    .unwrap();
+    let stock = world.contents();
+    for (first, second) in [
+        (STOCK[0], "say/tick01.prm"),
+        (accent, "Say/KA\u{308}SE.PRM"),
+    ] {
+        world.swap("a.wav", first, &disk).unwrap();
+        world.swap("b.wav", second, &disk).unwrap();
+        let found = status(&world.at(), Which::All, Proof::Verify)
+            .unwrap()
+            .slots;
+        assert_eq!(found.len(), 1, "{first}");
+        assert_eq!(found[0].slot, key(first));
+        world.restore(&[], Changed::Refuse, &disk).unwrap();
+        assert_eq!(world.contents(), stock);
+    }
+    // The ledger is not entered under any spelling, nor a file known twice while it is gone.
+    world.swap("a.wav", STOCK[0], &disk).unwrap();
+    for slot in [".Deft-Needle/stock/x", ".DEFT-NEEDLE/ledger.log"] {
+        assert!(world.swap("b.wav", slot, &disk).is_err(), "{slot}");
+    }
+    fs::remove_file(world.root().join(STOCK[0])).unwrap();
+    let refused = world.swap("b.wav", "SAY/Tick01.PRM", &disk).unwrap_err();
+    assert!(
+        refused.to_string().contains("differs only in case"),
+        "{refused}"
+    );
+}
+
+#[test]
+fn a_restore_needs_no_free_space() {
+    let real = RealDisk::default();
+    let world = World::new();
+    let stock = world.contents();
+    world.install(JOBS[0], &real).unwrap();
+    world.swap("b.wav", STOCK[1], &real).unwrap();
+    // Two slots whose stock is the same copy.
+    let full = FullDisk::new(0);
+    let done = world.restore(&[], Changed::Refuse, &full).unwrap();
+    assert!(done.failed.is_empty(), "{done:?}");
+    assert_eq!(world.contents(), stock);
+    assert!(!world.ledger().exists());
+}
+
+#[test]
+fn a_full_disk_keeps_what_it_holds_and_says_so() {
+    let world = World::new();
+    let before = world.contents();
+    let mut refused = 0;
+    for free in (0..120_000).step_by(9_000) {
+        let full = FullDisk::new(free);
+        match world.install(JOBS[0], &full) {
+            Err(error) => {
+                assert!(
+                    error.is_full() || matches!(error, Error::Slot { .. }),
+                    "{error:?}"
+                );
+                assert_eq!(world.contents(), before, "{free}");
+                refused += 1;
+            }
+            Ok(()) => {
+                world
+                    .restore(&[], Changed::Refuse, &RealDisk::default())
+                    .unwrap();
+            }
+        }
+        assert!(!world.ledger().exists(), "{free}");
+    }
+    assert!(refused > 1, "{refused}");
+}
+
+#[cfg(unix)]
+#[test]
+fn restored_files_have_all_that_they_had() {
+    use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+    let (world, disk) = (World::new(), RealDisk::default());
+    let files = [STOCK[0], STOCK[1], "names.json", "../settings/mix.ini"];
+    // Both slots hold the same bytes, and yet each its own time.
+    fs::copy(world.root().join(STOCK[0]), world.root().join(STOCK[1])).unwrap();
+    fs::hard_link(
+        world.root().join(STOCK[1]),
+        world.root().join("SAY/OTHER.PRM"),
+    )
+    .unwrap();
+    for (at, file) in files.iter().enumerate() {
+        let path = world.root().join(file);
+        let open = fs::File::options().write(true).open(&path).unwrap();
+        let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000 + at as u64);
+        open.set_modified(time).unwrap();
+        let mode = 0o600 | (0o11 * at as u32 & 0o77);
+        fs::set_permissions(&path, fs::Permissions::from_mode(mode)).unwrap();
+        let _ = xattr::set(&path, "user.note", format!("note {at}").as_bytes());
+    }
+    let look = |file: &&str| Attributes::of(&world.root().join(file)).unwrap();
+    let before: Vec<Attributes> = files.iter().map(look).collect();
+    world.install(JOBS[1], &disk).unwrap();
+    let copies = Attic::new(&world.ledger());
+    for copy in copies.copies() {
+        let mode = fs::metadata(copies.stock().join(copy)).unwrap().mode();
+        assert_eq!(mode & 0o77, 0, "a private original is readable to others");
+    }
+    // A slot that somebody deleted gets its mode back all the same.
+    fs::remove_file(world.root().join(STOCK[0])).unwrap();
+    world.restore(&[], Changed::Refuse, &disk).unwrap();
+    let after: Vec<Attributes> = files.iter().map(look).collect();
+    assert_eq!(after, before);
+    let number = |file: &str| fs::metadata(world.root().join(file)).unwrap().ino();
+    assert_eq!(
+        number(STOCK[1]),
+        number("SAY/OTHER.PRM"),
+        "it is no hard link any more"
+    );
+}
+
+#[cfg(unix)]
+#[test]
+fn links_lead_nowhere() {
+    use std::os::unix::fs::symlink;
+    let disk = RealDisk::default();
+    let outside = tempfile::tempdir().unwrap();
+    fs::write(outside.path().join("precious"), b"precious").unwrap();
+    let untouched = || {
+        let names = crate::tree::names_in(outside.path());
+        assert_eq!(names, ["precious"]);
+        assert_eq!(
+            fs::read(outside.path().join("precious")).unwrap(),
+            b"precious"
+        );
+    };
+    // Within the ledger's folder, and the folder itself.
+    for (link, target) in [
+        ("stock", outside.path().to_owned()),
+        ("ledger.log", outside.path().join("precious")),
+        ("stock/ledger.log", outside.path().join("precious")),
+        ("lock", outside.path().join("precious")),
+        ("", outside.path().to_owned()),
+    ] {
+        let world = World::new();
+        world.swap("a.wav", STOCK[0], &disk).unwrap();
+        let path = match link {
+            "" => world.ledger(),
+            link => world.ledger().join(link),
+        };
+        let away = world.folder.path().join("away");
+        if path.exists() {
+            fs::rename(&path, &away).unwrap();
+        }
+        symlink(&target, &path).unwrap();
+        for refused in [
+            world.restore(&[], Changed::Refuse, &disk).map(drop),
+            world.swap("b.wav", STOCK[1], &disk),
+        ] {
+            assert!(
+                matches!(refused, Err(Error::Refused { .. })),
+                "{link}: {refused:?}"
+            );
+        }
+        untouched();
+    }
+    // A folder of slots, of entries, of the second root, that has become a link since.
+    for folder in ["card/SAY", "settings"] {
+        let world = World::new();
+        world.install(JOBS[0], &disk).unwrap();
+        let path = world.folder.path().join(folder);
+        fs::rename(&path, world.folder.path().join("away")).unwrap();
+        symlink(outside.path(), &path).unwrap();
+        let _ = world.restore(&[], Changed::Overwrite, &disk);
+        let _ = world.install(JOBS[1], &disk);
+        untouched();
+    }
+    // A list that is a link comes back as a link.
+    let world = World::new();
+    let list = world.root().join("names.json");
+    fs::rename(&list, world.root().join("real.json")).unwrap();
+    symlink("real.json", &list).unwrap();
+    world.install(JOBS[0], &disk).unwrap();
+    assert!(fs::read_to_string(&list).unwrap().contains("TICK01"));
+    world.restore(&[], Changed::Refuse, &disk).unwrap();
+    assert_eq!(fs::read_link(&list).unwrap(), Path::new("real.json"));
+    // One that leads out is not read.
+    fs::remove_file(&list).unwrap();
+    symlink(outside.path().join("precious"), &list).unwrap();
+    assert!(world.install(JOBS[0], &disk).is_err());
+    untouched();
 }

@@ -1,11 +1,10 @@
 //! Writing archives that are the same on every run: files in order, no times, no owners.
 
 use super::Packed;
-use crate::disk::Disk;
+use crate::disk::{Disk, Part};
 use crate::error::{Error, Result};
 use crate::fit::{Durable, copy_file, make_file};
 use crate::sheet::PackForm;
-use crate::tree::part_of;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_audio::write::Out;
 use flate2::{Compression, GzBuilder};
@@ -35,14 +34,15 @@ impl Packed {
             self.folder(out, disk)?;
             return checked(out);
         }
-        let part = part_of(out);
-        self.write_part(form, &part, disk)?;
-        let placed = checked(&part).and_then(|()| {
-            let placed = disk.rename(&part, out);
+        let part = Part::beside(out)?;
+        let part = part.path();
+        self.write_part(form, part, disk)?;
+        let placed = checked(part).and_then(|()| {
+            let placed = disk.rename(part, out);
             placed.map_err(Error::write("put in place", out))
         });
         placed.inspect_err(|_| {
-            let _ = disk.remove(&part);
+            let _ = disk.remove(part);
         })
     }
 

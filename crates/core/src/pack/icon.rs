@@ -1,7 +1,9 @@
 //! The picture of a pack: given, or drawn from the first clip's outline.
 
+use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::install::job::{Line, Outlook, Run};
+use crate::limits;
 use deft_needle_audio::num::{rounded_signed, size};
 use deft_needle_audio::survey::picture::{Column, picture};
 use deft_needle_audio::{Clip, Observer};
@@ -23,10 +25,19 @@ impl Run {
         let Some(wanted) = self.layout().icon else {
             return Ok(None);
         };
+        if wanted.size == 0 || wanted.size > limits::PIXELS {
+            return Err(Error::refused(
+                format!(
+                    "the sheet asks for an icon of {0} × {0} pixels",
+                    wanted.size
+                ),
+                format!("an icon has 1 to {} pixels each way", limits::PIXELS),
+            ));
+        }
         let bytes = match &self.job.pack.icon {
             Some(given) => {
                 let path = self.job.beside(given);
-                let bytes = std::fs::read(&path).map_err(Error::read(&path))?;
+                let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
                 let refused = |what: String| {
                     let instead = format!(
                         "give a PNG of {0} × {0} pixels, or none: one is drawn then",
@@ -35,7 +46,7 @@ impl Run {
                     Error::refused(format!("{} {what}", path.display()), instead)
                 };
                 let reader = png::Decoder::new(Cursor::new(&bytes)).read_info();
-                let reader = reader.map_err(|_| refused("is no PNG".to_owned()))?;
+                let reader = reader.map_err(|_| refused("is not a PNG".to_owned()))?;
                 let (width, height) = (reader.info().width, reader.info().height);
                 if (width, height) != (wanted.size, wanted.size) {
                     return Err(refused(format!("is {width} × {height} pixels")));

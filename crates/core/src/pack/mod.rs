@@ -18,11 +18,11 @@ use crate::sheet::{Pack, PackForm, Size};
 use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
+use deft_needle_audio::read::Private;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use tempfile::TempDir;
 
 /// The folder of a pack that holds what `install` needs.
 pub const OWN_FOLDER: &str = "deft-needle";
@@ -32,7 +32,7 @@ pub struct Packed {
     /// Its files, by their paths in it.
     pub members: BTreeMap<String, PathBuf>,
     /// Kept until the archive is written.
-    _folder: TempDir,
+    _folder: Private,
 }
 
 /// What was packed.
@@ -120,7 +120,15 @@ impl Run {
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Report> {
-        let mut outlook = self.look(&State::default(), &Stamps::default(), observer)?;
+        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
+        let others = self.target.roots.others.iter();
+        let state = State {
+            others: others
+                .map(|(name, path)| (name.clone(), text(path)))
+                .collect(),
+            ..State::default()
+        };
+        let mut outlook = self.look(&state, &Stamps::default(), disk, observer)?;
         if !outlook.faults.is_empty() {
             return Err(outlook.faults.swap_remove(0));
         }

@@ -93,7 +93,8 @@ impl Run {
             .filter_map(|source| source.get_ref().from.as_ref());
         for list in lists {
             let path = folder.join(&list.0);
-            let bytes = std::fs::read(&path).map_err(Error::read(&path))?;
+            let bytes =
+                crate::disk::read_input(&path, crate::limits::LIST).map_err(Error::read(&path))?;
             all.push((format!("{OWN_FOLDER}/{}", list.0), bytes));
         }
         Ok(all)

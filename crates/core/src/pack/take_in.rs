@@ -11,14 +11,14 @@ use crate::slots::Roots;
 use crate::stock::{Member, Stock};
 use crate::target::Target;
 use deft_needle_audio::Observer;
+use deft_needle_audio::read::Private;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tempfile::TempDir;
 
 /// What was found in a pack, unpacked into a private folder.
 struct Unpacked {
     files: BTreeMap<String, PathBuf>,
-    folder: TempDir,
+    folder: Private,
 }
 
 impl Run {
@@ -37,7 +37,7 @@ impl Run {
         sheet: Option<&Path>,
         ask: Ask<'_>,
         observer: &dyn Observer,
-    ) -> Result<(Self, TempDir)> {
+    ) -> Result<(Self, Private)> {
         let Some(root) = ask.root else {
             return Err(Error::refused(
                 "a pack brings no root",

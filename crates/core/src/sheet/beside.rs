@@ -13,7 +13,7 @@ pub struct Entry {
     #[serde(default, rename = "match")]
     pub patterns: OneOrMany<Pattern>,
     /// What a slot must look like; what its brackets hold is known to templates as `{1}`, `{2}` ….
-    #[serde(default, deserialize_with = "super::values::text")]
+    #[serde(default, deserialize_with = "super::values::expression")]
     pub find: Option<regex::Regex>,
     /// For which ways of installing; all of them where nothing is said.
     #[serde(default)]

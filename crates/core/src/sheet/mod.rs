@@ -19,7 +19,9 @@ pub use source::{Column, Source};
 pub(crate) use values::text as text_value;
 pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within, quoted};
 
+use crate::disk::read_input;
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::names::{NameRules, did_you_mean, nearest};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -81,9 +83,6 @@ struct Origin {
     text: String,
 }
 
-/// A sheet of a hundred thousand labels is smaller.
-const LARGEST: u64 = 8 << 20;
-
 impl Sheet {
     /// A sheet by its path; or, named without one where no such file is, one of those that ship.
     ///
@@ -111,13 +110,14 @@ impl Sheet {
     /// # Errors
     /// As [`Sheet::find`].
     pub fn load(path: &Path) -> Result<Self> {
-        let bytes = std::fs::metadata(path).map_err(Error::read(path))?.len();
-        if bytes > LARGEST {
-            let (is, most) = (Size(bytes), Size(LARGEST));
-            let what = format!("it takes {is}; a sheet takes {most} at most");
-            return Err(Fault::whole(path, what, "name a target sheet").into());
-        }
-        let bytes = std::fs::read(path).map_err(Error::read(path))?;
+        let bytes = match read_input(path, limits::SHEET) {
+            Err(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
+                let most = Size(limits::SHEET);
+                let what = format!("it is larger than {most}, the most that a sheet may take");
+                return Err(Fault::whole(path, what, "name a target sheet").into());
+            }
+            other => other.map_err(Error::read(path))?,
+        };
         let text = String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
             Fault::whole(
@@ -136,6 +136,10 @@ impl Sheet {
     pub fn parse(text: &str, path: &Path) -> Result<Self> {
         // A mark that some editors put before UTF-8.
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        if text.matches("find").count() > limits::PATTERNS {
+            let what = format!("it has more than {} expressions to find", limits::PATTERNS);
+            return Err(Fault::whole(path, what, "split the sheet").into());
+        }
         let mut sheet: Self =
             toml::from_str(text).map_err(|error| Fault::of_toml(path, text, &error))?;
         sheet.origin = Origin {
@@ -185,6 +189,18 @@ impl Sheet {
             rule.validate()
                 .map_err(|(what, instead)| self.fault(&span, what, instead))?;
         }
+        let patterns = self
+            .rules
+            .iter()
+            .map(|rule| rule.patterns.get_ref().0.len());
+        let entries = self
+            .entries
+            .iter()
+            .map(|entry| entry.get_ref().patterns.0.len());
+        if patterns.chain(entries).sum::<usize>() + self.clear.0.len() > limits::PATTERNS {
+            let what = format!("it has more than {} patterns", limits::PATTERNS);
+            return Err(Fault::whole(&self.origin.path, what, "split the sheet").into());
+        }
         for source in &self.slots {
             let wrong = source.get_ref().validate(&self.roots);
             wrong.map_err(|what| self.fault(&source.span(), what, ""))?;
@@ -193,6 +209,6 @@ impl Sheet {
             let wrong = entry.get_ref().validate(&self.roots);
             wrong.map_err(|what| self.fault(&entry.span(), what, ""))?;
         }
-        Ok(())
+        crate::caches::check(self)
     }
 }

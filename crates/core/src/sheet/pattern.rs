@@ -1,26 +1,31 @@
 //! Patterns over slots: `*` within a name, `**` over folders, `#` for what variants differ in.
 
+use crate::limits;
 use crate::names::family_of;
-use globset::{GlobBuilder, GlobMatcher};
+use globset::{Glob, GlobBuilder, GlobMatcher};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::fmt;
 use std::str::FromStr;
+use std::sync::OnceLock;
 
 /// A pattern.
 #[derive(Debug, Clone, Serialize)]
 #[serde(into = "String")]
 pub struct Pattern {
     text: String,
-    glob: GlobMatcher,
+    glob: Glob,
+    /// Made when it is first asked for: a stranger's sheet may hold very many.
+    matcher: OnceLock<GlobMatcher>,
 }
 
 impl Pattern {
     /// Whether a slot is meant.
     pub fn matches(&self, slot: &str) -> bool {
-        self.glob.is_match(slot)
+        let matcher = self.matcher.get_or_init(|| self.glob.compile_matcher());
+        matcher.is_match(slot)
             || (self.text.contains('#')
-                && family_of(slot).is_some_and(|family| self.glob.is_match(family.pattern)))
+                && family_of(slot).is_some_and(|family| matcher.is_match(family.pattern)))
     }
 
     /// As it is written.
@@ -38,6 +43,12 @@ impl FromStr for Pattern {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
+        if text.chars().count() > limits::PATTERN_TEXT {
+            return Err(format!(
+                "a pattern has at most {} characters",
+                limits::PATTERN_TEXT
+            ));
+        }
         let path = text.replace('\\', "/");
         if path.starts_with('/') || path.split('/').any(|part| part == "..") {
             return Err(format!("the pattern \"{text}\" leads out of its root"));
@@ -48,8 +59,9 @@ impl FromStr for Pattern {
             .build()
             .map_err(|error| format!("the pattern \"{text}\" is malformed: {}", error.kind()))?;
         Ok(Self {
-            glob: glob.compile_matcher(),
+            glob,
             text: path,
+            matcher: OnceLock::new(),
         })
     }
 }

@@ -25,7 +25,7 @@ pub struct Source {
     /// Lines before the first name.
     pub headings: Option<usize>,
     /// What an entry must look like; others are passed over.
-    #[serde(default, deserialize_with = "super::values::text")]
+    #[serde(default, deserialize_with = "super::values::expression")]
     pub find: Option<regex::Regex>,
     /// What the slot is called then: `{1}` is what the first brackets of `find` hold.
     pub make: Option<String>,

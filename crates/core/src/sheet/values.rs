@@ -1,7 +1,8 @@
 //! Values of sheets that are written as text: paths, sizes, sets of characters, one or many.
 
-use crate::names::reserved;
-use crate::tree::LEDGER_FOLDER;
+use crate::limits;
+use crate::names::{is_own, reserved};
+use regex::{Regex, RegexBuilder};
 use serde::de::value::{MapAccessDeserializer, SeqAccessDeserializer};
 use serde::de::{Error as _, MapAccess, SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
@@ -21,6 +22,19 @@ where
 {
     let text = String::deserialize(deserializer)?;
     text.parse().map(Some).map_err(D::Error::custom)
+}
+
+/// A regular expression, which takes no more than [`limits::PATTERN`].
+///
+/// # Errors
+/// What is wrong with it.
+pub fn expression<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Regex>, D::Error> {
+    let text = String::deserialize(deserializer)?;
+    let built = RegexBuilder::new(&text)
+        .size_limit(limits::PATTERN)
+        .dfa_size_limit(limits::PATTERN)
+        .build();
+    built.map(Some).map_err(D::Error::custom)
 }
 
 /// One value or a list of them.
@@ -92,7 +106,7 @@ impl FromStr for Within {
             Some("leads out of its folder")
         } else if path.split('/').any(|part| matches!(part, "" | ".")) {
             Some("has an empty part")
-        } else if path.split('/').any(|part| part == LEDGER_FOLDER) {
+        } else if path.split('/').any(is_own) {
             Some("leads into the ledger")
         } else if path.len() > LONGEST {
             Some("is longer than any file system takes")

@@ -2,18 +2,17 @@
 
 use super::listed::{from_csv, in_line, is_list};
 use super::{Roots, Slots};
+use crate::disk::read_input;
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::sheet::{Column, Fault, Sheet, Size, Source, Within};
 use crate::stock::Stock;
 use crate::tree::slot_path;
 use deft_needle_audio::num::count;
+use deft_needle_audio::read::open_regular;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::spec::Container;
-use std::fs::File;
 use std::path::{Path, PathBuf};
-
-/// The largest list; a million names take less.
-const LARGEST: u64 = 128 << 20;
 
 /// Reads all lists of a sheet; several add up.
 pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
@@ -88,7 +87,7 @@ fn is_sound(folder: Option<&Path>, name: &str) -> bool {
     let Some(path) = folder.and_then(|folder| slot_path(folder, name).ok()) else {
         return false;
     };
-    let sniffed = File::open(&path)
+    let sniffed = open_regular(&path)
         .ok()
         .and_then(|mut file| sniff::sniff(&mut file, &path).ok());
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
@@ -111,16 +110,14 @@ fn place(sheet: &Sheet, source: &Source, roots: &Roots) -> Result<Option<PathBuf
 
 /// UTF-8 or UTF-16 with its mark.
 fn text_of(path: &Path) -> Result<String> {
-    let bytes = std::fs::metadata(path).map_err(Error::read(path))?.len();
-    if bytes > LARGEST {
-        let what = format!(
-            "it takes {}; a list takes {} at most",
-            Size(bytes),
-            Size(LARGEST)
-        );
-        return Err(Fault::whole(path, what, "name a list of names").into());
-    }
-    let bytes = std::fs::read(path).map_err(Error::read(path))?;
+    let bytes = match read_input(path, limits::LIST) {
+        Err(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
+            let most = Size(limits::LIST);
+            let what = format!("it is larger than {most}, the most that a list may take");
+            return Err(Fault::whole(path, what, "name a list of names").into());
+        }
+        other => other.map_err(Error::read(path))?,
+    };
     let wide = |pair: fn([u8; 2]) -> u16| {
         let units: Vec<u16> = bytes[2..]
             .chunks_exact(2)

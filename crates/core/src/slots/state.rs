@@ -5,7 +5,8 @@ use crate::error::Result;
 use crate::hash::Hash;
 use crate::ledger::Ledger;
 use crate::ledger::record::Held;
-use crate::tree::slot_path;
+use crate::names::Key;
+use crate::root::Root;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -45,12 +46,13 @@ impl Slots {
     ///
     /// # Errors
     /// As [`Ledger::peek`], and files that cannot be read.
-    pub fn look(&self, root: &Path, ledger: &Path) -> Result<Found> {
-        let state = Ledger::peek(ledger)?;
+    pub fn look(&self, root: &Root) -> Result<Found> {
+        let state = Ledger::peek(root)?;
         let names: Vec<&str> = self.names().collect();
         let look = |name: &&str| {
-            let path = slot_path(root, name)?;
-            let ours = state.slots.get(*name).and_then(|slot| slot.top());
+            let key = Key::new(None, name)?;
+            let path = key.path(&root.path);
+            let ours = state.slots.get(&key).and_then(|slot| slot.top());
             let present = match (path.is_file(), ours) {
                 (false, _) => Present::Missing,
                 (true, Some(top)) if Held::File(Hash::of_file(&path)?) == top.held => {

@@ -3,13 +3,17 @@
 //! Archives come from strangers: where a name leads out, or an entry is a link, a device or inflates
 //! beyond measure, the whole archive is refused.
 
+use super::member::STORED;
 use super::{Member, is_litter};
+use crate::disk::read_at_most;
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::sheet::{Size, Within};
-use deft_needle_audio::num::{count, size};
+use deft_needle_audio::num::count;
+use deft_needle_audio::read::{Private, open_regular};
 use flate2::read::MultiGzDecoder;
 use std::fs::File;
-use std::io::{self, BufReader, Read};
+use std::io::{self, BufReader, Read, Write as _};
 use std::path::Path;
 use tar::EntryType;
 use zip::ZipArchive;
@@ -22,12 +26,6 @@ pub enum Kind {
     GzippedTar,
 }
 
-/// The largest entry; a sound of an hour in CD quality takes 600 MB, and lies in no archive.
-const LARGEST: u64 = 256 << 20;
-/// All entries together.
-const LARGEST_IN_ALL: u64 = 64 << 30;
-/// The most entries.
-const MOST: usize = 1_000_000;
 /// Bytes and entries that are worked on at once.
 const BATCH: (u64, usize) = (16 << 20, 256);
 
@@ -41,7 +39,7 @@ impl Kind {
     /// [`Error::Read`].
     pub fn of(path: &Path) -> Result<Option<Self>> {
         let mut head = Vec::new();
-        File::open(path)
+        open_regular(path)
             .and_then(|file| file.take(512).read_to_end(&mut head))
             .map_err(Error::read(path))?;
         let named_tar = path
@@ -57,13 +55,18 @@ impl Kind {
 
     /// All entries, in batches.
     pub fn read(self, path: &Path, take: Take<'_>) -> Result<()> {
-        let mut batch = Batch::new(path, take);
-        self.each(path, &mut |name, length, content| {
-            let mut bytes = Vec::with_capacity(size(length.min(LARGEST)));
-            // One more than is allowed tells that there is more.
-            let read = content.take(LARGEST + 1).read_to_end(&mut bytes);
+        let mut batch = Batch::new(take);
+        self.each(path, &mut |name, content| {
+            let mut bytes = Vec::new();
+            let mut start = content.take(limits::IN_MEMORY + 1);
+            let read = start.read_to_end(&mut bytes);
             read.map_err(broken(path, &name))?;
-            batch.add(name, bytes)
+            let content = start.into_inner();
+            let member = match count(bytes.len()) > limits::IN_MEMORY {
+                false => Member::of_archive(name, path, bytes),
+                true => store(name, path, &bytes, content)?,
+            };
+            batch.add(member)
         })?;
         batch.hand_over()
     }
@@ -71,7 +74,7 @@ impl Kind {
     /// The names of all entries.
     pub fn names(self, path: &Path) -> Result<Vec<String>> {
         let mut names = Vec::new();
-        self.each(path, &mut |name, _, _| {
+        self.each(path, &mut |name, _| {
             names.push(name);
             Ok(())
         })?;
@@ -79,63 +82,91 @@ impl Kind {
     }
 
     fn each(self, path: &Path, found: Found<'_>) -> Result<()> {
-        let file = BufReader::new(File::open(path).map_err(Error::read(path))?);
+        let file = open_regular(path).map_err(Error::read(path))?;
+        let bytes = file.metadata().map_err(Error::read(path))?.len();
+        let most = limits::INFLATED_AT_LEAST.saturating_add(bytes.saturating_mul(limits::INFLATED));
+        let file = BufReader::new(file);
         match self {
-            Self::Zip => each_of_zip(path, file, found),
-            Self::Tar => each_of_tar(path, file, found),
-            Self::GzippedTar => each_of_tar(path, MultiGzDecoder::new(file), found),
+            Self::Zip => each_of_zip(path, file, most, found),
+            Self::Tar => each_of_tar(
+                path,
+                Metered {
+                    from: file,
+                    left: most,
+                },
+                found,
+            ),
+            Self::GzippedTar => {
+                let from = MultiGzDecoder::new(file);
+                each_of_tar(path, Metered { from, left: most }, found)
+            }
         }
     }
 }
 
-/// What is told of each entry: its name, its stated length, its bytes.
-type Found<'a> = &'a mut dyn FnMut(String, u64, &mut dyn Read) -> Result<()>;
+/// What is told of each entry: its name and its bytes.
+type Found<'a> = &'a mut dyn FnMut(String, &mut dyn Read) -> Result<()>;
+
+/// A reader that gives no more than an archive of its size may hold.
+struct Metered<R> {
+    from: R,
+    left: u64,
+}
+
+impl<R: Read> Read for Metered<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.from.read(buffer)?;
+        let left = self.left.checked_sub(count(read));
+        self.left = left.ok_or_else(|| {
+            let what = "it inflates to more than a hundred times its own size";
+            io::Error::new(io::ErrorKind::FileTooLarge, what)
+        })?;
+        Ok(read)
+    }
+}
+
+/// Puts a large entry into a private folder.
+fn store(name: String, archive: &Path, start: &[u8], rest: &mut dyn Read) -> Result<Member> {
+    let private = Private::new().map_err(Error::read(archive))?;
+    let path = private.path().join(STORED);
+    let stored = File::create_new(&path).and_then(|mut file| {
+        file.write_all(start)?;
+        let left = limits::MEMBER - limits::IN_MEMORY;
+        io::copy(&mut rest.take(left), &mut file)
+    });
+    let stored = stored.map_err(broken(archive, &name))?;
+    if count(start.len()) + stored > limits::MEMBER {
+        return Err(Error::refused(
+            format!(
+                "{}: its entry {name} would take more than {}",
+                archive.display(),
+                Size(limits::MEMBER)
+            ),
+            "if that is meant, unpack it yourself and name the folder",
+        ));
+    }
+    Member::stored(name, archive, private)
+}
 
 /// Entries that are handed over together.
 struct Batch<'a> {
-    archive: &'a Path,
     take: Take<'a>,
     members: Vec<Member>,
     bytes: u64,
-    in_all: u64,
 }
 
 impl<'a> Batch<'a> {
-    fn new(archive: &'a Path, take: Take<'a>) -> Self {
+    fn new(take: Take<'a>) -> Self {
         Self {
-            archive,
             take,
             members: Vec::new(),
             bytes: 0,
-            in_all: 0,
         }
     }
 
-    fn add(&mut self, name: String, content: Vec<u8>) -> Result<()> {
-        let bytes = count(content.len());
-        self.bytes += bytes;
-        self.in_all += bytes;
-        for (is, most, what) in [
-            (bytes, LARGEST, format!("its entry {name}")),
-            (
-                self.in_all,
-                LARGEST_IN_ALL,
-                "all its entries together".to_owned(),
-            ),
-        ] {
-            if is > most {
-                return Err(Error::refused(
-                    format!(
-                        "{}: {what} would take more than {}",
-                        self.archive.display(),
-                        Size(most)
-                    ),
-                    "if that is meant, unpack it yourself and name the folder",
-                ));
-            }
-        }
-        self.members
-            .push(Member::of_archive(name, self.archive, content));
+    fn add(&mut self, member: Member) -> Result<()> {
+        self.bytes += member.bytes;
+        self.members.push(member);
         match self.bytes > BATCH.0 || self.members.len() >= BATCH.1 {
             true => self.hand_over(),
             false => Ok(()),
@@ -148,7 +179,8 @@ impl<'a> Batch<'a> {
     }
 }
 
-fn each_of_zip(path: &Path, file: BufReader<File>, found: Found<'_>) -> Result<()> {
+fn each_of_zip(path: &Path, file: BufReader<File>, most: u64, found: Found<'_>) -> Result<()> {
+    let mut left = most;
     let wrong = |error: zip::result::ZipError| {
         Error::read(path)(io::Error::new(io::ErrorKind::InvalidData, error))
     };
@@ -171,34 +203,66 @@ fn each_of_zip(path: &Path, file: BufReader<File>, found: Found<'_>) -> Result<(
         let Some(name) = proper(path, &name, odd)? else {
             continue;
         };
-        let mut entry = archive.by_index(index).map_err(wrong)?;
-        let length = entry.size();
-        found(name, length, &mut entry)?;
+        let entry = archive.by_index(index).map_err(wrong)?;
+        let mut entry = Metered { from: entry, left };
+        found(name, &mut entry)?;
+        left = entry.left;
     }
     Ok(())
 }
 
+/// Long names come as entries of their own before the one that they name: of the older kind (GNU `L`) or
+/// as records (pax `x`). They are read here, since their lengths are a stranger's.
 fn each_of_tar(path: &Path, file: impl Read, found: Found<'_>) -> Result<()> {
     let mut archive = tar::Archive::new(file);
-    let entries = archive.entries().map_err(Error::read(path))?;
+    let entries = archive.entries().map_err(Error::read(path))?.raw(true);
+    let mut long_name = None;
     for (index, entry) in entries.enumerate() {
         limit_entries(path, index)?;
         let mut entry = entry.map_err(Error::read(path))?;
-        let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+        let header = |entry: &mut dyn Read| {
+            read_at_most(entry, limits::NAME).map_err(|error| {
+                let what = format!("a name in it: {error}");
+                Error::read(path)(io::Error::new(error.kind(), what))
+            })
+        };
         let odd = match entry.header().entry_type() {
-            EntryType::Directory | EntryType::XGlobalHeader => continue,
+            EntryType::GNULongName => {
+                let mut name = header(&mut entry)?;
+                name.retain(|&byte| byte != 0);
+                long_name = Some(name);
+                continue;
+            }
+            EntryType::XHeader => {
+                long_name = name_of_pax(&header(&mut entry)?).or(long_name);
+                continue;
+            }
+            EntryType::Directory | EntryType::XGlobalHeader => {
+                long_name = None;
+                continue;
+            }
             EntryType::Regular | EntryType::Continuous => "",
             EntryType::Symlink | EntryType::Link => "is a link",
-            _ => "is no file",
+            _ => "is not a file",
         };
+        let name = long_name
+            .take()
+            .unwrap_or_else(|| entry.path_bytes().into_owned());
+        let name = String::from_utf8_lossy(&name).into_owned();
         let name = name.strip_prefix("./").unwrap_or(&name).to_owned();
         let Some(name) = proper(path, &name, odd)? else {
             continue;
         };
-        let length = entry.size();
-        found(name, length, &mut entry)?;
+        found(name, &mut entry)?;
     }
     Ok(())
+}
+
+/// The record of pax that names the next entry (POSIX.1-2017, pax, "pax Extended Header").
+fn name_of_pax(records: &[u8]) -> Option<Vec<u8>> {
+    let records = tar::PaxExtensions::new(records).flatten();
+    let mut named = records.filter(|record| record.key() == Ok("path"));
+    named.next().map(|record| record.value_bytes().to_vec())
 }
 
 /// An entry's name as a slot; `None` for litter.
@@ -220,9 +284,9 @@ fn proper(archive: &Path, name: &str, odd: &str) -> Result<Option<String>> {
 }
 
 fn limit_entries(path: &Path, entries: usize) -> Result<()> {
-    match entries > MOST {
+    match entries > limits::NAMES {
         true => Err(Error::refused(
-            format!("{} has more than {MOST} entries", path.display()),
+            format!("{} has more than {} entries", path.display(), limits::NAMES),
             "unpack it yourself and name the folder",
         )),
         false => Ok(()),

@@ -1,12 +1,13 @@
 //! One file of a target's, wherever it lies.
 
+use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::limits;
 use deft_needle_audio::Clip;
 use deft_needle_audio::num::size;
 use deft_needle_audio::read::sniff::{Sniffed, by_first_bytes};
-use deft_needle_audio::read::{Hints, Input};
-use std::fs::File;
+use deft_needle_audio::read::{Hints, Input, Private, open_regular};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -32,7 +33,12 @@ enum Content {
     Own(PathBuf),
     /// Out of an archive, which tells where it was found.
     Memory(PathBuf, Arc<[u8]>),
+    /// The same, too large for memory: in a private folder.
+    Stored(PathBuf, Private),
 }
+
+/// The file of a private folder that a member lies in.
+pub(super) const STORED: &str = "member";
 
 impl Member {
     /// A file by itself.
@@ -41,7 +47,7 @@ impl Member {
     /// [`Error::Read`].
     pub fn of_file(name: &str, path: &Path) -> Result<Self> {
         let read = || {
-            let file = File::open(path)?;
+            let file = open_regular(path)?;
             let bytes = file.metadata()?.len();
             let mut head = Vec::with_capacity(size(HEAD.min(bytes)));
             file.take(HEAD).read_to_end(&mut head)?;
@@ -66,6 +72,15 @@ impl Member {
         }
     }
 
+    /// A large file of an archive, stored in a private folder under [`STORED`].
+    pub(super) fn stored(name: String, archive: &Path, private: Private) -> Result<Self> {
+        let of_file = Self::of_file(&name, &private.path().join(STORED))?;
+        Ok(Self {
+            content: Content::Stored(archive.join(&name), private),
+            ..of_file
+        })
+    }
+
     /// What its first bytes tell.
     pub fn sniffed(&self) -> Sniffed {
         by_first_bytes(&self.head)
@@ -79,6 +94,7 @@ impl Member {
         let input = match &self.content {
             Content::Own(path) => Input::file(path),
             Content::Memory(name, bytes) => Input::memory(name, bytes.clone()),
+            Content::Stored(name, private) => Input::stored(name, private.path().join(STORED)),
         };
         Ok(Clip::from_input(input, hints)?)
     }
@@ -89,8 +105,12 @@ impl Member {
     /// [`Error::Read`].
     pub fn bytes_of(&self) -> Result<Vec<u8>> {
         match &self.content {
-            Content::Own(path) => std::fs::read(path).map_err(Error::read(path)),
+            Content::Own(path) => read_input(path, limits::MEMBER).map_err(Error::read(path)),
             Content::Memory(_, bytes) => Ok(bytes.to_vec()),
+            Content::Stored(_, private) => {
+                let path = private.path().join(STORED);
+                read_input(&path, limits::MEMBER).map_err(Error::read(&path))
+            }
         }
     }
 
@@ -102,6 +122,7 @@ impl Member {
         match &self.content {
             Content::Own(path) => Hash::of_file(path),
             Content::Memory(_, bytes) => Ok(Hash::of(bytes)),
+            Content::Stored(_, private) => Hash::of_file(&private.path().join(STORED)),
         }
     }
 }

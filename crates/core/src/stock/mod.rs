@@ -6,8 +6,8 @@ mod member;
 pub use member::Member;
 
 use crate::error::{Error, Result};
-use crate::ledger::record::Held;
-use crate::ledger::{Ledger, kept_in, usual_folder};
+use crate::ledger::{Ledger, kept_in};
+use crate::root::Asked;
 use crate::tree::{files_below, slot_name};
 use archive::Kind;
 use deft_needle_audio::{Error as AudioError, Observer};
@@ -70,16 +70,22 @@ impl Stock {
     /// # Errors
     /// As [`Ledger::peek`].
     pub fn before_us(mut self) -> Result<Self> {
-        let Some(folder) = self.folder() else {
+        let Some(folder) = self.folder().map(crate::root::absolute).transpose()? else {
             return Ok(self);
         };
-        let ledger = usual_folder(folder);
-        for (name, slot) in Ledger::peek(&ledger)?.slots {
-            let kept = slot.top().and(slot.stock.last()).map(|held| match held {
-                Held::File(hash) => Some(kept_in(&ledger, *hash)),
-                Held::Nothing => None,
-            });
-            self.replaced.extend(kept.map(|kept| (name, kept)));
+        let folder = folder.as_path();
+        for root in Asked::default().all_of(folder).unwrap_or_default() {
+            for (key, slot) in Ledger::peek(&root)?.slots {
+                let Some(original) = slot.top().and(slot.original()) else {
+                    continue;
+                };
+                let kept = original.hash().map(|hash| kept_in(&root.ledger, hash));
+                if key.root().is_none()
+                    && let Ok(name) = slot_name(folder, &key.path(&root.path))
+                {
+                    self.replaced.insert(name, kept);
+                }
+            }
         }
         Ok(self)
     }

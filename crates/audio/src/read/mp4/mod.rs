@@ -272,7 +272,8 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Resul
             (encoding, entry.rate, entry.channels, false)
         }
     };
-    let rate = SampleRate::new(rate).ok_or_else(|| bytes.malformed("its sample rate is 0", 0))?;
+    let rate = SampleRate::new(rate)
+        .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 0))?;
     let channels = match count {
         6 => Some(Channels::of(Layout::Surround51)),
         8 => Some(Channels::of(Layout::Surround71)),

@@ -114,8 +114,8 @@ pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
             });
         }
     }
-    let rate =
-        SampleRate::new(fields.rate).ok_or_else(|| malformed("its sample rate is 0".to_owned()))?;
+    let rate = SampleRate::new(fields.rate)
+        .ok_or_else(|| malformed("its sample rate is 0 or beyond 1.536 MHz".to_owned()))?;
     if fields.channels == 0 {
         return Err(malformed("it has 0 channels".to_owned()));
     }

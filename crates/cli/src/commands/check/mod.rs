@@ -4,7 +4,7 @@ mod sheet;
 mod tree;
 
 use super::inspect::misnamed;
-use crate::args::{Check, Going};
+use crate::args::{Check, Going, RootOptions};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -26,6 +26,7 @@ use std::path::{Path, PathBuf};
 /// What was found about one file.
 #[derive(Debug, Serialize)]
 struct Checked {
+    #[serde(serialize_with = "deft_needle_core::root::lossy")]
     file: PathBuf,
     is: String,
     shortfalls: Vec<String>,
@@ -87,11 +88,13 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
         exit = exit.worst(Exit::Short);
     }
     console.say(summary(checked.len(), short, demand.as_ref()));
-    console.object(&json!({
-        "checked": checked.len(),
-        "short": short,
-        "files": checked,
-    }));
+    console.object(|| {
+        json!({
+            "checked": checked.len(),
+            "short": short,
+            "files": checked,
+        })
+    });
     Ok(exit)
 }
 
@@ -139,12 +142,14 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
 /// A job held against its target, as `install --dry-run` does.
 fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failure> {
     let going = Going {
-        root: args
-            .root
-            .iter()
-            .map(|root| root.to_string_lossy().into_owned())
-            .collect(),
-        ledger: None,
+        place: RootOptions {
+            root: args
+                .root
+                .iter()
+                .map(|root| root.to_string_lossy().into_owned())
+                .collect(),
+            ..RootOptions::default()
+        },
         allow_commands: args.allow_commands,
     };
     let progress = Progress::new(console, 0);

@@ -4,6 +4,7 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use deft_needle_core::job::Job;
 use deft_needle_core::sheet::{Remark, Sheet};
 use deft_needle_core::slots::Roots;
@@ -45,9 +46,9 @@ pub fn run(paths: &[PathBuf], console: &Console) -> Result<Exit, Failure> {
             exit = Exit::Short;
         }
         let told: Vec<String> = remarks.iter().map(ToString::to_string).collect();
-        sheets.push(json!({ "sheet": path, "remarks": told }));
+        sheets.push(json!({ "sheet": text(path), "remarks": told }));
     }
-    console.object(&json!({ "sheets": sheets }));
+    console.object(|| json!({ "sheets": sheets }));
     Ok(exit)
 }
 

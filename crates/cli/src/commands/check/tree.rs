@@ -7,6 +7,7 @@ use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::expand;
+use crate::paths::text;
 use crate::progress::Progress;
 use crate::table::columns;
 use deft_needle_audio::num::count;
@@ -38,14 +39,15 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
         }
         exit = exit.worst(told(&target, &path, &report, console));
         objects.push(json!({
-            "path": path,
-            "root": target.roots.main,
+            "path": text(&path),
+            "root": target.roots.main.as_deref().map(text),
             "files": report.files,
             "whole": report.whole,
             "remarks": target.remarks().iter().map(ToString::to_string).collect::<Vec<_>>(),
         }));
     }
-    console.object(&json!({ "target": args.wanted.target, "trees": objects }));
+    console
+        .object(|| json!({ "target": args.wanted.target.as_deref().map(text), "trees": objects }));
     Ok(exit)
 }
 

@@ -8,6 +8,7 @@ use crate::args::Fit;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use crate::paths::{expand, is_stream, means_folder, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::plan::{Reference, Step, plan_clip};
@@ -32,7 +33,9 @@ use std::path::{Path, PathBuf};
 /// One clip, fitted or planned.
 #[derive(Debug, Serialize)]
 struct Fitted {
+    #[serde(serialize_with = "deft_needle_core::root::lossy")]
     clip: PathBuf,
+    #[serde(serialize_with = "deft_needle_core::root::lossy")]
     out: PathBuf,
     plan: Plan,
     /// What was typed and wins over the sheet.
@@ -94,7 +97,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         let clip = open_clip(&first.clip, &args.reading.hints(None))?;
         super::draw::fitted(clip, written_clip(&first.out, &first.plan)?, plot, console)?;
     }
-    console.object(&json!({ "files": done, "dry_run": args.dry_run }));
+    console.object(|| json!({ "files": done, "dry_run": args.dry_run }));
     Ok(exit)
 }
 
@@ -132,8 +135,8 @@ fn outside(
                 paint(BOLD, name)
             ));
         }
-        console.object(&json!({
-            "files": [{ "clip": clip.input().name(), "out": args.out, "feed": plan }],
+        console.object(|| json!({
+            "files": [{ "clip": text(clip.input().name()), "out": text(&args.out), "feed": plan }],
             "dry_run": true,
         }));
         return Ok(Exit::Done);
@@ -151,8 +154,8 @@ fn outside(
         bytes,
         paint(GOOD, "made by the command")
     ));
-    console.object(&json!({
-        "files": [{ "clip": clip.input().name(), "out": args.out, "feed": made.plan, "bytes": bytes }],
+    console.object(|| json!({
+        "files": [{ "clip": text(clip.input().name()), "out": text(&args.out), "feed": made.plan, "bytes": bytes }],
         "dry_run": false,
     }));
     Ok(Exit::Done)

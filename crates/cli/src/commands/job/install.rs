@@ -10,6 +10,7 @@ use crate::progress::Progress;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::install::job::{Installation, Run, Session};
 use deft_needle_core::ledger::Ledger;
+use deft_needle_core::names::Key;
 use deft_needle_core::stamps::Stamps;
 use std::path::Path;
 
@@ -29,7 +30,7 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
         let value = outlook::as_json(&session.run, &session.outlook, &session.outlook.faults);
         let exit = outlook::show(&session.run, &mut session.outlook, console);
         console.say(outlook::verdict(&session.outlook, wrong));
-        console.object(&value);
+        console.object(|| &value);
         return Ok(exit);
     }
     drop(progress);
@@ -40,7 +41,7 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
     drop(progress);
     tell(&name, root.as_deref(), &done, console);
     tell_unsynced(&disk, console);
-    console.object(&done);
+    console.object(|| &done);
     Ok(Exit::Done)
 }
 
@@ -50,21 +51,21 @@ pub fn look(mut run: Run, console: &Console) -> Result<Exit, Failure> {
     let Some(root) = run.root.clone() else {
         return Err(Failure::usage("the job has no root", "name it with --root"));
     };
-    let state = Ledger::peek_with(&root.ledger, run.others())?;
+    let state = Ledger::peek(&root)?;
     let stamps = Stamps::load(&root.ledger);
-    let mut found = run.look(&state, &stamps, &progress)?;
+    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
     drop(progress);
     let wrong = found.faults.len();
     let value = outlook::as_json(&run, &found, &found.faults);
     let exit = outlook::show(&run, &mut found, console);
     if let Some(pending) = &state.pending {
         console.warn(format!(
-            "a {} was broken off here; the next one that writes sets it right",
+            "a {} was interrupted here; the next command that writes completes it or rolls it back",
             pending.what
         ));
     }
     console.say(outlook::verdict(&found, wrong));
-    console.object(&value);
+    console.object(|| &value);
     Ok(exit)
 }
 
@@ -75,7 +76,7 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
         console.warn(safe(&recovered.to_string()));
     }
     let idle = done.placed.is_empty()
-        && done.given_back.is_empty()
+        && done.restored.is_empty()
         && done.entries.is_empty()
         && done.left.is_empty();
     if idle {
@@ -94,16 +95,16 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
             console.say(notice(&safe(&warning.to_string())));
         }
     }
-    let say = |what: &str, all: &[String]| {
+    let say = |what: &str, all: &[Key]| {
         all.iter()
-            .for_each(|one| console.say(format!("{}: {what}", safe(one))));
+            .for_each(|one| console.say(format!("{}: {what}", safe(one.as_str()))));
     };
-    say("no longer named, stock given back", &done.given_back);
+    say("no longer in the job: stock restored", &done.restored);
     say(
-        "no longer named, but changed since: left as it is",
+        "no longer in the job, but changed: left as it is",
         &done.left,
     );
-    say("cache taken out", &done.caches);
+    say("cache cleared", &done.caches);
     done.entries
         .iter()
         .for_each(|entry| console.say(format!("entry in {}", safe(entry))));
@@ -115,7 +116,7 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
         what.push(format!("{} unchanged", done.unchanged.len()));
     }
     let place = match (&done.archive, root) {
-        (Some(archive), _) => format!(" in {}", safe(archive)),
+        (Some(archive), _) => format!(" in {}", safe(archive.as_str())),
         (None, Some(root)) => format!(" in {}", safe(&root.display().to_string())),
         (None, None) => String::new(),
     };

@@ -11,34 +11,18 @@ use crate::args::Going;
 use crate::console::Console;
 use crate::failure::Failure;
 use deft_needle_audio::observe::Observer;
+use deft_needle_audio::read::Private;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::install::job::{Ask, Run};
-use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
-use tempfile::TempDir;
+use std::path::Path;
 
 /// A job that was opened, and the private folder of what a pack holds.
 pub struct Opened {
     pub run: Run,
-    _pack: Option<TempDir>,
+    _pack: Option<Private>,
 }
 
 impl Going {
-    /// The main root, and others by their names.
-    fn roots(&self) -> (Option<PathBuf>, BTreeMap<String, PathBuf>) {
-        let mut main = None;
-        let mut others = BTreeMap::new();
-        for typed in &self.root {
-            match typed.split_once('=') {
-                Some((name, folder)) if !Path::new(typed).exists() => {
-                    others.insert(name.to_owned(), PathBuf::from(folder));
-                }
-                _ => main = Some(PathBuf::from(typed)),
-            }
-        }
-        (main, others)
-    }
-
     /// Opens a job sheet or a pack.
     ///
     /// # Errors
@@ -49,11 +33,12 @@ impl Going {
         target: Option<&Path>,
         observer: &dyn Observer,
     ) -> Result<Opened, Failure> {
-        let (main, others) = self.roots();
+        let asked = self.place.asked();
         let ask = Ask {
-            root: main.as_deref(),
-            others: Some(&others),
-            ledger: self.ledger.as_deref(),
+            root: asked.root.as_deref(),
+            others: Some(&asked.others),
+            ledger: asked.ledger.as_deref(),
+            adopt: asked.adopt,
             allow_commands: self.allow_commands,
         };
         if Run::is_pack(job) {

@@ -41,7 +41,7 @@ pub fn as_json(run: &Run, outlook: &Outlook, faults: &[CoreError]) -> Value {
     let mut value = serde_json::to_value(outlook).unwrap_or_default();
     value["job"] = json!(run.job.name);
     value["target"] = json!(run.target.sheet.name);
-    value["root"] = json!(run.root.as_ref().map(|root| &root.path));
+    value["root"] = json!(run.root.as_ref().map(|root| root.path.to_string_lossy()));
     value["faults"] = faults
         .iter()
         .map(|fault| json!(fault.to_string()))
@@ -131,15 +131,18 @@ fn beside(outlook: &Outlook) -> String {
             "back",
             match back.changed {
                 true => format!(
-                    "{}: no longer named, but changed since: left as it is",
+                    "{}: no longer in the job, but changed: left as it is",
                     back.key
                 ),
-                false => format!("{}: no longer named, gets its stock back", back.key),
+                false => format!("{}: no longer in the job, its stock is restored", back.key),
             },
         );
     }
     for cache in &outlook.caches {
-        row("cache", format!("{cache} goes; the target makes it anew"));
+        row(
+            "cache",
+            format!("{cache} is cleared; the target makes it anew"),
+        );
     }
     let notes = outlook.lines.iter().flat_map(|line| {
         line.notes

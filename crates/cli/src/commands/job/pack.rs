@@ -49,6 +49,6 @@ pub fn run(args: &Pack, console: &Console) -> Result<Exit, Failure> {
         .notes
         .iter()
         .for_each(|note| console.say(notice(&safe(note))));
-    console.object(&report);
+    console.object(|| &report);
     Ok(Exit::Done)
 }

@@ -5,6 +5,7 @@ use crate::commands::{counted, tell_unread};
 use crate::console::{BOLD, Console, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use deft_needle_audio::Clip;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
@@ -62,10 +63,12 @@ pub fn run(args: &New, console: &Console) -> Result<Exit, Failure> {
             safe(&args.out.display().to_string())
         ));
     }
-    console.object(&json!({
-        "out": args.out, "text": started.text, "matched": started.matched,
-        "unmatched": started.unmatched, "dry_run": args.dry_run,
-    }));
+    console.object(|| {
+        json!({
+            "out": text(&args.out), "text": started.text, "matched": started.matched,
+            "unmatched": started.unmatched, "dry_run": args.dry_run,
+        })
+    });
     Ok(Exit::Done)
 }
 

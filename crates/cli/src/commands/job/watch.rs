@@ -125,7 +125,7 @@ fn turn(args: &Watch, known: Vec<PathBuf>, console: &Console) -> (Seen, Exit) {
             let root = root.as_ref().map(|root| root.path.as_path());
             install::tell(&name, root, &done, console);
             tell_unsynced(&disk, console);
-            console.object(&done);
+            console.object(|| &done);
             Exit::Done
         }
         Ok(Err(exit)) => exit,

@@ -8,6 +8,7 @@ use crate::args::Seam;
 use crate::console::Console;
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::text;
 use crate::paths::{is_stream, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
@@ -74,12 +75,14 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
         let others: &[Candidate] = if made.is_some() { &[] } else { &seen.found };
         proof::prove(args, &name, subject, first.range, others, console)?;
     }
-    console.object(&json!({
-        "clip": clip.input().name(),
-        "found": seen.found,
-        "seams": seen.seams,
-        "out": args.out,
-    }));
+    console.object(|| {
+        json!({
+            "clip": text(clip.input().name()),
+            "found": seen.found,
+            "seams": seen.seams,
+            "out": args.out.as_deref().map(text),
+        })
+    });
     let heard = |seam: &Judged| seam.verdict != Verdict::Good;
     Ok(match seen.seams.iter().any(heard) {
         true => Exit::Short,

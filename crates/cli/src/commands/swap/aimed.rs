@@ -4,13 +4,14 @@ use crate::args::Swap;
 use crate::failure::Failure;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Edits, Error as AudioError, Facts};
+use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::install::{Root, find_root, has_stock};
+use deft_needle_core::install::has_stock;
+use deft_needle_core::root::{Root, key_of};
 use deft_needle_core::sheet::{Asked, New, Rule};
 use deft_needle_core::slots::Roots;
 use deft_needle_core::stock::Member;
 use deft_needle_core::target::Target;
-use deft_needle_core::tree::slot_name;
 use std::path::Path;
 
 /// A slot, its rule, and the sheet that says so.
@@ -33,8 +34,8 @@ impl Aimed {
     /// # Errors
     /// A slot in no root of the target, or that the target does not know.
     pub fn of(args: &Swap) -> Result<Option<Self>, Failure> {
-        let named = args.place.root.as_deref();
-        let Some(mut target) = args.wanted.target_at(&args.slot, named)? else {
+        let asked = args.place.asked();
+        let Some(mut target) = args.wanted.target_at(&args.slot, asked.root.as_deref())? else {
             return Ok(None);
         };
         let marker = target.sheet.marker.0.first();
@@ -48,14 +49,15 @@ impl Aimed {
                 "check the path, or name the root with --root",
             )));
         }
-        let main = target.roots.main.as_deref();
-        let root = find_root(&args.slot, main, args.place.ledger.as_deref())?;
+        let markers = target.sheet.marker.0.iter();
+        let markers: Vec<&str> = markers.map(|marker| marker.0.as_str()).collect();
+        let root = asked.of_file(&args.slot, &markers)?;
         if target.roots.main.is_none() {
             // Without markers it is the root that tells where lists are.
             target = Target::new(target.sheet, Roots::main(Some(&root.path)))?;
         }
-        let path = std::path::absolute(&args.slot).map_err(CoreError::read(&args.slot))?;
-        let (slot, aim) = target.aim(&slot_name(&root.path, &path)?)?;
+        let key = key_of(&root.path, &args.slot, &RealDisk::default())?;
+        let (slot, aim) = target.aim(key.within())?;
         Ok(Some(Self {
             rule: aim.rule.clone(),
             takes_new: match aim.rule.new {

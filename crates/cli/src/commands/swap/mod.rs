@@ -7,13 +7,14 @@ use crate::args::Swap;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::open_clip;
+use crate::paths::{open_clip, text};
 use crate::progress::Progress;
 use crate::table::columns;
 use aimed::Aimed;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::install::{self, Found, Prepared, Side, Swapped};
+use deft_needle_core::install::{self, Prepared, Side, Swapped};
+use deft_needle_core::root::{Found, Root};
 use serde_json::json;
 use std::path::Path;
 
@@ -36,7 +37,7 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         console.say(format!(
             "{plan}\n  then the command is run; nothing was changed"
         ));
-        console.object(&json!({ "dry_run": true, "feed": plan }));
+        console.object(|| json!({ "dry_run": true, "feed": plan }));
         return Ok(Exit::Done);
     }
     if let Some(made) = args.outside.make(&clip, &edits, closed, console)? {
@@ -54,14 +55,11 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
             console.warn(safe(&option));
         }
     }
+    let root = root_of(args, aimed.as_ref(), console)?;
     let swap = install::Swap {
         clip: &clip,
         slot: &args.slot,
-        root: match &aimed {
-            Some(aimed) => Some(&aimed.root.path),
-            None => args.place.root.as_deref(),
-        },
-        ledger: args.place.ledger.as_deref(),
+        root: &root,
         demand,
         adjust: &|demand| args.wanted.adjust(demand),
         edits: &edits,
@@ -73,7 +71,7 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     if args.dry_run {
         let prepared = swap.prepare(None, &measuring)?;
         console.say(planned(&prepared, &clip.input().name().to_string_lossy()));
-        console.object(&json!({
+        console.object(|| json!({
             "dry_run": true, "root": prepared.root, "slot": prepared.slot, "plan": prepared.plan,
         }));
         return Ok(Exit::Done);
@@ -91,8 +89,33 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         );
     }
     say_after(aimed.as_ref(), console);
-    console.object(&swapped);
+    console.object(|| &swapped);
     Ok(Exit::Done)
+}
+
+/// The root, which is told where it was guessed.
+fn root_of(args: &Swap, aimed: Option<&Aimed>, console: &Console) -> Result<Root, Failure> {
+    let root = match aimed {
+        Some(aimed) => aimed.root.clone(),
+        None => args.place.asked().of_file(&args.slot, &[])?,
+    };
+    if let Some(how) = how_found(root.found) {
+        let path = safe(&text(&root.path));
+        console.announce(format!("the root is {path}: {how}"));
+    }
+    Ok(root)
+}
+
+/// How a root was found; nothing where the user named it.
+fn how_found(found: Found) -> Option<&'static str> {
+    match found {
+        Found::Named => None,
+        Found::ByFile => Some("its ledger knows this file"),
+        Found::ByLedger => Some("it has the nearest ledger above"),
+        Found::ByMarker => Some("it has the sheet's marker"),
+        Found::CurrentFolder => Some("the current folder (--root names another)"),
+        Found::SlotFolder => Some("the file's own folder (--root names another)"),
+    }
 }
 
 /// What the sheet says that the user has to do now.
@@ -112,16 +135,13 @@ fn place(
     if let Some(aimed) = aimed {
         aimed.refuse_short(file)?;
     }
+    let root = root_of(args, aimed, console)?;
     let disk = RealDisk::default();
     let as_is = install::AsIs {
         file,
         clip: &args.clip,
         slot: &args.slot,
-        root: match aimed {
-            Some(aimed) => Some(&aimed.root.path),
-            None => args.place.root.as_deref(),
-        },
-        ledger: args.place.ledger.as_deref(),
+        root: &root,
         new: args.new || aimed.is_some_and(|aimed| aimed.takes_new),
     };
     let placed = as_is.place(match args.dry_run {
@@ -138,7 +158,7 @@ fn place(
         ),
     };
     let bytes = |bytes: u64| format!("opaque, {bytes} bytes, begins with \"{}\"", placed.mark);
-    let mut lines = vec![paint(BOLD, safe(&placed.slot))];
+    let mut lines = vec![paint(BOLD, safe(placed.slot.as_str()))];
     lines.extend(
         placed
             .before_bytes
@@ -147,12 +167,12 @@ fn place(
     lines.push(format!("  after     {}", bytes(placed.after_bytes)));
     lines.push(format!("  {done}"));
     let warnings = placed.warnings.iter().map(ToString::to_string);
-    lines.extend(warnings.map(|text| notice(&safe(&text))));
+    lines.extend(warnings.map(|warning| notice(&safe(&warning))));
     console.say(lines.join("\n"));
     if !args.dry_run {
         say_after(aimed, console);
     }
-    console.object(&placed);
+    console.object(|| &placed);
     Ok(Exit::Done)
 }
 
@@ -160,7 +180,7 @@ fn planned(prepared: &Prepared, clip: &str) -> String {
     format!(
         "{} to {} in {}\n{}\n  nothing was changed",
         paint(BOLD, safe(clip)),
-        paint(BOLD, safe(&prepared.slot)),
+        paint(BOLD, safe(prepared.slot.as_str())),
         safe(&prepared.root.path.display().to_string()),
         prepared.plan
     )
@@ -173,7 +193,7 @@ fn described(swapped: &Swapped) -> String {
     }
     rows.push(row("after", &swapped.after));
     let mut lines = vec![
-        paint(BOLD, safe(&swapped.slot)),
+        paint(BOLD, safe(swapped.slot.as_str())),
         columns(&rows, &[]),
         format!(
             "  {} in {}; the stock is kept in {}",
@@ -185,14 +205,9 @@ fn described(swapped: &Swapped) -> String {
     if swapped.before.is_none() {
         lines[2] = format!("  {}: nothing was here before", paint(GOOD, "installed"));
     }
-    if swapped.root.found == Found::SlotFolder {
-        lines.push(notice(
-            "no root was named and none has a ledger: the slot's own folder counts as the root (--root)",
-        ));
-    }
     let warnings = swapped.warnings.iter().map(ToString::to_string);
     let recovered = swapped.recovered.iter().map(ToString::to_string);
-    lines.extend(recovered.chain(warnings).map(|text| notice(&safe(&text))));
+    lines.extend(recovered.chain(warnings).map(|note| notice(&safe(&note))));
     lines.join("\n")
 }
 

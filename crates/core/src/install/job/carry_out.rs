@@ -9,9 +9,11 @@ use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::fit::write_part;
 use crate::hash::Hash;
-use crate::install::{Root, Warning};
+use crate::install::Warning;
 use crate::ledger::record::{Held, Installed, TargetFacts};
-use crate::ledger::{Change, Ledger, Recovered};
+use crate::ledger::{Change, Ledger, Recovered, What};
+use crate::names::Key;
+use crate::root::Root;
 use crate::sheet::Size;
 use crate::stamps::Stamps;
 use deft_needle_audio::Observer;
@@ -40,21 +42,21 @@ pub struct Installation {
     pub placed: Vec<Placed>,
     /// Slots that were as the job says already.
     pub unchanged: Vec<String>,
-    /// Slots that the job no longer names, with their stock again.
-    pub given_back: Vec<String>,
+    /// Slots that are no longer in the job: stock restored.
+    pub restored: Vec<Key>,
     /// The same, where somebody had changed the file: it stays.
-    pub left: Vec<String>,
+    pub left: Vec<Key>,
     /// Entries that were made or taken back, by file.
     pub entries: Vec<String>,
     /// Caches that went.
-    pub caches: Vec<String>,
+    pub caches: Vec<Key>,
     /// The archive that holds it all, where the target takes one.
-    pub archive: Option<String>,
+    pub archive: Option<Key>,
     /// What the user should know.
     pub notes: Vec<String>,
     /// What the user has to do now.
     pub after: Option<String>,
-    /// A change that had been broken off earlier.
+    /// A change that had been interrupted earlier.
     pub recovered: Option<Recovered>,
 }
 
@@ -70,7 +72,7 @@ pub struct Session<'d> {
 }
 
 impl<'d> Session<'d> {
-    /// Opens the ledger, sets right what was broken off, and works everything out.
+    /// Opens the ledger, sets right what was interrupted, and works everything out.
     ///
     /// # Errors
     /// Those of the ledger, and what keeps even the looking.
@@ -78,10 +80,9 @@ impl<'d> Session<'d> {
         let Some(root) = run.root.clone() else {
             return Err(Error::refused("the job has no root", "name it with --root"));
         };
-        let others = &run.ground.others;
-        let ledger = Ledger::open_with(&root.path, &root.ledger, others, disk)?;
+        let ledger = Ledger::open(&root, disk)?;
         let stamps = Stamps::load(&root.ledger);
-        let outlook = run.look(ledger.state(), &stamps, observer)?;
+        let outlook = run.look(ledger.state(), &stamps, disk, observer)?;
         Ok(Self {
             run,
             outlook,
@@ -152,8 +153,8 @@ fn place(
     let lines: Vec<&Line> = outlook.lines.iter().filter(is_new).collect();
     let keys = lines.iter().map(|line| line.key.clone());
     let keys = keys.chain(outlook.back.iter().map(|back| back.key.clone()));
-    let keys: Vec<String> = keys.chain(outlook.files.keys().cloned()).collect();
-    let mut change = ledger.begin("install", &keys, outlook.caches.clone())?;
+    let keys: Vec<Key> = keys.chain(outlook.files.keys().cloned()).collect();
+    let mut change = ledger.begin(What::Install, &keys, outlook.caches.clone())?;
     let parts: Vec<PathBuf> = lines
         .iter()
         .map(|line| change.part(&line.key))
@@ -205,8 +206,8 @@ pub(crate) fn finish(
                 done.left.push(back.key.clone());
             }
             false => {
-                change.give_back(&back.key, back.below, false)?;
-                done.given_back.push(back.key.clone());
+                change.restore(&back.key, back.below, false)?;
+                done.restored.push(back.key.clone());
             }
         }
     }
@@ -237,11 +238,11 @@ pub(crate) fn now() -> u64 {
 
 impl Run {
     /// What is installed where a file is only carried.
-    fn carried_as(&self, file: &str) -> Installed {
+    fn carried_as(&self, file: &Key) -> Installed {
         Installed {
             clip: format!(
                 "the target's own {}",
-                file.rsplit('/').next().unwrap_or(file)
+                file.within().rsplit('/').next().unwrap_or_default()
             ),
             clip_hash: None,
             edits: vec!["whole file: carried unchanged".to_owned()],

@@ -1,12 +1,16 @@
 //! Entries of a job: what is told beside the files, and which files get other contents by it.
 
 use super::Run;
+use super::line::Sources;
 use super::outlook::Outlook;
+use crate::disk::{Disk, read_plain};
 use crate::entry::{Done, Format, Made, Order, Wanted};
 use crate::error::{Error, Result};
 use crate::ledger::record::Told;
 use crate::ledger::state::State;
-use crate::ledger::{join, split};
+use crate::limits;
+use crate::names::Key;
+use crate::root::{Kind, look, refuse_odd};
 use crate::sheet::{Entry, Fault, Way};
 use crate::stock::{Member, Stock};
 use crate::template::Names;
@@ -17,8 +21,8 @@ use std::path::Path;
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct EntryLine {
-    /// The file, with its root where that is not the main one.
-    pub file: String,
+    /// The file.
+    pub file: Key,
     /// What is put there, in words.
     pub what: String,
     /// Whether it is new; else it stands there already.
@@ -26,7 +30,7 @@ pub struct EntryLine {
 }
 
 /// Files that get other contents, by what the ledger calls them.
-pub type Files = BTreeMap<String, Contents>;
+pub type Files = BTreeMap<Key, Contents>;
 
 /// What a file gets.
 #[derive(Debug, Clone, PartialEq)]
@@ -39,28 +43,29 @@ pub struct Contents {
 
 /// An entry with its templates filled in.
 struct Asked {
-    slot: Option<String>,
+    slot: Option<Key>,
     wanted: Wanted,
 }
 
 impl Run {
     /// What the ledger calls the files that are carried unchanged.
-    pub(super) fn carried(&self) -> Vec<String> {
-        match self.ground.overlay {
-            true => self
-                .target
-                .sheet
-                .carry
-                .iter()
-                .map(|carry| self.ground.key(&carry.file.0))
-                .collect(),
-            false => Vec::new(),
-        }
+    pub(super) fn carried(&self, state: &State, disk: &dyn Disk) -> Vec<Key> {
+        let Some(root) = self.root.as_ref().filter(|_| self.ground.overlay) else {
+            return Vec::new();
+        };
+        let carried = self.target.sheet.carry.iter();
+        let key = |file: &str| self.ground.key(file, state, &root.path, disk).ok();
+        carried.filter_map(|carry| key(&carry.file.0)).collect()
     }
 
     /// Works out every entry, and the files that change by them.
-    pub(super) fn look_at_entries(&self, outlook: &mut Outlook, state: &State) -> Result<()> {
-        let mut asked: BTreeMap<String, Vec<Asked>> = BTreeMap::new();
+    pub(super) fn look_at_entries(
+        &self,
+        outlook: &mut Outlook,
+        sources: &Sources<'_>,
+    ) -> Result<()> {
+        let state = sources.state;
+        let mut asked: BTreeMap<Key, Vec<Asked>> = BTreeMap::new();
         let way = self.ground.way();
         let is_main = |root: &Option<String>| {
             let first = self.target.sheet.roots.first();
@@ -78,7 +83,13 @@ impl Run {
             };
             for (slot, names) in self.speakers(entry.get_ref(), &outlook.lines)? {
                 let (file, wanted) = fill_in(entry.get_ref(), &names).map_err(fault)?;
-                let key = self.file_key(entry.get_ref().root.as_deref(), &file);
+                let key = match self.file_key(entry.get_ref().root.as_deref(), &file, sources) {
+                    Ok(key) => key,
+                    Err(error) => {
+                        outlook.faults.push(error);
+                        continue;
+                    }
+                };
                 asked.entry(key).or_default().push(Asked { slot, wanted });
             }
         }
@@ -89,7 +100,7 @@ impl Run {
             }
         }
         for (file, asked) in asked {
-            match self.edit(&file, &asked, state) {
+            match self.edit(&file, &asked, sources) {
                 Ok((lines, contents)) => {
                     outlook.entries.extend(lines);
                     outlook
@@ -99,11 +110,11 @@ impl Run {
                 Err(error) => outlook.faults.push(error),
             }
         }
-        for key in self.carried() {
+        for key in self.carried(state, sources.disk) {
             if outlook.files.contains_key(&key) || state.slots.contains_key(&key) {
                 continue;
             }
-            match self.source(&key, state) {
+            match self.source(&key, sources) {
                 Ok(bytes) => {
                     outlook.files.insert(key, Contents { bytes, told: None });
                 }
@@ -114,27 +125,36 @@ impl Run {
     }
 
     /// What the ledger calls a file of entries: in an overlay, the overlay's own copy.
-    fn file_key(&self, root: Option<&str>, file: &str) -> String {
-        let main =
+    fn file_key(&self, root: Option<&str>, file: &str, sources: &Sources<'_>) -> Result<Key> {
+        let is_main =
             root.is_none_or(|root| self.target.sheet.roots.first().is_some_and(|r| r == root));
-        match (main, self.ground.overlay) {
-            (true, true) => self.ground.key(file),
-            (true, false) => file.to_owned(),
-            (false, _) => join(root, file),
+        let path = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        if let Some(root) = root.filter(|_| !is_main)
+            && !sources.state.others.contains_key(root)
+        {
+            return Err(Error::refused(
+                format!("the job does not say where the root {root} is"),
+                format!("write roots = {{ …, {root} = 'FOLDER' }}"),
+            ));
+        }
+        match (is_main, self.ground.overlay) {
+            (true, true) => self.ground.key(file, sources.state, path, sources.disk),
+            (true, false) => sources.state.key(path, None, file, sources.disk),
+            (false, _) => sources.state.key(path, root, file, sources.disk),
         }
     }
 
     /// Takes the job's old entries out of a file and puts the new ones in.
     fn edit(
         &self,
-        file: &str,
+        file: &Key,
         asked: &[Asked],
-        state: &State,
+        sources: &Sources<'_>,
     ) -> Result<(Vec<EntryLine>, Option<Contents>)> {
         let refused =
-            |what: String| Error::refused(format!("{file}: {what}"), "mend the file or the sheet");
-        let before = self.source(file, state)?;
-        let known = state.slots.get(file);
+            |what: String| Error::refused(format!("{file}: {what}"), "fix the file or the sheet");
+        let before = self.source(file, sources)?;
+        let known = sources.state.slots.get(file);
         let old = known.map_or(&[][..], |known| known.told.as_slice());
         // What stands, stays where it stands: somebody may have put other things behind it.
         let own = || old.iter().filter(|told| told.job == self.job.name);
@@ -166,10 +186,10 @@ impl Run {
         let mut lines = Vec::new();
         for Asked { slot, wanted } in asked {
             let made = wanted.make(&bytes).map_err(|what| {
-                let name = file.rsplit(['/', ':']).next().unwrap_or(file);
+                let name = file.within().rsplit('/').next().unwrap_or_default();
                 Error::refused(
                     format!("{name} {what}"),
-                    format!("in {file}; mend the file or the job"),
+                    format!("in {file}; fix the file or the job"),
                 )
             })?;
             let Made::New(with, done) = made else {
@@ -178,7 +198,7 @@ impl Run {
             };
             bytes = with;
             lines.push(EntryLine {
-                file: file.to_owned(),
+                file: file.clone(),
                 what: done.to_string(),
                 new: !old
                     .iter()
@@ -199,53 +219,65 @@ impl Run {
         Ok((lines, changed.then_some(contents)))
     }
 
-    /// What a file holds now; for an overlay that has none yet, what the target's own one holds.
-    fn source(&self, file: &str, state: &State) -> Result<Vec<u8>> {
-        let root = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
-        let (other, within) = split(file);
-        let folder = match other {
-            None => root,
-            Some(name) => {
-                let given = self.ground.others.get(name).map(|path| path.as_path());
-                let known = state.others.get(name).map(Path::new);
-                given.or(known).ok_or_else(|| {
-                    Error::refused(
-                        format!("the job does not say where the root {name} is"),
-                        format!("write roots = {{ …, {name} = 'FOLDER' }}"),
-                    )
-                })?
+    /// What a file holds now; for an overlay that has none yet, what the target's own one holds. A link is
+    /// read where it leads into one of the roots.
+    fn source(&self, file: &Key, sources: &Sources<'_>) -> Result<Vec<u8>> {
+        let main = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        let folder = sources.state.root_of(main, file)?;
+        let place = look(&folder, file.within(), sources.disk)?;
+        refuse_odd(&place)?;
+        match place.kind {
+            Kind::File => {
+                return read_plain(&place.path, limits::LIST).map_err(Error::read(&place.path));
             }
-        };
-        let path = crate::tree::slot_path(folder, within)?;
-        if path.is_file() {
-            return std::fs::read(&path).map_err(Error::read(&path));
+            Kind::Link => return self.through_link(&place.path, main, sources),
+            _ => {}
         }
-        let stock = self
-            .ground
-            .overlay
-            .then(|| self.ground.key(""))
-            .and_then(|prefix| {
-                let prefix = prefix.trim_end_matches('/');
-                file.strip_prefix(prefix)
-                    .map(|name| name.trim_start_matches(['/', ':']))
-            });
         let missing = || {
             Error::refused(
-                format!("there is no {} for the entries to go into", path.display()),
+                format!(
+                    "there is no {} for the entries to go into",
+                    place.path.display()
+                ),
                 "start the target once so that it makes the file, or check the root",
             )
         };
-        match stock {
-            Some(name) => self.stock_file(root, name)?.ok_or_else(missing),
+        match self.ground.slot_of(file) {
+            Some(name) => self.stock_file(main, &name, sources)?.ok_or_else(missing),
             None => Err(missing()),
         }
     }
 
+    fn through_link(&self, link: &Path, main: &Path, sources: &Sources<'_>) -> Result<Vec<u8>> {
+        let real = link.canonicalize().map_err(Error::read(link))?;
+        let others = sources.state.others.values().map(Path::new);
+        let mut roots = others
+            .chain([main])
+            .filter_map(|root| root.canonicalize().ok());
+        match roots.any(|root| real.starts_with(root)) {
+            true => read_plain(&real, limits::LIST).map_err(Error::read(&real)),
+            false => Err(Error::refused(
+                format!("{} is a link that leads out of the target", link.display()),
+                "replace it by the file itself, or name the folder that it leads to as a root",
+            )),
+        }
+    }
+
     /// A file of the target's own: in its root, or in one of the archives that its names come from.
-    fn stock_file(&self, root: &Path, name: &str) -> Result<Option<Vec<u8>>> {
-        let path = crate::tree::slot_path(root, name)?;
-        if path.is_file() {
-            return std::fs::read(&path).map(Some).map_err(Error::read(&path));
+    fn stock_file(
+        &self,
+        root: &Path,
+        name: &str,
+        sources: &Sources<'_>,
+    ) -> Result<Option<Vec<u8>>> {
+        let place = look(root, name, sources.disk)?;
+        match place.kind {
+            Kind::File => {
+                let read = read_plain(&place.path, limits::LIST);
+                return read.map(Some).map_err(Error::read(&place.path));
+            }
+            Kind::Link => return self.through_link(&place.path, root, sources).map(Some),
+            _ => {}
         }
         let sources = self
             .target
@@ -273,10 +305,10 @@ impl Run {
 }
 
 /// An entry that stands there already.
-fn stands(file: &str, wanted: &Wanted) -> Option<EntryLine> {
+fn stands(file: &Key, wanted: &Wanted) -> Option<EntryLine> {
     let value = wanted.value.as_ref()?;
     Some(EntryLine {
-        file: file.to_owned(),
+        file: file.clone(),
         what: format!("{} = {}", wanted.at, crate::entry::in_line(value)),
         new: false,
     })

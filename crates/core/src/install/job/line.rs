@@ -1,18 +1,20 @@
 //! One slot of a job: what will be done, or why it cannot be.
 
 use super::Run;
+use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::install::Warning;
-use crate::install::slot::{find_stock, refuse_links};
+use crate::install::slot::{find_stock, refuse_link};
 use crate::job::Placement;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
+use crate::names::Key;
+use crate::root::{look, refuse_odd};
 use crate::sheet::{Asked, New, Rule};
 use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
-use crate::tree::slot_path;
 use deft_needle_audio::edit::Level;
 use deft_needle_audio::plan::{Reference, plan_clip};
 use deft_needle_audio::read::{Hints, Input};
@@ -26,8 +28,8 @@ use std::path::PathBuf;
 pub struct Line {
     /// The slot.
     pub slot: String,
-    /// What the ledger calls its file, where that lies elsewhere.
-    pub key: String,
+    /// What the ledger calls its file.
+    pub key: Key,
     /// The clip, as the job sheet names it.
     pub clip: String,
     /// What will be done.
@@ -88,6 +90,8 @@ pub struct Sources<'a> {
     pub state: &'a State,
     /// Hashes of files.
     pub stamps: &'a Stamps,
+    /// Where names are looked up.
+    pub disk: &'a dyn Disk,
 }
 
 impl Run {
@@ -102,7 +106,12 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<Line> {
         let (slot, aim) = self.target.aim(&placement.slot)?;
-        let key = self.ground.key(&slot);
+        let key = match &self.root {
+            Some(root) => self
+                .ground
+                .key(&slot, sources.state, &root.path, sources.disk)?,
+            None => Key::new(None, &slot)?,
+        };
         let clip_hash = sources.stamps.hash(&placement.clip).map_err(|error| {
             let near = near_clip(placement);
             match (error, near) {
@@ -139,7 +148,7 @@ impl Run {
             stock_lufs: aim.listed.and_then(|listed| listed.lufs),
         };
         if stock.changed {
-            let kept = sources.state.slots.get(&line.slot);
+            let kept = sources.state.slots.get(&line.key);
             let kept = kept.map_or(0, |known| known.stock.len()) + 1;
             line.notes.push(Warning::ChangedSince { kept }.to_string());
         }
@@ -157,7 +166,7 @@ impl Run {
     }
 
     /// What is there already, made in just this way.
-    fn unchanged(&self, key: &str, fit_key: Hash, sources: &Sources<'_>) -> Option<Installed> {
+    fn unchanged(&self, key: &Key, fit_key: Hash, sources: &Sources<'_>) -> Option<Installed> {
         let root = self.root.as_ref()?;
         let top = sources.state.slots.get(key)?.top()?;
         let ours = top.installed.job.as_deref() == Some(&self.job.name);
@@ -206,7 +215,7 @@ impl Run {
         if !self.allow_commands {
             return Err(Error::refused(
                 format!("this would run: {}", encoder.command.join(" ")),
-                "say --allow-commands if you trust it",
+                "add --allow-commands if you trust it",
             ));
         }
         let clip = Clip::from_input(Input::file(&line.clip_path), &line.hints)?;
@@ -239,16 +248,24 @@ impl Run {
     }
 
     /// The true stock of a slot.
-    fn stock(&self, slot: &str, key: &str, aim: &Aim<'_>, sources: &Sources<'_>) -> Result<Stock> {
+    fn stock(&self, slot: &str, key: &Key, aim: &Aim<'_>, sources: &Sources<'_>) -> Result<Stock> {
         let Some(root) = &self.root else {
             return Ok(Stock::default());
         };
-        let path = slot_path(&root.path, slot)?;
-        refuse_links(&root.path, &path)?;
+        let known = sources.state.key(&root.path, None, slot, sources.disk)?;
+        let place = look(&root.path, known.within(), sources.disk)?;
+        refuse_odd(&place)?;
+        refuse_link(&place)?;
+        // Where it is put may be another place, as of an overlay.
+        let folder = sources.state.root_of(&root.path, key)?;
+        let there = look(&folder, key.within(), sources.disk)?;
+        refuse_odd(&there)?;
+        refuse_link(&there)?;
+        let path = place.path;
         let top = sources
             .state
             .slots
-            .get(slot)
+            .get(&known)
             .and_then(|known| Some((known, known.top()?)));
         // Where our own file is there, the ledger knows the stock without a look at it.
         if let Some((known, top)) = top
@@ -257,16 +274,16 @@ impl Run {
                 .stamps
                 .hash(&path)
                 .is_ok_and(|now| Held::File(now) == top.held)
-            && let Some(Held::File(hash)) = known.stock.last()
+            && let Some(Held::File(hash)) = known.original()
         {
-            let kept = crate::ledger::kept_in(&root.ledger, *hash);
+            let kept = crate::ledger::kept_in(&root.ledger, hash);
             return Ok(Stock {
                 path: Some(kept).filter(|kept| kept.is_file()),
-                hash: Some(*hash),
+                hash: Some(hash),
                 changed: false,
             });
         }
-        let (stock, changed) = find_stock(root, sources.state, slot, &path)?;
+        let (stock, changed) = find_stock(root, sources.state, &known, &path)?;
         let here = sources
             .state
             .slots

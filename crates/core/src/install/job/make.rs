@@ -10,6 +10,7 @@ use crate::fit::{Durable, copy_file, write_verified};
 use crate::hash::Hash;
 use crate::install::Warning;
 use crate::ledger::record::Installed;
+use crate::stock::Member;
 use deft_needle_audio::plan::Step;
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::survey::{Ask, survey};
@@ -170,8 +171,28 @@ impl Run {
         let input = folder.path().join(format!("in.{extension}"));
         let made = folder.path().join("out");
         write_verified(&clip, plan, &input, Durable::No, None, disk, observer)?;
-        encoder.run(&input, &made)?;
+        encoder.run(&input, &made, observer)?;
+        self.refuse_made(line, &made)?;
         copy_file(&made, part, disk)
+    }
+}
+
+impl Run {
+    /// What an encoder has made must be what the rule asks, before anything is placed.
+    fn refuse_made(&self, line: &Line, made: &Path) -> Result<()> {
+        let member = Member::of_file(&line.slot, made)?;
+        match self
+            .target
+            .shortfalls(&line.slot, &member)
+            .into_iter()
+            .next()
+        {
+            None => Ok(()),
+            Some(what) => Err(Error::Outside {
+                what: format!("what the encoder made for {} fails: {what}", line.slot),
+                instead: "check the encoder's options in the sheet".to_owned(),
+            }),
+        }
     }
 }
 

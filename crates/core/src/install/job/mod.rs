@@ -15,10 +15,8 @@ pub use line::{Line, Work};
 pub use outlook::{Back, Outlook};
 
 use crate::error::{Error, Result};
-use crate::install::Root;
-use crate::install::root::Found;
 use crate::job::{Dealt, Job};
-use crate::ledger::usual_folder;
+use crate::root::{Asked, Found, Root};
 use crate::target::Target;
 use deft_needle_audio::Observer;
 use place::Ground;
@@ -34,8 +32,23 @@ pub struct Ask<'a> {
     pub others: Option<&'a BTreeMap<String, PathBuf>>,
     /// The ledger's folder, where it is not in the root.
     pub ledger: Option<&'a Path>,
+    /// Whether a ledger that was made for another place is taken over.
+    pub adopt: bool,
     /// Whether outside commands may run.
     pub allow_commands: bool,
+}
+
+impl Ask<'_> {
+    /// The root of a job, with its other ones.
+    fn certain(self, main: &Path, others: &BTreeMap<String, PathBuf>) -> Result<Root> {
+        let asked = Asked {
+            root: None,
+            others: others.clone(),
+            ledger: self.ledger.map(Path::to_owned),
+            adopt: self.adopt,
+        };
+        asked.certain(main, Found::Named)
+    }
 }
 
 /// A job with its target and its roots.
@@ -98,23 +111,17 @@ impl Run {
         for (name, folder) in others.chain([("main", &main)]) {
             if !folder.is_dir() {
                 return Err(Error::refused(
-                    format!("the {name} root {} is no folder", folder.display()),
+                    format!("the {name} root {} is not a folder", folder.display()),
                     "check the path in the job sheet; is the card in?",
                 ));
             }
         }
-        let root = Root {
-            ledger: ask
-                .ledger
-                .map_or_else(|| usual_folder(&main), PathBuf::from),
-            path: main,
-            found: Found::Named,
-        };
+        let ground = Ground::of(&job, &target)?;
         Ok(Self {
-            ground: Ground::of(&job, &target)?,
+            root: Some(ask.certain(&main, &ground.others)?),
+            ground,
             job,
             target,
-            root: Some(root),
             dealt,
             allow_commands: ask.allow_commands,
         })
@@ -138,13 +145,9 @@ impl Run {
         let target = Target::new(sheet, roots)?;
         let mut dealt = job.deal(&target);
         job.speak(&target, ask.allow_commands, &mut dealt, observer)?;
-        let root = target.roots.main.clone().map(|path| Root {
-            ledger: ask
-                .ledger
-                .map_or_else(|| usual_folder(&path), PathBuf::from),
-            path,
-            found: Found::Named,
-        });
+        let others = &target.roots.others;
+        let main = target.roots.main.as_deref();
+        let root = main.map(|main| ask.certain(main, others)).transpose()?;
         Ok(Self {
             ground: Ground::slots(),
             job,

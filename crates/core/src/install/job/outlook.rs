@@ -3,11 +3,13 @@
 use super::Run;
 use super::entries::{EntryLine, Files};
 use super::line::{Line, Sources, Work};
+use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::install::restore::covered;
 use crate::install::status::{Condition, condition};
 use crate::ledger::held_at;
 use crate::ledger::state::State;
+use crate::names::{Key, folded};
 use crate::sheet::Size;
 use crate::slots::families;
 use crate::stamps::Stamps;
@@ -15,13 +17,13 @@ use deft_needle_audio::Observer;
 use deft_needle_audio::num::count;
 use rayon::prelude::*;
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A slot that the job no longer names.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Back {
     /// What the ledger calls it.
-    pub key: String,
+    pub key: Key,
     /// How many layers stay below.
     pub below: usize,
     /// Whether somebody has changed the file, which then stays.
@@ -41,7 +43,7 @@ pub struct Outlook {
     /// Slots that get their stock back.
     pub back: Vec<Back>,
     /// Caches that go.
-    pub caches: Vec<String>,
+    pub caches: Vec<Key>,
     /// What the user should know.
     pub notes: Vec<String>,
     /// What is wrong; with any of it nothing is installed.
@@ -75,10 +77,15 @@ impl Run {
         &mut self,
         state: &State,
         stamps: &Stamps,
+        disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Outlook> {
         let mut faults = std::mem::take(&mut self.dealt.faults);
-        let sources = Sources { state, stamps };
+        let sources = Sources {
+            state,
+            stamps,
+            disk,
+        };
         let placements = &self.dealt.placements;
         let worked: Vec<Result<Line>> = placements
             .par_iter()
@@ -112,27 +119,29 @@ impl Run {
             faults,
             ..Outlook::default()
         };
-        self.look_back(&mut outlook, state)?;
+        refuse_same_file(&mut outlook);
+        self.look_back(&mut outlook, state, disk)?;
         self.look_at_variants(&mut outlook);
         self.look_at_room(&mut outlook);
         if self.root.is_some() {
-            self.look_at_entries(&mut outlook, state)?;
+            self.look_at_entries(&mut outlook, &sources)?;
         }
         if let (Some(root), false) = (&self.root, outlook.is_idle()) {
-            let clear = self
-                .target
-                .sheet
-                .clear
-                .0
+            let slots: Vec<&str> = outlook
+                .lines
                 .iter()
-                .map(|p| p.text().to_owned());
-            outlook.caches = crate::caches::find(&root.path, &clear.collect::<Vec<_>>())?;
+                .map(|line| line.slot.as_str())
+                .collect();
+            match crate::caches::of_target(&root.path, &self.target, state, &slots) {
+                Ok(caches) => outlook.caches = caches,
+                Err(error) => outlook.faults.push(error),
+            }
         }
         Ok(outlook)
     }
 
     /// Another job that lies over this one in a slot.
-    fn refuse_covered(&self, key: &str, state: &State) -> Option<Error> {
+    fn refuse_covered(&self, key: &Key, state: &State) -> Option<Error> {
         let known = state.slots.get(key)?;
         let at = known.layer_of(Some(&self.job.name))?;
         let upper = known.layers.get(at + 1)?;
@@ -140,16 +149,17 @@ impl Run {
     }
 
     /// Slots of the job's that it no longer names.
-    fn look_back(&self, outlook: &mut Outlook, state: &State) -> Result<()> {
+    fn look_back(&self, outlook: &mut Outlook, state: &State, disk: &dyn Disk) -> Result<()> {
         let Some(root) = &self.root else {
             return Ok(());
         };
-        let named: BTreeSet<String> = match &self.ground.archive {
+        let named: BTreeSet<Key> = match &self.ground.archive {
             Some(archive) => BTreeSet::from([archive.clone()]),
             None => {
                 let placements = self.dealt.placements.iter();
-                let slots = placements.map(|p| self.ground.key(&p.slot));
-                slots.chain(self.carried()).collect()
+                let key = |slot: &str| self.ground.key(slot, state, &root.path, disk).ok();
+                let slots = placements.filter_map(|p| key(&p.slot));
+                slots.chain(self.carried(state, disk)).collect()
             }
         };
         for (key, known) in &state.slots {
@@ -168,7 +178,7 @@ impl Run {
             outlook.back.push(Back {
                 key: key.clone(),
                 below,
-                changed: condition(now, ours, known) == Condition::ChangedSince,
+                changed: condition(now, ours, known) == Condition::Changed,
             });
         }
         Ok(())
@@ -257,6 +267,24 @@ impl Run {
                 .push(format!("all slots together: about {all} of {budget}")),
         }
     }
+}
+
+/// Two slots that are one file where the disk ignores case.
+fn refuse_same_file(outlook: &mut Outlook) {
+    let mut seen: BTreeMap<String, &str> = BTreeMap::new();
+    let mut faults = Vec::new();
+    for line in &outlook.lines {
+        if let Some(other) = seen.insert(folded(line.key.as_str()), &line.slot) {
+            faults.push(Error::refused(
+                format!(
+                    "{} and {other} may be one file: they differ in case alone",
+                    line.slot
+                ),
+                "leave one of them out",
+            ));
+        }
+    }
+    outlook.faults.extend(faults);
 }
 
 /// More than the target has room for.

@@ -1,8 +1,10 @@
 //! Where a job's files lie, as the ledger names them.
 
-use crate::error::Result;
+use crate::disk::Disk;
+use crate::error::{Error, Result};
 use crate::job::{Job, Place};
-use crate::ledger::join;
+use crate::ledger::state::State;
+use crate::names::Key;
 use crate::sheet::Way;
 use crate::target::Target;
 use crate::tree::slot_name;
@@ -21,7 +23,7 @@ pub struct Ground {
     /// Whether that is a mirrored tree.
     pub overlay: bool,
     /// The one file that all of it goes into.
-    pub archive: Option<String>,
+    pub archive: Option<Key>,
     /// The roots beside the main one, the overlay's own among them.
     pub others: BTreeMap<String, PathBuf>,
 }
@@ -58,7 +60,7 @@ impl Ground {
                 let name = path.file_name().unwrap_or_default().to_string_lossy();
                 let (root, folder) = ground.find(target, folder)?;
                 let file = below(&folder, &name);
-                ground.archive = Some(join(root.as_deref(), &file));
+                ground.archive = Some(Key::new(root.as_deref(), &file)?);
             }
         }
         Ok(ground)
@@ -77,7 +79,16 @@ impl Ground {
                 return Ok((name, slot_name(folder, path)?));
             }
         }
-        self.others.insert(OWN.to_owned(), path.to_owned());
+        if !path.is_dir() {
+            return Err(Error::refused(
+                format!("the folder {} does not exist", path.display()),
+                "make it, or correct the path in the job sheet",
+            ));
+        }
+        let path = crate::root::Asked::default()
+            .certain(path, crate::root::Found::Named)?
+            .path;
+        self.others.insert(OWN.to_owned(), path);
         Ok((Some(OWN.to_owned()), String::new()))
     }
 
@@ -90,9 +101,25 @@ impl Ground {
         }
     }
 
-    /// What the ledger calls the file of a slot.
-    pub fn key(&self, slot: &str) -> String {
-        join(self.root.as_deref(), &below(&self.folder, slot))
+    /// What the ledger calls the file of a slot, by its true name.
+    ///
+    /// # Errors
+    /// As [`State::key`].
+    pub fn key(&self, slot: &str, state: &State, main: &Path, disk: &dyn Disk) -> Result<Key> {
+        let within = below(&self.folder, slot);
+        state.key(main, self.root.as_deref(), &within, disk)
+    }
+
+    /// Whether a key lies in the mirrored tree, and the slot that it is there.
+    pub fn slot_of(&self, key: &Key) -> Option<String> {
+        if !self.overlay || key.root() != self.root.as_deref() {
+            return None;
+        }
+        let rest = key.within().strip_prefix(&self.folder)?;
+        match self.folder.is_empty() {
+            true => Some(rest.to_owned()),
+            false => rest.strip_prefix('/').map(str::to_owned),
+        }
     }
 }
 

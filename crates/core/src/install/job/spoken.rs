@@ -3,7 +3,7 @@
 use super::Run;
 use super::line::{Line, Work};
 use crate::error::Result;
-use crate::ledger::split;
+use crate::names::Key;
 use crate::sheet::Entry;
 use crate::template::Names;
 use deft_needle_audio::Clip;
@@ -36,7 +36,7 @@ impl Run {
         &self,
         entry: &Entry,
         lines: &[Line],
-    ) -> Result<Vec<(Option<String>, Names)>> {
+    ) -> Result<Vec<(Option<Key>, Names)>> {
         if entry.patterns.0.is_empty() {
             return Ok(vec![(None, self.job.names())]);
         }
@@ -105,9 +105,11 @@ impl Run {
                 let Some(root) = &self.root else {
                     return Ok(None);
                 };
-                let (other, within) = split(&line.key);
-                let folder = other.and_then(|name| self.ground.others.get(name));
-                let path = folder.unwrap_or(&root.path).join(within);
+                let other = line
+                    .key
+                    .root()
+                    .and_then(|name| self.ground.others.get(name));
+                let path = line.key.path(other.unwrap_or(&root.path));
                 let input = deft_needle_audio::read::Input::file(&path);
                 // A closed format has no length that could be told.
                 let clip = Clip::from_input(input, &line.hints).ok();

@@ -1,0 +1,113 @@
+//! Outputs under a name of their own until they are whole: exclusive, not to be guessed, and cleared away
+//! by the next run where this one is killed.
+
+use super::{open_plain, read_plain};
+use crate::error::{Error, Result};
+use crate::limits;
+use crate::names::PART;
+use crate::root::registry::data_folder;
+use std::fs::{self, File, OpenOptions};
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::sync::Once;
+
+static SWEPT: Once = Once::new();
+
+/// A name beside an output. As long as it lives, a note in this user's own folder says where it is.
+#[derive(Debug)]
+pub struct Part {
+    path: PathBuf,
+    note: Option<(PathBuf, File)>,
+}
+
+impl Part {
+    /// One beside `out`; nothing is there yet.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the system gives no random numbers; [`Error::Read`] where the folder of
+    /// `out` is not there.
+    pub fn beside(out: &Path) -> Result<Self> {
+        let notes = data_folder().map(|folder| folder.join("parts"));
+        if let Some(notes) = &notes {
+            SWEPT.call_once(|| sweep(notes));
+        }
+        let token = crate::ledger::random()?;
+        let path = out.with_file_name(format!("{PART}{token}"));
+        let absolute = std::path::absolute(&path).map_err(Error::read(&path))?;
+        // Without a note all works the same; only a killed run leaves its part.
+        let note = notes.and_then(|notes| note(&notes, &token, &absolute).ok());
+        Ok(Self { path, note })
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+}
+
+impl Drop for Part {
+    fn drop(&mut self) {
+        if let Some((path, file)) = self.note.take() {
+            drop(file);
+            let _ = fs::remove_file(path);
+        }
+    }
+}
+
+fn note(notes: &Path, token: &str, part: &Path) -> std::io::Result<(PathBuf, File)> {
+    fs::create_dir_all(notes)?;
+    let path = notes.join(token);
+    let mut file = File::create_new(&path)?;
+    let _ = file.try_lock();
+    file.write_all(part.to_string_lossy().as_bytes())?;
+    Ok((path, file))
+}
+
+/// Removes the parts of runs that are gone.
+fn sweep(notes: &Path) {
+    for entry in fs::read_dir(notes).into_iter().flatten().flatten() {
+        let note = entry.path();
+        let Ok(file) = open_plain(OpenOptions::new().read(true), &note) else {
+            continue;
+        };
+        if file.try_lock().is_err() {
+            continue;
+        }
+        let named = read_plain(&note, limits::NAME).ok();
+        let Some(part) = named.and_then(|bytes| String::from_utf8(bytes).ok()) else {
+            let _ = fs::remove_file(&note);
+            continue;
+        };
+        let part = PathBuf::from(part);
+        let own = format!("{PART}{}", entry.file_name().to_string_lossy());
+        let is_own = part.file_name().is_some_and(|name| *name == *own);
+        let is_file = fs::symlink_metadata(&part).is_ok_and(|found| found.is_file());
+        if is_own && is_file {
+            let _ = fs::remove_file(&part);
+        }
+        drop(file);
+        let _ = fs::remove_file(&note);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_parts_of_runs_that_are_gone_are_swept() {
+        let folder = tempfile::tempdir().unwrap();
+        let notes = folder.path().join("parts");
+        let living = note(&notes, "living", &folder.path().join(".deft-needle-living")).unwrap();
+        drop(note(&notes, "dead", &folder.path().join(".deft-needle-dead")).unwrap());
+        drop(note(&notes, "liar", &folder.path().join("precious")).unwrap());
+        for name in [".deft-needle-living", ".deft-needle-dead", "precious"] {
+            fs::write(folder.path().join(name), b"x").unwrap();
+        }
+        sweep(&notes);
+        let there = |name: &str| folder.path().join(name).exists();
+        assert!(there(".deft-needle-living") && there("precious"));
+        assert!(!there(".deft-needle-dead"));
+        assert!(living.0.exists() && !notes.join("liar").exists());
+    }
+}

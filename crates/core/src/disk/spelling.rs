@@ -1,0 +1,54 @@
+//! How a folder spells the names in it.
+
+use crate::names::folded;
+use same_file::Handle;
+use std::ffi::{OsStr, OsString};
+use std::fs;
+use std::io;
+use std::path::Path;
+
+/// The name under which a folder lists what it finds as `name`; `None` where it finds nothing.
+///
+/// A file system that ignores case, or how accents are stored, finds one file under many names. The one
+/// that it lists is the true one, and tells whether two names mean one file.
+///
+/// # Errors
+/// The system's.
+pub fn of(folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
+    let folder = match folder.as_os_str().is_empty() {
+        true => Path::new("."),
+        false => folder,
+    };
+    match fs::symlink_metadata(folder.join(name)) {
+        Ok(_) => {}
+        Err(error) if is_absent(&error) => return Ok(None),
+        Err(error) => return Err(error),
+    }
+    let wanted = folded(&name.to_string_lossy());
+    let mut alike = Vec::new();
+    for entry in fs::read_dir(folder)? {
+        let listed = entry?.file_name();
+        if listed == name {
+            return Ok(Some(listed));
+        }
+        if folded(&listed.to_string_lossy()) == wanted {
+            alike.push(listed);
+        }
+    }
+    // A short name of Windows is listed nowhere.
+    let same = |listed: &OsString| -> bool {
+        let other = Handle::from_path(folder.join(listed));
+        Handle::from_path(folder.join(name)).is_ok_and(|own| other.is_ok_and(|other| own == other))
+    };
+    let is_only = alike.len() == 1;
+    let found = alike.into_iter().find(|listed| is_only || same(listed));
+    Ok(Some(found.unwrap_or_else(|| name.to_owned())))
+}
+
+/// Whether an error says that there is nothing of that name.
+pub fn is_absent(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+    )
+}

@@ -1,0 +1,349 @@
+//! The folder of a ledger: its log, kept twice, and the copies of stock.
+
+use super::log::{self, Log};
+use super::record::Record;
+use super::state::State;
+use crate::disk::Disk;
+use crate::error::{Error, Result};
+use crate::root::Kind;
+use std::collections::BTreeMap;
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+
+/// How the name of a copy ends that is being made.
+pub const UNFINISHED: &str = ".new";
+/// Digits of a copy's name.
+const DIGITS: usize = 64;
+/// How the names of logs begin that were damaged.
+const RETIRED: &str = "damaged-";
+/// Room that is held back for the log, so that a restore goes on when the disk is full.
+const RESERVE: usize = 1 << 15;
+
+/// Whether a folder is that of a ledger.
+pub fn is_ledger(folder: &Path) -> bool {
+    let attic = Attic::new(folder);
+    let begins = |path: PathBuf| {
+        let file = path.metadata().is_ok_and(|found| found.is_file());
+        file && log::read(&path)
+            .is_ok_and(|log| matches!(log.records.get(&0), Some(Record::Root { .. })))
+    };
+    begins(attic.log()) || begins(attic.twin())
+}
+
+/// The folder of a ledger.
+#[derive(Debug, Clone)]
+pub struct Attic {
+    folder: PathBuf,
+}
+
+/// Both files of the log.
+#[derive(Debug)]
+pub struct Written {
+    folder: PathBuf,
+    files: [Log; 2],
+    /// Copies of stock.
+    copies: Vec<String>,
+}
+
+impl Attic {
+    pub fn new(folder: &Path) -> Self {
+        Self {
+            folder: folder.to_owned(),
+        }
+    }
+
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    pub fn stock(&self) -> PathBuf {
+        self.folder.join("stock")
+    }
+
+    pub fn log(&self) -> PathBuf {
+        self.folder.join("ledger.log")
+    }
+
+    /// The log once more, beside the copies that it speaks of.
+    pub fn twin(&self) -> PathBuf {
+        self.stock().join("ledger.log")
+    }
+
+    pub fn lock(&self) -> PathBuf {
+        self.folder.join("lock")
+    }
+
+    fn reserved(&self) -> PathBuf {
+        self.folder.join("reserve")
+    }
+
+    /// Whether there is a folder, and nothing in it that could lead elsewhere.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the folder, or something in it, is a link or of another kind than ours
+    /// are, or where the folder holds what is not ours.
+    pub fn is_there(&self) -> Result<bool> {
+        let odd = |path: &Path, what: &str| {
+            Err(Error::refused(
+                format!("{} is {what}: this is not a ledger of ours", path.display()),
+                "name an empty or a new folder, or a ledger's own",
+            ))
+        };
+        match Kind::of(&self.folder)? {
+            Kind::Nothing => return Ok(false),
+            Kind::Folder => {}
+            Kind::Link => return odd(&self.folder, "a link"),
+            Kind::File | Kind::Other => return odd(&self.folder, "not a folder"),
+        }
+        for (path, wanted) in [
+            (self.stock(), Kind::Folder),
+            (self.log(), Kind::File),
+            (self.twin(), Kind::File),
+            (self.lock(), Kind::File),
+            (self.reserved(), Kind::File),
+        ] {
+            match Kind::of(&path)? {
+                Kind::Nothing => {}
+                found if found == wanted => {}
+                Kind::Link => return odd(&path, "a link"),
+                _ => return odd(&path, "of another kind than ours are"),
+            }
+        }
+        if !is_ledger(&self.folder) {
+            const OURS: [&str; 5] = ["stock", "ledger.log", "lock", "reserve", "stamps.json"];
+            let entries = std::fs::read_dir(&self.folder).map_err(Error::read(&self.folder))?;
+            let names = entries.flatten().map(|entry| entry.file_name());
+            let strange = |name: &std::ffi::OsString| {
+                let retired = name.to_string_lossy().starts_with(RETIRED);
+                !retired && !OURS.iter().any(|own| name == own)
+            };
+            if let Some(name) = names.into_iter().find(strange) {
+                return odd(&self.folder.join(name), "none of our files");
+            }
+            let copies = self.copies();
+            for name in crate::tree::names_in(&self.stock()) {
+                if name != "ledger.log" && !copies.contains(&name) && !name.ends_with(UNFINISHED) {
+                    return odd(&self.stock().join(name), "none of our files");
+                }
+            }
+            // Copies without a log are dealt with as a damaged ledger.
+            for path in [self.log(), self.twin()] {
+                let file = log::read(&path)?;
+                if copies.is_empty() && file.bytes > 0 && !file.torn && file.records.is_empty() {
+                    return odd(&path, "none of our files");
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// The names of copies.
+    pub fn copies(&self) -> Vec<String> {
+        let is_copy =
+            |name: &String| name.len() == DIGITS && name.bytes().all(|b| b.is_ascii_hexdigit());
+        let names = crate::tree::names_in(&self.stock()).into_iter();
+        names.filter(is_copy).collect()
+    }
+
+    /// The names of copies that were never finished.
+    pub fn unfinished(&self) -> Vec<String> {
+        let names = crate::tree::names_in(&self.stock()).into_iter();
+        names.filter(|name| name.ends_with(UNFINISHED)).collect()
+    }
+
+    /// Reads both files of the log.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn read(&self) -> Result<Written> {
+        Ok(Written {
+            folder: self.folder.clone(),
+            files: [log::read(&self.log())?, log::read(&self.twin())?],
+            copies: self.copies(),
+        })
+    }
+
+    /// All records that can be read, those of logs that were retired first.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn all_records(&self) -> Result<Vec<Record>> {
+        let mut all = Vec::new();
+        let retired = self.retired();
+        for pair in retired.chunks(2) {
+            let mut records = BTreeMap::new();
+            for name in pair {
+                records.extend(log::read(&self.folder.join(name))?.records);
+            }
+            all.extend(records.into_values());
+        }
+        all.extend(self.read()?.records().into_values());
+        Ok(all)
+    }
+
+    /// The names of logs that were damaged, two of each time.
+    fn retired(&self) -> Vec<String> {
+        let names = crate::tree::names_in(&self.folder).into_iter();
+        names.filter(|name| name.starts_with(RETIRED)).collect()
+    }
+
+    /// Puts a damaged log aside.
+    ///
+    /// # Errors
+    /// [`Error::Write`].
+    pub fn retire(&self, disk: &dyn Disk) -> Result<()> {
+        let number = self.retired().len() / 2 + 1;
+        for (path, which) in [(self.log(), "a"), (self.twin(), "b")] {
+            let to = self.folder.join(format!("{RETIRED}{number:04}{which}.log"));
+            let moved = match path.exists() {
+                true => disk.rename(&path, &to),
+                false => disk.create(&to).map(drop),
+            };
+            moved.map_err(Error::write("put aside", &path))?;
+        }
+        Ok(())
+    }
+
+    /// Writes at the end of both files. What failed is told with whether both were cut back.
+    pub fn append(&self, bytes: &[u8], disk: &dyn Disk) -> Result<(), (Error, bool)> {
+        let files = [self.log(), self.twin()];
+        let length = |path: &PathBuf| path.symlink_metadata().map_or(0, |found| found.len());
+        let before = files.each_ref().map(length);
+        let write = || -> Result<()> {
+            for path in &files {
+                let written = log::append(path, bytes, disk);
+                written.map_err(Error::write("write", path))?;
+            }
+            Ok(())
+        };
+        let cut = || {
+            let mut pairs = files.iter().zip(before);
+            pairs.all(|(path, length)| !path.exists() || disk.truncate(path, length).is_ok())
+        };
+        let Err(error) = write() else {
+            return Ok(());
+        };
+        let is_cut = cut();
+        let full = matches!(&error, Error::Write { source, .. } if source.kind() == io::ErrorKind::StorageFull);
+        if full && is_cut && disk.remove(&self.reserved()).is_ok() {
+            return match write() {
+                Ok(()) => Ok(()),
+                Err(error) => Err((error, cut())),
+            };
+        }
+        Err((error, is_cut))
+    }
+
+    /// Holds room back for the log; without it nothing is lost, but a full disk may keep a restore waiting.
+    pub fn reserve(&self, disk: &dyn Disk) {
+        let path = self.reserved();
+        if path.exists() {
+            return;
+        }
+        let made = disk.create(&path).and_then(|mut file| {
+            file.write_all(&vec![b' '; RESERVE])?;
+            file.sync()
+        });
+        if made.is_err() {
+            let _ = disk.remove(&path);
+        }
+    }
+
+    /// Removes everything but the lock and the folder itself; whether the log is gone.
+    pub fn clear(&self, disk: &dyn Disk) -> bool {
+        for path in [self.log(), self.twin()] {
+            if path.exists() && disk.remove(&path).is_err() {
+                return false;
+            }
+        }
+        let retired = self
+            .retired()
+            .into_iter()
+            .map(|name| self.folder.join(name));
+        let own = [self.reserved(), crate::stamps::path_in(&self.folder)];
+        for path in own.into_iter().chain(retired) {
+            if path.exists() {
+                let _ = disk.remove(&path);
+            }
+        }
+        let _ = disk.remove_folder(&self.stock());
+        true
+    }
+}
+
+impl Written {
+    /// Whether there is nothing in either.
+    pub fn is_empty(&self) -> bool {
+        self.files.iter().all(|file| file.bytes == 0)
+    }
+
+    /// All records of both by their numbers.
+    pub fn records(&self) -> BTreeMap<usize, Record> {
+        let [first, twin] = &self.files;
+        let mut all = twin.records.clone();
+        all.extend(first.records.clone());
+        all
+    }
+
+    /// What they add up to.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where both files are damaged in the same place, or copies lie there that
+    /// neither knows of.
+    pub fn state(&self) -> Result<State> {
+        let all = self.records();
+        let whole = (0..).take_while(|n| all.contains_key(n)).count();
+        let [first, twin] = &self.files;
+        let disagree = |n: &usize| {
+            let both = first.records.get(n).zip(twin.records.get(n));
+            both.is_some_and(|(a, b)| a != b)
+        };
+        let has_root = matches!(all.get(&0), Some(Record::Root { .. }));
+        let is_new = whole == 0 && self.files.iter().all(|file| file.torn || file.bytes == 0);
+        let odd = whole < all.len() || (0..whole).any(|n| disagree(&n)) || !(has_root || is_new);
+        // What stood at a damaged end, only the other file can tell.
+        let lost = !is_new && self.files.iter().all(|file| !file.ends);
+        let records: Vec<Record> = all.into_values().take(whole).collect();
+        let state = State::replay(&records);
+        let strange = |copy: &String| !state.taken.contains(copy) && !state.strays.contains(copy);
+        if odd || lost || self.copies.iter().any(strange) {
+            return Err(self.damaged());
+        }
+        Ok(state)
+    }
+
+    fn damaged(&self) -> Error {
+        Error::Damaged {
+            ledger: self.folder.clone(),
+            copies: self.copies.len(),
+        }
+    }
+
+    /// Makes both files whole again; how many records they have.
+    ///
+    /// # Errors
+    /// [`Error::Write`].
+    pub fn heal(&self, attic: &Attic, disk: &dyn Disk) -> Result<usize> {
+        let all: Vec<Record> = self.records().into_values().collect();
+        for (path, file) in [attic.log(), attic.twin()].iter().zip(&self.files) {
+            if file.intact == file.bytes && file.records.len() == all.len() {
+                continue;
+            }
+            if !attic.stock().is_dir() {
+                let made = disk.create_folder(&attic.stock());
+                made.map_err(Error::write("make", &attic.stock()))?;
+            }
+            if file.intact < file.bytes {
+                let cut = disk.truncate(path, file.intact);
+                cut.map_err(Error::write("repair", path))?;
+            }
+            let intact = file.whole_lines();
+            let missing = log::lines(&all[intact.min(all.len())..], intact)?;
+            if !missing.is_empty() {
+                let added = log::append(path, missing.as_bytes(), disk);
+                added.map_err(Error::write("repair", path))?;
+            }
+        }
+        Ok(all.len())
+    }
+}

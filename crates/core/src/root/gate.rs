@@ -1,0 +1,152 @@
+//! The gate of a root: whatever is read or changed in one goes through [`look`], which follows no link,
+//! enters no ledger, and finds the true name of what was typed.
+
+use crate::disk::Disk;
+use crate::error::{Error, Result};
+use crate::ledger::is_ledger;
+use crate::names::{Key, is_own};
+use std::ffi::OsStr;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// What lies at a place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Nothing.
+    Nothing,
+    /// A regular file.
+    File,
+    /// A symbolic link.
+    Link,
+    /// A folder.
+    Folder,
+    /// A pipe, a device, a socket.
+    Other,
+}
+
+impl Kind {
+    /// Of a path, links not followed.
+    ///
+    /// # Errors
+    /// [`Error::Read`].
+    pub fn of(path: &Path) -> Result<Self> {
+        match fs::symlink_metadata(path) {
+            Ok(found) if found.is_file() => Ok(Self::File),
+            Ok(found) if found.is_symlink() => Ok(Self::Link),
+            Ok(found) if found.is_dir() => Ok(Self::Folder),
+            Ok(_) => Ok(Self::Other),
+            Err(error) if is_absent(&error) => Ok(Self::Nothing),
+            Err(error) => Err(Error::read(path)(error)),
+        }
+    }
+}
+
+fn is_absent(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+    )
+}
+
+/// A place within a root.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// Its path.
+    pub path: PathBuf,
+    /// Its name within the root, as the disk spells it.
+    pub within: String,
+    /// What lies there.
+    pub kind: Kind,
+}
+
+/// Looks at a place within a root, folder by folder.
+///
+/// # Errors
+/// [`Error::Refused`] where a folder on the way is a link, a file or a ledger; [`Error::Read`].
+pub fn look(root: &Path, within: &str, disk: &dyn Disk) -> Result<Place> {
+    // Only for its checks: what is no key is no place either.
+    Key::new(None, within)?;
+    let mut place = Place {
+        path: root.to_owned(),
+        within: String::new(),
+        kind: Kind::Folder,
+    };
+    let mut names = within.split('/').peekable();
+    while let Some(name) = names.next() {
+        let spelt = match place.kind {
+            Kind::Nothing => None,
+            _ => disk
+                .spelling(&place.path, OsStr::new(name))
+                .map_err(Error::read(&place.path))?,
+        };
+        let name = spelt.as_deref().unwrap_or(OsStr::new(name));
+        let name = name
+            .to_str()
+            .ok_or_else(|| not_unicode(&place.path.join(name)))?;
+        if is_own(name) {
+            return Err(into_ledger(&place.path.join(name)));
+        }
+        place.path.push(name);
+        if !place.within.is_empty() {
+            place.within.push('/');
+        }
+        place.within.push_str(name);
+        place.kind = match place.kind {
+            Kind::Nothing => Kind::Nothing,
+            _ => Kind::of(&place.path)?,
+        };
+        if names.peek().is_some() {
+            pass(&place.path, place.kind)?;
+        }
+    }
+    Ok(place)
+}
+
+/// A folder on the way.
+fn pass(path: &Path, kind: Kind) -> Result<()> {
+    match kind {
+        Kind::Nothing => Ok(()),
+        Kind::Folder if is_ledger(path) => Err(into_ledger(path)),
+        Kind::Folder => Ok(()),
+        Kind::Link => Err(Error::refused(
+            format!("{} is a link", path.display()),
+            "name the folder that it leads to: nothing is followed through links",
+        )),
+        Kind::File | Kind::Other => Err(Error::refused(
+            format!("{} is not a folder", path.display()),
+            "check the path",
+        )),
+    }
+}
+
+fn into_ledger(path: &Path) -> Error {
+    Error::refused(
+        format!("{} belongs to a ledger", path.display()),
+        "name a file of the target's",
+    )
+}
+
+/// A name that no sheet, ledger or list can hold.
+pub(super) fn not_unicode(path: &Path) -> Error {
+    Error::refused(
+        format!("the name {} is not valid Unicode", path.display()),
+        "rename it first",
+    )
+}
+
+/// Refuses what no slot can be: a folder, a pipe, a device.
+///
+/// # Errors
+/// [`Error::Refused`].
+pub fn refuse_odd(place: &Place) -> Result<()> {
+    let what = match place.kind {
+        Kind::Nothing | Kind::File | Kind::Link => return Ok(()),
+        Kind::Folder => "a folder",
+        Kind::Other => "a pipe or a device",
+    };
+    Err(Error::refused(
+        format!("{} is {what}", place.path.display()),
+        "name a regular file",
+    ))
+}
