@@ -1,5 +1,7 @@
 //! What every reader must stand: any bytes behind the first ones of its format.
 
+pub mod core;
+
 use deft_needle_audio::Clip;
 use deft_needle_audio::block::{Block, Source};
 use deft_needle_audio::read::{Hints, Input};

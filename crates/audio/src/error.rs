@@ -105,7 +105,7 @@ impl Error {
                 _ => "check that the disk or card is still there and has room",
             },
             Self::Verify { .. } => "nothing was put in place; check the disk, then try again",
-            Self::Stopped => "nothing was changed",
+            Self::Stopped => "what was finished before is kept, nothing is half-written",
         }
     }
 }

@@ -4,6 +4,7 @@ use crate::exit::Exit;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_core::Error as CoreError;
 use std::error::Error;
+use std::io::Write as _;
 
 /// What went wrong.
 #[derive(Debug, thiserror::Error)]
@@ -28,6 +29,14 @@ pub enum Failure {
         /// What it is named and what it is.
         message: String,
     },
+    /// With one of several clips.
+    #[error("{clip}: {source}")]
+    Of {
+        /// Which.
+        clip: String,
+        /// What.
+        source: Box<Failure>,
+    },
     /// With a program of the system's.
     #[error("{what}")]
     Outside {
@@ -45,11 +54,24 @@ impl Failure {
         }
     }
 
+    /// The same, naming the clip where the message does not.
+    pub fn about(self, clip: &std::path::Path) -> Self {
+        let clip = clip.to_string_lossy().into_owned();
+        match self.message().contains(&clip) {
+            true => self,
+            false => Self::Of {
+                clip,
+                source: Box::new(self),
+            },
+        }
+    }
+
     /// The exit code.
     pub fn exit(&self) -> Exit {
         match self {
             Self::Audio(error) => audio_exit(error),
             Self::Core(error) => core_exit(error),
+            Self::Of { source, .. } => source.exit(),
             Self::Usage { .. } => Exit::Usage,
             Self::Renamed { .. } => Exit::Unreadable,
             Self::Outside { .. } => Exit::Unwritten,
@@ -61,6 +83,7 @@ impl Failure {
         match self {
             Self::Audio(error) => error.remedy(),
             Self::Core(error) => error.remedy(),
+            Self::Of { source, .. } => source.remedy(),
             Self::Usage { instead, .. } => instead,
             Self::Renamed { .. } => "export it as WAV where it was made; renaming converts nothing",
             Self::Outside { .. } => "",
@@ -118,4 +141,20 @@ fn audio_exit(error: &AudioError) -> Exit {
         AudioError::Write(_) | AudioError::Verify { .. } => Exit::Unwritten,
         _ => Exit::Unreadable,
     }
+}
+
+/// What is said where the program itself is wrong.
+pub fn apologise(panic: &std::panic::PanicHookInfo<'_>) {
+    let place = panic
+        .location()
+        .map(ToString::to_string)
+        .unwrap_or_default();
+    let said = panic.payload_as_str().unwrap_or_default();
+    let version = env!("CARGO_PKG_VERSION");
+    let _ = writeln!(
+        std::io::stderr(),
+        "error: internal error, sorry: {} ({place})\nhelp: please report this line with the command and the \
+         version, deft-needle {version}; no original is lost: the next run completes or rolls back what was under way",
+        crate::console::safe(said)
+    );
 }

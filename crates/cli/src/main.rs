@@ -29,6 +29,7 @@ const NOTICES: &str = concat!(
 );
 
 fn main() -> ExitCode {
+    std::panic::set_hook(Box::new(failure::apologise));
     let typed: Vec<_> = std::env::args_os().collect();
     if args::asks_for_notices(&typed) {
         let console = Console::new(&args::Common::default());

@@ -1,6 +1,7 @@
 //! What was typed, as files: wildcards, folders, standard input, output names.
 
 use crate::failure::Failure;
+use crate::progress::waiting;
 use deft_needle_audio::Clip;
 use deft_needle_audio::read::{Hints, Input};
 use std::path::{Path, PathBuf, is_separator};
@@ -18,7 +19,7 @@ pub fn is_stream(path: &Path) -> bool {
 /// Opens a clip; `-` is standard input.
 pub fn open_clip(path: &Path, hints: &Hints) -> Result<Clip, Failure> {
     let input = match is_stream(path) {
-        true => Input::spool(&mut std::io::stdin().lock(), "standard input")?,
+        true => waiting(|| Input::spool(&mut std::io::stdin().lock(), "standard input"))?,
         false => Input::file(path),
     };
     Ok(Clip::from_input(input, hints)?)

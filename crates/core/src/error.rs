@@ -121,6 +121,12 @@ impl Error {
         matches!(self, Self::Write { source, .. } if full.contains(&source.kind()))
     }
 
+    /// Whether something is not there.
+    pub fn is_absent(&self) -> bool {
+        let absent = |source: &io::Error| source.kind() == io::ErrorKind::NotFound;
+        matches!(self, Self::Write { source, .. } | Self::Read { source, .. } if absent(source))
+    }
+
     /// What the user can do next; empty where the message says it all.
     pub fn remedy(&self) -> &str {
         match self {
@@ -137,6 +143,12 @@ impl Error {
                     "check that you may write there, and close the game or program that holds the file"
                 }
                 io::ErrorKind::NotFound => "check that the folder exists and the card is in",
+                io::ErrorKind::InvalidFilename => {
+                    "the name is too long for that disk, or has characters that it does not take"
+                }
+                io::ErrorKind::QuotaExceeded => {
+                    "free some space: your quota on that disk is used up"
+                }
                 _ => "check that the disk or card is still there; close what holds the file",
             },
             Self::Read { source, .. } => match source.kind() {

@@ -175,6 +175,18 @@ impl Source for Frames {
             return Ok(());
         }
         self.decode(block);
+        let units = count(self.bytes.len()) / self.plain.unit_bytes.max(1);
+        let held = units * self.plain.unit_frames;
+        if count(block.frames()) < self.left.min(held) {
+            // A block that contradicts its file's header decodes to nothing.
+            let come = self.plain.bytes - self.pieces.left - count(self.bytes.len());
+            return Err(Error::Malformed {
+                path: self.pieces.path.clone(),
+                format: self.format.container.facts().word,
+                what: "a block of samples is damaged".to_owned(),
+                offset: self.plain.offset + come,
+            });
+        }
         block.truncate(size(self.left));
         self.left -= count(block.frames());
         Ok(())

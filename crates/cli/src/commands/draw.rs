@@ -107,6 +107,7 @@ pub fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), F
 
 fn is_picture(path: &Path) -> bool {
     let mut head = Vec::new();
-    let read = std::fs::File::open(path).and_then(|file| file.take(4).read_to_end(&mut head));
+    let read = deft_needle_audio::read::open_regular(path)
+        .and_then(|file| file.take(4).read_to_end(&mut head));
     read.is_ok() && head == b"\x89PNG"
 }

@@ -137,7 +137,7 @@ fn claims_other(file: &Path, is: Container) -> bool {
 
 /// Adds what the file really is to the message that it cannot be decoded.
 fn renamed(file: &Path, failure: Failure) -> Failure {
-    let sniffed = std::fs::File::open(file)
+    let sniffed = deft_needle_audio::read::open_regular(file)
         .ok()
         .and_then(|mut open| sniff::sniff(&mut open, file).ok());
     match sniffed.and_then(|sniffed| sniffed.container()) {

@@ -11,6 +11,17 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
+/// A folder in memory where the machine has one: these disks strike thousands of times, and syncing a
+/// real one is slow.
+pub fn folder() -> tempfile::TempDir {
+    let memory = Path::new("/dev/shm");
+    let made = match memory.is_dir() {
+        true => tempfile::tempdir_in(memory),
+        false => tempfile::tempdir(),
+    };
+    made.unwrap()
+}
+
 /// What happens at the chosen call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fault {

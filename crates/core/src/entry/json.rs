@@ -79,6 +79,7 @@ pub fn in_line(value: &Value) -> String {
 
 impl Syntax for Json {
     fn read(&self, text: &str) -> Result<Node, String> {
+        super::depth::refuse_brackets(text).map_err(|what| format!("invalid JSON: {what}"))?;
         let options = ParseOptions {
             allow_comments: true,
             allow_trailing_commas: true,
@@ -90,11 +91,11 @@ impl Syntax for Json {
             ..ParseOptions::default()
         };
         let read = parse_to_ast(text, &CollectOptions::default(), &options);
-        let read = read.map_err(|error| format!("it is no sound JSON: {error}"))?;
+        let read = read.map_err(|error| format!("invalid JSON: {error}"))?;
         read.value
             .as_ref()
             .map(node)
-            .ok_or_else(|| "it is no sound JSON: it is empty".to_owned())
+            .ok_or_else(|| "invalid JSON: it is empty".to_owned())
     }
 
     fn value(&self, value: &Value) -> String {

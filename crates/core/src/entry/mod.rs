@@ -1,6 +1,7 @@
 //! What targets keep beside their sounds in lists, manifests and settings: edited in place, everything
 //! else as it was, and undone by itself even when other lines have changed since.
 
+mod depth;
 mod ini;
 mod json;
 mod line_list;

@@ -1,7 +1,7 @@
 //! Property lists in their binary form: read whole, and written anew.
 
-use super::Document;
 use super::node::steps;
+use super::{Document, depth};
 use plist::Value as Plist;
 use serde_json::{Map, Value};
 use std::io::Cursor;
@@ -59,9 +59,14 @@ impl PlistBinary {
     /// # Errors
     /// What is wrong with it.
     pub fn read(bytes: &[u8]) -> Result<Self, String> {
+        match bytes.starts_with(MARK) {
+            true => depth::refuse_binary(bytes),
+            false => depth::refuse_elements(&String::from_utf8_lossy(bytes)),
+        }
+        .map_err(|what| format!("invalid property list: {what}"))?;
         let read = Plist::from_reader(Cursor::new(bytes));
         read.map(Self)
-            .map_err(|error| format!("it is no sound property list: {error}"))
+            .map_err(|error| format!("invalid property list: {error}"))
     }
 
     fn node(&self, steps: &[String]) -> Option<&Plist> {

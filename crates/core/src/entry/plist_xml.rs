@@ -1,6 +1,7 @@
 //! Property lists as XML (Apple's PropertyList-1.0 DTD).
 
 use super::node::{Kind, Member, Node, Syntax};
+use crate::limits;
 use roxmltree::{Document, ParsingOptions};
 use serde_json::Value;
 use std::ops::Range;
@@ -87,12 +88,14 @@ fn escaped(text: &str) -> String {
 
 impl Syntax for PlistXml {
     fn read(&self, text: &str) -> Result<Node, String> {
+        super::depth::refuse_elements(text).map_err(|what| format!("invalid XML: {what}"))?;
         let options = ParsingOptions {
             allow_dtd: true,
+            nodes_limit: u32::try_from(limits::VALUES).unwrap_or(u32::MAX),
             ..ParsingOptions::default()
         };
         let document = Document::parse_with_options(text, options)
-            .map_err(|error| format!("it is no sound XML: {error}"))?;
+            .map_err(|error| format!("invalid XML: {error}"))?;
         let root = document.root_element();
         let value = root.children().find(roxmltree::Node::is_element);
         match value {

@@ -51,7 +51,7 @@ impl Stored {
                 _ => u16::from_le_bytes([pair[0], pair[1]]),
             };
             let units: Vec<u16> = bytes.chunks_exact(2).map(unit).collect();
-            let text = String::from_utf16(&units).map_err(|_| "it is no sound UTF-16".to_owned());
+            let text = String::from_utf16(&units).map_err(|_| "invalid UTF-16".to_owned());
             match bytes.len() % 2 {
                 0 => text.map(|text| Self {
                     text,
@@ -59,7 +59,7 @@ impl Stored {
                     mark,
                     foreign: 0,
                 }),
-                _ => Err("it is no sound UTF-16: it ends within a letter".to_owned()),
+                _ => Err("invalid UTF-16: it ends within a letter".to_owned()),
             }
         };
         match bytes {

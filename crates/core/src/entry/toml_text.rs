@@ -130,6 +130,7 @@ fn bare(key: &str) -> String {
 
 impl Syntax for Toml {
     fn read(&self, text: &str) -> Result<Node, String> {
+        super::depth::refuse_brackets(text).map_err(|what| format!("invalid TOML: {what}"))?;
         let table = DeTable::parse(text).map_err(|error| {
             let message = error
                 .message()
@@ -137,7 +138,7 @@ impl Syntax for Toml {
                 .next()
                 .unwrap_or_default()
                 .to_owned();
-            format!("it is no sound TOML: {message}")
+            format!("invalid TOML: {message}")
         })?;
         let reader = Reader { text };
         // Without lines of its own, the first one stands before all sections.

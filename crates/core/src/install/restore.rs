@@ -141,7 +141,7 @@ struct Step {
 
 #[derive(Clone, Copy)]
 enum Act {
-    Restore { to: Held, below: usize, aside: bool },
+    Restore { to: Held, below: usize },
     Leave,
 }
 
@@ -208,7 +208,7 @@ impl Steps {
         let mut change = ledger.begin(What::Restore, &names, caches)?;
         for step in &self.slots {
             match step.act {
-                Act::Restore { below, aside, .. } => change.restore(&step.slot, below, aside)?,
+                Act::Restore { below, .. } => change.restore(&step.slot, below)?,
                 Act::Leave => change.leave(&step.slot)?,
             }
         }
@@ -231,7 +231,9 @@ fn act(
         return Ok(None);
     };
     let now = held_at(&state.path_of(&root.path, slot)?)?;
-    let is_changed = condition(now, top.held, known) == Condition::Changed;
+    // An older file of ours is nobody's change.
+    let is_ours = known.ours.contains(&now);
+    let is_changed = !is_ours && condition(now, top.held, known) == Condition::Changed;
     let lower = below.checked_sub(1).and_then(|at| known.layers.get(at));
     let stock = known.original().unwrap_or(Held::Nothing);
     let to = lower.map_or(stock, |layer| layer.held);
@@ -252,8 +254,7 @@ fn act(
             });
         }
     }
-    let aside = is_changed;
-    Ok(Some(Act::Restore { to, below, aside }))
+    Ok(Some(Act::Restore { to, below }))
 }
 
 /// How many layers of a slot stay; `None` where nothing of it is to go.

@@ -115,9 +115,10 @@ pub(super) fn find_stock(
         return Ok((here, false));
     };
     match condition(now, top.held, known) {
-        Condition::Changed => Ok((here, true)),
+        // An older file of ours is none of the target's either.
+        Condition::Changed if !known.ours.contains(&now) => Ok((here, true)),
         Condition::StockAgain => Ok((here, false)),
-        Condition::Installed | Condition::Missing => match known.original() {
+        Condition::Installed | Condition::Missing | Condition::Changed => match known.original() {
             Some(Held::File(hash)) => {
                 let kept = kept_in(&root.ledger, hash);
                 if !kept.is_file() || Hash::of_file(&kept)? != hash {

@@ -132,7 +132,7 @@ pub fn status(root: &Root, which: Which<'_>, proof: Proof) -> Result<Status> {
     Ok(Status {
         slots,
         entries,
-        strays: state.strays.iter().cloned().collect(),
+        strays: state.strays_of(&crate::ledger::copies_in(&root.ledger)),
         state,
     })
 }

@@ -18,7 +18,8 @@ pub struct Untold {
     pub file: Key,
     /// What went, in words.
     pub words: Vec<String>,
-    /// What it holds then.
+    /// What it holds now, and then.
+    seen: Held,
     then: Then,
     /// Entries that stay.
     told: Vec<Told>,
@@ -38,11 +39,12 @@ impl Untold {
     /// Makes the part, and has the change put it in place.
     pub fn put(&self, change: &mut Change<'_, '_>, disk: &dyn Disk) -> Result<()> {
         match &self.then {
-            Then::Original => change.untell(&self.file),
-            Then::Nothing => change.tell(&self.file, Held::Nothing, self.told.clone()),
+            Then::Original => change.untell(&self.file, self.seen),
+            Then::Nothing => change.tell(&self.file, self.seen, Held::Nothing, self.told.clone()),
             Then::Bytes(bytes) => {
                 write_part(&change.part(&self.file)?, bytes, disk)?;
-                change.tell(&self.file, Held::File(Hash::of(bytes)), self.told.clone())
+                let after = Held::File(Hash::of(bytes));
+                change.tell(&self.file, self.seen, after, self.told.clone())
             }
         }
     }
@@ -140,6 +142,7 @@ fn one(
     Ok(Untold {
         file: file.clone(),
         words,
+        seen: now,
         then,
         told,
     })

@@ -121,9 +121,16 @@ impl Attic {
                 return odd(&self.folder.join(name), "none of our files");
             }
             let copies = self.copies();
-            for name in crate::tree::names_in(&self.stock()) {
-                if name != "ledger.log" && !copies.contains(&name) && !name.ends_with(UNFINISHED) {
-                    return odd(&self.stock().join(name), "none of our files");
+            for entry in std::fs::read_dir(self.stock())
+                .into_iter()
+                .flatten()
+                .flatten()
+            {
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let own =
+                    name == "ledger.log" || copies.contains(&name) || name.ends_with(UNFINISHED);
+                if !own || !entry.file_type().is_ok_and(|kind| kind.is_file()) {
+                    return odd(&entry.path(), "none of our files");
                 }
             }
             // Copies without a log are dealt with as a damaged ledger.

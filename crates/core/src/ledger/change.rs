@@ -5,7 +5,7 @@ use super::{Ledger, attic, recover};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::names::Key;
+use crate::names::{Key, folded};
 use crate::root::{Kind, refuse_odd};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -71,6 +71,7 @@ impl<'d> Ledger<'d> {
             Ok((key.clone(), Before { held, was, path }))
         };
         let before: BTreeMap<Key, Before> = keys.par_iter().map(look).collect::<Result<_>>()?;
+        self.refuse_twice(&before)?;
         let keys: Vec<Key> = before.keys().cloned().collect();
         let folders = self.missing_folders(&keys)?;
         self.append(vec![Record::Begin {
@@ -96,6 +97,29 @@ impl<'d> Ledger<'d> {
         change.keep_all(what)?;
         change.ledger.sync_folder(&change.ledger.attic.stock())?;
         Ok(change)
+    }
+
+    /// Names that differ in case alone may be one file, as long as nothing lies there that tells; what was
+    /// replaced before was told apart then.
+    fn refuse_twice(&self, before: &BTreeMap<Key, Before>) -> Result<()> {
+        let mut seen: BTreeMap<String, (&Key, Held)> = BTreeMap::new();
+        for (key, Before { held, .. }) in before {
+            let Some((other, others)) = seen.insert(folded(key.as_str()), (key, *held)) else {
+                continue;
+            };
+            let is_known = [key, other]
+                .iter()
+                .all(|key| self.state.slots.contains_key(*key));
+            if !is_known && (*held == Held::Nothing || others == Held::Nothing) {
+                return Err(Error::refused(
+                    format!(
+                        "{key} and {other} may be one file: they differ in case or accents alone"
+                    ),
+                    "leave one of them out",
+                ));
+            }
+        }
+        Ok(())
     }
 
     /// Folders of slots that do not exist yet, outermost first.
@@ -403,9 +427,9 @@ impl Change<'_, '_> {
 
     fn is_ours(&self, key: &Key, held: Held) -> bool {
         let known = self.ledger.state.slots.get(key);
-        let top = known.and_then(|known| known.top());
+        let top = known.filter(|known| known.top().is_some());
         let told = known.and_then(|known| known.told_held.filter(|_| !known.mixed));
-        top.is_some_and(|top| top.held == held) || told == Some(held)
+        top.is_some_and(|known| known.ours.contains(&held)) || told == Some(held)
     }
 
     fn before(&self, key: &Key) -> Result<Before> {
@@ -451,7 +475,8 @@ impl Change<'_, '_> {
         let known = self.ledger.state.slots.get(key);
         let top = known.and_then(|known| known.top());
         // Where our own file has vanished, the stock is still what it was.
-        let is_ours = top.is_some_and(|top| top.held == before || before == Held::Nothing);
+        let own = |held| known.is_some_and(|known| known.ours.contains(&held));
+        let is_ours = top.is_some() && (own(before) || before == Held::Nothing);
         let is_known = known.and_then(|known| known.original()) == Some(before);
         let layers = known.map_or(0, |known| known.layers.len());
         let again = top.is_some_and(|top| top.installed.job == installed.job);
@@ -474,12 +499,15 @@ impl Change<'_, '_> {
     }
 
     /// A file gets other entries: `told` are all that stand in it then, and its part holds them.
-    /// `after` is nothing where the file goes altogether.
+    /// `seen` is what the file held when they were worked out, `after` nothing where it goes altogether.
     ///
     /// # Errors
-    /// As [`Change::install`].
-    pub fn tell(&mut self, key: &Key, after: Held, told: Vec<Told>) -> Result<()> {
+    /// As [`Change::install`]; [`Error::Refused`] where the file was changed since it was seen.
+    pub fn tell(&mut self, key: &Key, seen: Held, after: Held, told: Vec<Told>) -> Result<()> {
         let put = self.put(key)?;
+        if put.before != seen {
+            return Err(changed_just_now(key));
+        }
         let known = self.ledger.state.slots.get(key);
         let is_new = known.is_none_or(|known| known.told.is_empty());
         let is_original = known.and_then(|known| known.original()) == Some(after);
@@ -498,13 +526,13 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// [`Error::StockDamaged`], [`Error::Write`].
-    pub fn untell(&mut self, key: &Key) -> Result<()> {
+    pub fn untell(&mut self, key: &Key, seen: Held) -> Result<()> {
         let original = self.ledger.state.slots.get(key);
         let held = original
             .and_then(|known| known.original())
             .unwrap_or(Held::Nothing);
         self.make_part(key, held)?;
-        self.tell(key, held, Vec::new())
+        self.tell(key, seen, held, Vec::new())
     }
 
     /// Makes the part of what is kept; on a full disk the place is made when it is put there.
@@ -517,11 +545,11 @@ impl Change<'_, '_> {
     }
 
     /// A slot gets back what is kept: its stock, or the top one of the layers that stay, of which there
-    /// are `below`. `aside` says that what lies there now is not ours and is kept beside the stock.
+    /// are `below`. What lies there now and is not ours is kept beside the stock.
     ///
     /// # Errors
     /// [`Error::StockDamaged`], [`Error::Read`], [`Error::Write`].
-    pub fn restore(&mut self, key: &Key, below: usize, aside: bool) -> Result<()> {
+    pub fn restore(&mut self, key: &Key, below: usize) -> Result<()> {
         let put = self.put(key)?;
         let known = self.ledger.state.slots.get(key);
         let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
@@ -538,10 +566,11 @@ impl Change<'_, '_> {
         };
         self.make_part(key, after)?;
         let before = put.before;
+        let is_known = self.is_ours(key, before) || original == Some(before) || before == after;
         self.puts.push(Put {
             after,
             dress,
-            aside: (aside && before != Held::Nothing && before != after).then_some(before),
+            aside: (!is_known && before != Held::Nothing).then_some(before),
             installed,
             below: below.saturating_sub(1),
             ..put
@@ -595,10 +624,7 @@ impl Change<'_, '_> {
     pub fn finish(mut self) -> Result<()> {
         for put in &self.puts {
             if self.ledger.held(&put.slot)? != put.before {
-                return Err(Error::refused(
-                    format!("{} was changed by another program just now", put.slot),
-                    "close what writes to it and try again",
-                ));
+                return Err(changed_just_now(&put.slot));
             }
         }
         let mut records: Vec<Record> = self.puts.iter().cloned().map(Record::Put).collect();
@@ -609,6 +635,13 @@ impl Change<'_, '_> {
         self.open = false;
         recover::end(self.ledger, Vec::new())
     }
+}
+
+fn changed_just_now(key: &Key) -> Error {
+    Error::refused(
+        format!("{key} was changed by another program just now"),
+        "close what writes to it and try again",
+    )
 }
 
 impl Drop for Change<'_, '_> {

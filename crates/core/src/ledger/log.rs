@@ -140,7 +140,7 @@ mod tests {
     use crate::disk::RealDisk;
     use proptest::prelude::*;
 
-    const RECORDS: [Record; 2] = [Record::Ready, Record::Done { except: Vec::new() }];
+    const RECORDS: [Record; 2] = [Record::Ready, Record::Swept];
 
     #[test]
     fn whatever_is_cut_or_changed_the_intact_records_are_known_by_number() {

@@ -73,6 +73,14 @@ impl<'d> Ledger<'d> {
     /// [`Error::Refused`] where somebody else changes this root now, or the ledger is damaged or
     /// another root's; [`Error::Read`] and [`Error::Write`].
     pub fn open(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
+        match Self::open_once(root, disk) {
+            // Another run has just taken the last file out, and its ledger with it.
+            Err(error) if error.is_absent() && !root.ledger.exists() => Self::open_once(root, disk),
+            other => other,
+        }
+    }
+
+    fn open_once(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
         let mut ledger = Self::empty(root, disk);
         if ledger.attic.is_there()? {
             ledger.take_lock()?;
@@ -125,9 +133,13 @@ impl<'d> Ledger<'d> {
     /// [`Error::Refused`] where it is damaged or not to be believed; [`Error::Read`].
     pub fn peek(root: &Root) -> Result<State> {
         let attic = Attic::new(&root.ledger);
-        let mut state = match attic.is_there()? {
-            true => attic.read()?.state()?,
-            false => State::default(),
+        let read = || match attic.is_there()? {
+            true => attic.read()?.state(),
+            false => Ok(State::default()),
+        };
+        let mut state = match read() {
+            Err(error) if error.is_absent() && !root.ledger.exists() => State::default(),
+            other => other?,
         };
         trust::check(&mut state, root)?;
         trust::place_others(&mut state, root);
@@ -177,7 +189,11 @@ impl<'d> Ledger<'d> {
 
     /// Makes the ledger's folder and its first record where there are none; all of it or nothing.
     fn establish(&mut self) -> Result<()> {
-        self.make_folders().inspect_err(|error| {
+        let made = self.make_folders().map_err(|error| match error.is_absent() {
+            true if self.lock.is_none() => self.just_changed(),
+            _ => error,
+        });
+        made.inspect_err(|error| {
             // What another run has made is not ours to clear away.
             if !matches!(error, Error::Refused { .. }) {
                 self.tidy();
@@ -200,10 +216,7 @@ impl<'d> Ledger<'d> {
             // There was no ledger when this one was opened: what is here now, another run has made.
             if !self.attic.read()?.is_empty() {
                 self.lock = None;
-                return Err(Error::refused(
-                    format!("another run has just changed {}", self.root.path.display()),
-                    "run this again: it has to look at what is there now",
-                ));
+                return Err(self.just_changed());
             }
         }
         self.attic.reserve(self.disk);
@@ -247,6 +260,13 @@ impl<'d> Ledger<'d> {
             others: self.state.others.clone(),
         });
         Ok(())
+    }
+
+    fn just_changed(&self) -> Error {
+        Error::refused(
+            format!("another run has just changed {}", self.root.path.display()),
+            "run this again: it has to look at what is there now",
+        )
     }
 
     /// Logs records. What reached the disk of a failed attempt is cut off again: a torn record must
@@ -430,6 +450,11 @@ pub fn kept_in(folder: &Path, hash: Hash) -> PathBuf {
     folder.join("stock").join(hash.hex())
 }
 
+/// The names of the copies that a ledger keeps.
+pub fn copies_in(folder: &Path) -> Vec<String> {
+    Attic::new(folder).copies()
+}
+
 /// What lies at a path now, links not followed.
 ///
 /// # Errors
@@ -442,7 +467,7 @@ pub fn held_at(path: &Path) -> Result<Held> {
     })
 }
 
-fn held_of(place: &Place) -> Result<Held> {
+pub(crate) fn held_of(place: &Place) -> Result<Held> {
     refuse_odd(place)?;
     match place.kind {
         Kind::Link => Ok(Held::Link(Hash::of(target_of(&place.path)?.as_bytes()))),

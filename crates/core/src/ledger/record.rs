@@ -126,6 +126,17 @@ pub struct TargetFacts {
     pub after: Option<String>,
 }
 
+/// Parts that could not be removed, since the way to them was gone or led through a link.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Left {
+    /// The slots that they lie beside.
+    #[serde(default, rename = "left", skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<Key>,
+    /// What their names are made of.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub token: String,
+}
+
 /// One line of the log.
 #[expect(
     clippy::large_enum_variant,
@@ -180,19 +191,20 @@ pub enum Record {
     Put(Put),
     /// All parts are on the disk and verified: from here the change can be finished.
     Ready,
-    /// It is done, but for these slots, which are as they were.
+    /// It is done, but for these slots. Those that were to get a file of ours count as installed all the
+    /// same, with their stock: what lies there now is somebody else's. Others are as they were.
     Done {
         /// Slots that could not be brought to what they should hold.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         except: Vec<Key>,
+        /// Parts that could not be removed.
+        #[serde(default, flatten)]
+        left: Left,
     },
     /// All of it was rolled back.
     Undone {
-        /// Slots whose parts could not be looked for, since their root is not there.
-        #[serde(default, skip_serializing_if = "Vec::is_empty")]
-        left: Vec<Key>,
-        /// What the names of those parts are made of.
-        #[serde(default, skip_serializing_if = "String::is_empty")]
-        token: String,
+        /// Parts that could not be removed.
+        #[serde(default, flatten)]
+        left: Left,
     },
 }

@@ -2,7 +2,7 @@
 
 use super::Ledger;
 use super::change::is_intact;
-use super::record::{Held, Put, Record};
+use super::record::{Held, Left, Put, Record};
 use super::state::{Pending, State};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
@@ -72,7 +72,7 @@ pub fn recover(ledger: &mut Ledger<'_>) -> Result<Option<Recovered>> {
         place(ledger)?;
         end(ledger, Vec::new())?;
         Ending::Completed
-    } else if can_roll_back(ledger, &pending) {
+    } else if !pending.ready || can_roll_back(ledger, &pending) {
         roll_back(ledger)?;
         Ending::RolledBack
     } else {
@@ -118,20 +118,23 @@ fn is_kept(ledger: &Ledger<'_>, hash: Hash) -> bool {
     is_intact(&ledger.kept(hash), hash)
 }
 
-/// Whether every slot that is changed already can get back what it held.
+/// Whether every slot holds what it held before, or can get it back. One that holds something else, or
+/// that cannot be looked at, may have held our file meanwhile: its stock must not be forgotten.
 fn can_roll_back(ledger: &Ledger<'_>, pending: &Pending) -> bool {
     pending.puts.iter().all(|put| match ledger.held(&put.slot) {
-        Ok(now) if now == put.after && now != put.before => {
+        Ok(now) if now == put.before => true,
+        Ok(now) if now == put.after || now == Held::Nothing => {
             put.before.hash().is_none_or(|hash| is_kept(ledger, hash))
         }
-        _ => true,
+        _ => false,
     })
 }
 
 /// Copies that must stay once the change that is under way is done.
 fn wanted_after(state: &State) -> BTreeSet<Hash> {
     let mut after = state.clone();
-    after.apply(&Record::Done { except: Vec::new() });
+    let (except, left) = (Vec::new(), Left::default());
+    after.apply(&Record::Done { except, left });
     after.kept()
 }
 
@@ -180,7 +183,7 @@ pub fn end(ledger: &mut Ledger<'_>, except: Vec<Key>) -> Result<()> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(());
     };
-    clear_parts(ledger, &pending);
+    let left = clear_parts(ledger, &pending);
     let asides = (0..pending.caches.len()).filter_map(|at| aside(ledger, &pending, at).ok());
     let asides: Vec<PathBuf> = asides.collect();
     for aside in asides
@@ -190,24 +193,29 @@ pub fn end(ledger: &mut Ledger<'_>, except: Vec<Key>) -> Result<()> {
         let cleared = ledger.disk.remove(aside);
         cleared.map_err(Error::write("clear the cache", aside))?;
     }
-    ledger.append(vec![Record::Done { except }])?;
+    ledger.append(vec![Record::Done { except, left }])?;
     remove_empty_folders(ledger);
     ledger.tidy();
     Ok(())
 }
 
-/// Gives every slot back what it held before the unfinished change. A slot that holds something
-/// that is neither from before nor from after is not ours to touch.
+/// Gives every slot back what it held before the unfinished change.
+///
+/// # Errors
+/// [`Error::Refused`] where a slot holds something else by now: the next run sees to it slot by slot.
 pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(());
     };
+    if pending.ready && !can_roll_back(ledger, &pending) {
+        return Err(Error::refused(
+            "a slot was changed meanwhile",
+            "run the command again",
+        ));
+    }
     let wanted = ledger.state.kept();
     for put in pending.puts.iter().filter(|_| pending.ready) {
-        let Ok(now) = ledger.held(&put.slot) else {
-            continue;
-        };
-        if now == put.before || now != put.after {
+        if ledger.held(&put.slot)? == put.before {
             continue;
         }
         if let Err(error) = ledger.part_from_kept(&put.slot, put.before, put.was.as_ref())
@@ -238,11 +246,7 @@ pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
     let roots = |key: &&Key| ledger.state.root_of(&ledger.root.path, key).is_ok();
     let keys: Vec<Key> = pending.slots.iter().filter(roots).cloned().collect();
     ledger.sync_folders_of(&keys)?;
-    let token = match left.is_empty() {
-        true => String::new(),
-        false => pending.token,
-    };
-    ledger.append(vec![Record::Undone { left, token }])?;
+    ledger.append(vec![Record::Undone { left }])?;
     ledger.tidy();
     Ok(())
 }
@@ -251,8 +255,8 @@ fn aside(ledger: &Ledger<'_>, pending: &Pending, at: usize) -> Result<PathBuf> {
     ledger.beside(&pending.caches[at], &format!("{}-c{at}", pending.token))
 }
 
-/// Removes parts; gives the keys of those that could not be looked for.
-fn clear_parts(ledger: &Ledger<'_>, pending: &Pending) -> Vec<Key> {
+/// Removes parts; gives those that could not be.
+fn clear_parts(ledger: &Ledger<'_>, pending: &Pending) -> Left {
     let cleared = |key: &Key| {
         let folder = ledger.state.root_of(&ledger.root.path, key);
         let part = folder.and_then(|folder| match folder.is_dir() {
@@ -265,7 +269,12 @@ fn clear_parts(ledger: &Ledger<'_>, pending: &Pending) -> Vec<Key> {
         }
     };
     let left = pending.slots.iter().filter(|key| !cleared(key));
-    left.cloned().collect()
+    let beside: Vec<Key> = left.cloned().collect();
+    let token = match beside.is_empty() {
+        true => String::new(),
+        false => pending.token.clone(),
+    };
+    Left { beside, token }
 }
 
 /// Removes what a run that was killed could not.
@@ -275,12 +284,12 @@ pub fn sweep(ledger: &mut Ledger<'_>) {
     if left.is_empty() {
         return;
     }
+    // A folder that is not there, or is a link now, is looked at another time.
     let gone = |(key, token): &(Key, String)| {
-        let root = ledger.state.root_of(&ledger.root.path, key);
-        let Ok(folder) = root.map(|root| key.path(&root)) else {
+        let Ok(place) = ledger.place(key) else {
             return false;
         };
-        let Some(folder) = folder.parent().filter(|folder| folder.is_dir()) else {
+        let Some(folder) = place.path.parent().filter(|folder| folder.is_dir()) else {
             return false;
         };
         let start = format!("{PART}{token}-");

@@ -127,7 +127,11 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
         ));
     }
     let state = attic.read()?.state();
-    if state.as_ref().is_ok_and(|state| state.strays.is_empty()) {
+    let copies = attic.copies();
+    if state
+        .as_ref()
+        .is_ok_and(|state| state.strays_of(&copies).is_empty())
+    {
         return Err(Error::refused(
             format!("the ledger of {} is not damaged", root.path.display()),
             "restore gives back what it knows",
@@ -135,7 +139,10 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
     }
     let memory = Memory::of(&attic.all_records()?);
     let whereabouts = whereabouts(root);
-    let copies: BTreeSet<String> = attic.copies().into_iter().collect();
+    let copies: BTreeSet<String> = match &state {
+        Ok(state) => state.strays_of(&copies).into_iter().collect(),
+        Err(_) => copies.into_iter().collect(),
+    };
     let mut rescue = Rescue::default();
     let mut matched = BTreeSet::new();
     let found = memory.originals.iter();

@@ -1,6 +1,6 @@
 //! What the log adds up to.
 
-use super::record::{Held, Installed, Put, Record, TargetFacts, Told};
+use super::record::{Held, Installed, Left, Put, Record, TargetFacts, Told};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
@@ -31,6 +31,8 @@ pub struct Layer {
 pub struct Slot {
     /// What lay there before anything of ours, oldest first; the last one is the stock of today.
     pub stock: Vec<Original>,
+    /// Everything of ours that was ever put there: none of it is stock.
+    pub ours: BTreeSet<Held>,
     /// What was installed, one over the other, the lowest first.
     pub layers: Vec<Layer>,
     /// Entries that were made in the file, the oldest first.
@@ -165,26 +167,43 @@ impl State {
                     pending.ready = true;
                 }
             }
-            Record::Done { except } => {
+            Record::Done { except, left } => {
+                self.leave(left);
                 if let Some(pending) = self.pending.take() {
                     self.folders.extend(pending.folders);
                     let puts = pending.puts.into_iter();
-                    let done = puts.filter(|put| !except.contains(&put.slot));
+                    let done = puts.filter(|put| {
+                        let told = put.told.as_ref().is_some_and(|told| !told.is_empty());
+                        put.installed.is_some() || told || !except.contains(&put.slot)
+                    });
                     done.for_each(|put| self.put(put));
                 }
             }
             Record::Swept => self.left.clear(),
             Record::Strays { copies } => self.strays.extend(copies.iter().cloned()),
-            Record::Undone { left, token } => {
+            Record::Undone { left } => {
                 self.pending = None;
-                let left = left.iter().map(|key| (key.clone(), token.clone()));
-                self.left.extend(left);
+                self.leave(left);
             }
         }
     }
 
+    fn leave(&mut self, left: &Left) {
+        let left = left
+            .beside
+            .iter()
+            .map(|key| (key.clone(), left.token.clone()));
+        self.left.extend(left);
+    }
+
     fn take(&mut self, held: Held) {
         self.taken.extend(held.hash().map(|hash| hash.hex()));
+    }
+
+    /// The copies of which no record tells where they belong, out of those that are there.
+    pub fn strays_of(&self, copies: &[String]) -> Vec<String> {
+        let stray = |copy: &&String| self.strays.contains(*copy) && !self.taken.contains(*copy);
+        copies.iter().filter(stray).cloned().collect()
     }
 
     /// Contents of which a copy must be kept.
@@ -302,6 +321,9 @@ impl State {
             }
             slot.told = told;
             return;
+        }
+        if put.installed.is_some() {
+            slot.ours.insert(put.after);
         }
         slot.layers.truncate(put.below);
         let layer = |installed| Layer {

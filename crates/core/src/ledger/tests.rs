@@ -2,7 +2,7 @@
 //! before or what it should hold after, and the stock always comes back.
 
 use super::*;
-use crate::disk::faulty::{CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss};
+use crate::disk::faulty::{self, CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss};
 use crate::disk::{Attributes, RealDisk};
 use crate::install::job::{Ask, Run, Session};
 use crate::install::{Changed, Condition, Proof, Restored, Swap, Which, restore, status};
@@ -85,7 +85,7 @@ fn sound(spec: &str, frames: usize, level: f64) -> Vec<u8> {
 impl World {
     fn new() -> Self {
         let world = Self {
-            folder: tempfile::tempdir().unwrap(),
+            folder: faulty::folder(),
         };
         fs::create_dir_all(world.root().join("SAY")).unwrap();
         for (index, slot) in STOCK.iter().enumerate() {

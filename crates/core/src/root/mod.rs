@@ -263,9 +263,16 @@ fn folder(path: &Path) -> Result<PathBuf> {
         false => path,
     };
     if !path.is_dir() {
+        let (what, instead) = match path.exists() {
+            true => ("is not a folder", "name the target's folder"),
+            false => (
+                "does not exist",
+                "check the path; if it is on a card or a drive, insert it",
+            ),
+        };
         return Err(Error::refused(
-            format!("{} is not a folder", path.display()),
-            "check the path of the root",
+            format!("{} {what}", path.display()),
+            instead,
         ));
     }
     let path = absolute(path)?;

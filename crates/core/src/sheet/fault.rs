@@ -49,8 +49,7 @@ impl Spot {
         let column = text[line_start..start].chars().count();
         let first = column.saturating_sub(SHOWN / 2);
         let shown: String = line.chars().skip(first).take(SHOWN).collect();
-        let end =
-            text.floor_char_boundary(span.end.clamp(start, line_start + line.len()).max(start));
+        let end = text.floor_char_boundary(span.end.min(line_start + line.len()).max(start));
         let room = shown.chars().count().saturating_sub(column - first);
         Self {
             line: before.matches('\n').count() + 1,

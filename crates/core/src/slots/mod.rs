@@ -103,6 +103,11 @@ impl Slots {
         self.known.keys().map(String::as_str)
     }
 
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.known.len()
+    }
+
     /// Whether there is no name at all.
     pub fn is_empty(&self) -> bool {
         self.known.is_empty()

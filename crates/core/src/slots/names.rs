@@ -18,6 +18,9 @@ use std::path::{Path, PathBuf};
 pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
     let mut slots = Slots::default();
     for source in &sheet.slots {
+        if slots.len() > limits::NAMES {
+            break;
+        }
         let source = source.get_ref();
         let Some(path) = place(sheet, source, roots)? else {
             let file = source.in_root.as_ref().map_or(".", |within| &within.0);
@@ -61,7 +64,14 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
                 .parse()
                 .map_err(|what: String| in_line(&path, &text, line, what))?;
             slots.add(within.0, None);
+            if slots.len() > limits::NAMES {
+                break;
+            }
         }
+    }
+    if slots.len() > limits::NAMES {
+        let what = format!("its lists give more than {} names", limits::NAMES);
+        return Err(Fault::whole(sheet.path(), what, "name a shorter list, or part of it").into());
     }
     Ok(slots)
 }

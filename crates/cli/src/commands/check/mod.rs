@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use crate::paths::{expand, extension};
 use crate::progress::Progress;
 use deft_needle_audio::read::Input;
+use deft_needle_audio::read::open_regular;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::spec::{Container, Demand};
 use deft_needle_audio::{Clip, Error as AudioError};
@@ -20,7 +21,6 @@ use deft_needle_core::tree::files_below;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::json;
-use std::fs::File;
 use std::path::{Path, PathBuf};
 
 /// What was found about one file.
@@ -161,7 +161,7 @@ fn seems_sound(file: &Path) -> bool {
     if Container::from_extension(&extension(file)).is_some() {
         return true;
     }
-    let sniffed = File::open(file)
+    let sniffed = open_regular(file)
         .ok()
         .and_then(|mut open| sniff::sniff(&mut open, file).ok());
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
@@ -205,7 +205,7 @@ fn what_else(
     demand: Option<&Demand>,
     error: &AudioError,
 ) -> Result<(String, Option<String>), Failure> {
-    let mut open = File::open(file).map_err(|source| AudioError::Read {
+    let mut open = open_regular(file).map_err(|source| AudioError::Read {
         path: file.to_owned(),
         source,
     })?;

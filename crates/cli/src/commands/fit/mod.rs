@@ -5,6 +5,7 @@ mod report;
 
 use super::tell_unread;
 use crate::args::Fit;
+use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -77,13 +78,16 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     }
     let fitted: Vec<_> = jobs
         .into_par_iter()
-        .map(|job| fit(&job, args, console))
+        .map(|job| fit(&job, args, console).map_err(|failure| failure.about(job.clip)))
         .collect();
     let mut exit = Exit::Done;
     let mut done = Vec::new();
+    let all = fitted.len();
     for one in fitted {
         match one {
             Ok(fitted) => done.push(fitted),
+            // Told once, below.
+            Err(failure) if failure.exit() == Exit::Interrupted => exit = Exit::Interrupted,
             Err(failure) => {
                 exit = exit.worst(failure.exit());
                 console.failure(&failure);
@@ -92,6 +96,13 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     }
     for fitted in &done {
         report::report(fitted, console);
+    }
+    if exit == Exit::Interrupted {
+        console.announce(format!(
+            "interrupted: {} of {} written, the rest was not",
+            done.len(),
+            counted(all, "file")
+        ));
     }
     if let (Some(plot), Some(first), false) = (&args.plot, done.first(), args.dry_run) {
         let clip = open_clip(&first.clip, &args.reading.hints(None))?;

@@ -5,17 +5,30 @@ use crate::args::Watch;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::extension;
 use crate::progress::Progress;
-use deft_needle_audio::Observer;
+use deft_needle_audio::clip::Note;
+use deft_needle_audio::spec::Container;
+use deft_needle_audio::{Clip, Observer};
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::install::job::{Run, Session};
-use std::collections::BTreeMap;
+use notify::{Event, RecursiveMode, Watcher};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, Sender};
 use std::time::{Duration, Instant, SystemTime};
 
-/// How often files are looked at: their stamps alone, so a thousand of them take milliseconds, on every
-/// file system and over networks, too.
-const LOOK: Duration = Duration::from_millis(20);
+/// How often a change is waited for before Ctrl-C and the end of idling are looked at.
+const LOOK: Duration = Duration::from_millis(100);
+/// How long files must be quiet before they count as saved.
+const QUIET: Duration = Duration::from_millis(60);
+/// How long a clip that is shorter than its header says is waited for; then it is taken for one that is
+/// damaged, and told.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// Drives over a network may tell nothing at all: so often files are looked at in any case.
+const LONGEST: Duration = Duration::from_secs(2);
+/// How often stamps are compared where the system does not tell of changes.
+const POLL: Duration = Duration::from_secs(1);
 
 /// What is seen of a file; nothing where it is not there.
 type Seen = BTreeMap<PathBuf, Option<(SystemTime, u64)>>;
@@ -38,14 +51,13 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
     let mut files = vec![args.job.clone()];
     let mut quiet_since = Instant::now();
     let mut seen = Seen::new();
+    let mut news = News::new();
     loop {
-        let now = look(&files);
-        if now != seen {
-            // A file that is still being written is waited for.
-            std::thread::sleep(LOOK);
-            if look(&files) != now {
+        news.follow(&files);
+        if look(&files) != seen {
+            let Some(now) = settled(&files, &stop) else {
                 continue;
-            }
+            };
             let changed = changed(&seen, &now);
             if !seen.is_empty() {
                 console.say(paint(FAINT, format!("{} changed", safe(&changed))));
@@ -62,6 +74,7 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
                 })
                 .collect();
             quiet_since = Instant::now();
+            continue;
         }
         let idle = args
             .idle
@@ -73,8 +86,126 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
             });
             return Ok(exit);
         }
-        std::thread::sleep(LOOK);
+        // Nothing is looked at until something has happened.
+        let waiting = Instant::now();
+        while !news.wait() && !stop.stopped() && waiting.elapsed() < LONGEST {
+            let idle = args.idle.map(Duration::from_secs_f64);
+            if idle.is_some_and(|idle| quiet_since.elapsed() > idle) {
+                break;
+            }
+        }
     }
+}
+
+/// The files once nobody writes to them any more and every clip is as long as its header says; `None`
+/// where it is to be stopped.
+fn settled(files: &[PathBuf], stop: &Progress) -> Option<Seen> {
+    let began = Instant::now();
+    let mut before = look(files);
+    loop {
+        std::thread::sleep(QUIET);
+        if stop.stopped() {
+            return Some(before);
+        }
+        let now = look(files);
+        let is_quiet = now == before;
+        before = now;
+        if is_quiet && (began.elapsed() > PATIENCE || !files.iter().any(|file| is_partial(file))) {
+            return Some(before);
+        }
+    }
+}
+
+/// Whether a sound is still shorter than its header promises.
+fn is_partial(file: &Path) -> bool {
+    let is_sound = Container::from_extension(&extension(file)).is_some();
+    is_sound
+        && match Clip::open(file) {
+            Ok(clip) => clip
+                .facts()
+                .notes
+                .iter()
+                .any(|note| matches!(note, Note::Truncated { .. })),
+            Err(_) => file.is_file(),
+        }
+}
+
+/// News of changed files: the system's, or where it gives none, from comparing stamps.
+struct News {
+    watcher: Option<Box<dyn Watcher>>,
+    heard: Receiver<()>,
+    folders: BTreeSet<PathBuf>,
+}
+
+impl News {
+    fn new() -> Self {
+        let (tell, heard) = std::sync::mpsc::channel();
+        let told = tell.clone();
+        let hear = move |event: notify::Result<Event>| {
+            if !event.is_ok_and(|event| event.kind.is_access()) {
+                let _ = told.send(());
+            }
+        };
+        let system = notify::recommended_watcher(hear);
+        let watcher: Option<Box<dyn Watcher>> = match system {
+            Ok(watcher) => Some(Box::new(watcher)),
+            Err(_) => polling(tell),
+        };
+        Self {
+            watcher,
+            heard,
+            folders: BTreeSet::new(),
+        }
+    }
+
+    /// Watches the folders of these files: editors put a new file in an old one's place.
+    fn follow(&mut self, files: &[PathBuf]) {
+        let folder = |file: &PathBuf| match file.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
+            _ => PathBuf::from("."),
+        };
+        for folder in files.iter().map(folder).collect::<BTreeSet<_>>() {
+            if !folder.is_dir() || self.folders.contains(&folder) {
+                continue;
+            }
+            let Some(watcher) = &mut self.watcher else {
+                continue;
+            };
+            if watcher.watch(&folder, RecursiveMode::NonRecursive).is_err() {
+                self.poll();
+                return self.follow(files);
+            }
+            self.folders.insert(folder);
+        }
+    }
+
+    /// Falls back to comparing stamps, as on drives over a network.
+    fn poll(&mut self) {
+        let (tell, heard) = std::sync::mpsc::channel();
+        self.watcher = polling(tell);
+        self.heard = heard;
+        self.folders.clear();
+    }
+
+    /// Waits a while; whether something has happened.
+    fn wait(&self) -> bool {
+        if self.watcher.is_none() {
+            std::thread::sleep(LOOK);
+            return false;
+        }
+        let heard = self.heard.recv_timeout(LOOK).is_ok();
+        while self.heard.try_recv().is_ok() {}
+        heard
+    }
+}
+
+fn polling(tell: Sender<()>) -> Option<Box<dyn Watcher>> {
+    let hear = move |_: notify::Result<Event>| {
+        let _ = tell.send(());
+    };
+    let config = notify::Config::default().with_poll_interval(POLL);
+    let watcher = notify::PollWatcher::new(hear, config).ok()?;
+    Some(Box::new(watcher))
 }
 
 fn look(files: &[PathBuf]) -> Seen {

@@ -20,6 +20,13 @@ use std::path::Path;
 
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
+    swap(args, console).map_err(|failure| match failure {
+        Failure::Audio(_) => failure.about(&args.clip),
+        other => other,
+    })
+}
+
+fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     let aimed = Aimed::of(args)?;
     if args.as_is {
         return place(args, &args.clip, aimed.as_ref(), console);

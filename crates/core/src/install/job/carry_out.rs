@@ -206,7 +206,7 @@ pub(crate) fn finish(
                 done.left.push(back.key.clone());
             }
             false => {
-                change.restore(&back.key, back.below, false)?;
+                change.restore(&back.key, back.below)?;
                 done.restored.push(back.key.clone());
             }
         }
@@ -219,7 +219,7 @@ pub(crate) fn finish(
                 let said = words(told, &run.job.name);
                 done.entries
                     .extend(said.iter().map(|what| format!("{file}: {what}")));
-                change.tell(file, Held::File(hash), told.clone())?;
+                change.tell(file, contents.seen, Held::File(hash), told.clone())?;
             }
             None => {
                 done.entries.push(format!("{file}: carried unchanged"));

@@ -6,7 +6,8 @@ use super::outlook::Outlook;
 use crate::disk::{Disk, read_plain};
 use crate::entry::{Done, Format, Made, Order, Wanted};
 use crate::error::{Error, Result};
-use crate::ledger::record::Told;
+use crate::ledger::held_of;
+use crate::ledger::record::{Held, Told};
 use crate::ledger::state::State;
 use crate::limits;
 use crate::names::Key;
@@ -37,6 +38,8 @@ pub type Files = BTreeMap<Key, Contents>;
 pub struct Contents {
     /// All of it.
     pub bytes: Vec<u8>,
+    /// What the file held when that was worked out.
+    pub seen: Held,
     /// The entries in it; nothing where it is only carried.
     pub told: Option<Vec<Told>>,
 }
@@ -116,7 +119,15 @@ impl Run {
             }
             match self.source(&key, sources) {
                 Ok(bytes) => {
-                    outlook.files.insert(key, Contents { bytes, told: None });
+                    let seen = Held::Nothing;
+                    outlook.files.insert(
+                        key,
+                        Contents {
+                            bytes,
+                            seen,
+                            told: None,
+                        },
+                    );
                 }
                 Err(error) => outlook.faults.push(error),
             }
@@ -153,6 +164,7 @@ impl Run {
     ) -> Result<(Vec<EntryLine>, Option<Contents>)> {
         let refused =
             |what: String| Error::refused(format!("{file}: {what}"), "fix the file or the sheet");
+        let seen = self.seen(file, sources)?;
         let before = self.source(file, sources)?;
         let known = sources.state.slots.get(file);
         let old = known.map_or(&[][..], |known| known.told.as_slice());
@@ -214,6 +226,7 @@ impl Run {
         let changed = bytes != before || told != old;
         let contents = Contents {
             bytes,
+            seen,
             told: Some(told),
         };
         Ok((lines, changed.then_some(contents)))
@@ -246,6 +259,13 @@ impl Run {
             Some(name) => self.stock_file(main, &name, sources)?.ok_or_else(missing),
             None => Err(missing()),
         }
+    }
+
+    /// What lies there now.
+    fn seen(&self, file: &Key, sources: &Sources<'_>) -> Result<Held> {
+        let main = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        let folder = sources.state.root_of(main, file)?;
+        held_of(&look(&folder, file.within(), sources.disk)?)
     }
 
     fn through_link(&self, link: &Path, main: &Path, sources: &Sources<'_>) -> Result<Vec<u8>> {
