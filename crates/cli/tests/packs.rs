@@ -221,7 +221,7 @@ fn packs_of_every_form_go_in() {
     bench.put("icon.toml", with_icon.as_bytes());
     for (job, part) in [
         ("quay.toml", "at most are taken"),
-        ("icon.toml", "is no PNG"),
+        ("icon.toml", "is not a PNG"),
     ] {
         let ran = bench.run(&["pack", job, "-o", "x.ferry"]);
         assert!(

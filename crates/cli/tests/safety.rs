@@ -557,10 +557,6 @@ fn bombs_are_one_error_each() {
         );
     }
     // Names by the million.
-    bench.put(
-        "names.txt",
-        "sfx/a_long_name_of_a_sound.wav\n".repeat(1).as_bytes(),
-    );
     let names: String = (0..300_000)
         .map(|n| format!("sfx/sound_{n}.wav\n"))
         .collect();

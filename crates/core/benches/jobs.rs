@@ -18,7 +18,8 @@ use deft_needle_audio::{Clip, Edits};
 use deft_needle_core::RealDisk;
 use deft_needle_core::fit::{Durable, write_verified};
 use deft_needle_core::install::job::{Ask, Run, Session};
-use deft_needle_core::install::{Changed, Which, find_root_above, restore};
+use deft_needle_core::install::{Changed, Which, restore};
+use deft_needle_core::root::{Asked, Found};
 use std::fs;
 use std::io::Cursor;
 use std::path::Path;
@@ -89,7 +90,9 @@ fn install(folder: &Path) {
 }
 
 fn take_out(folder: &Path) {
-    let root = find_root_above(&folder.join("game"), None, None).unwrap();
+    let root = Asked::default()
+        .certain(&folder.join("game"), Found::Named)
+        .unwrap();
     restore(
         &root,
         Which::All,

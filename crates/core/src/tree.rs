@@ -54,8 +54,14 @@ pub fn slot_name(root: &Path, file: &Path) -> Result<String> {
             _ => return Err(outside()),
         }
     }
-    if names.is_empty() || names.iter().any(|name| is_own(name)) {
+    if names.is_empty() {
         return Err(outside());
+    }
+    if names.iter().any(|name| is_own(name)) {
+        return Err(Error::refused(
+            format!("{} belongs to a ledger", file.display()),
+            "name a file of the target's",
+        ));
     }
     Ok(names.join("/"))
 }

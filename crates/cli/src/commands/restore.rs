@@ -53,6 +53,12 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
             console.say(safe(&text(&root.path)));
         }
         count += tell(&done, args.dry_run, console);
+        if !done.lacking.is_empty() {
+            console.warn(format!(
+                "not restored, since this system or your rights do not allow it: {}",
+                done.lacking.join(", ")
+            ));
+        }
         for failed in &done.failed {
             exit = exit.worst(Exit::Refused);
             let error = CoreError::refused(

@@ -77,6 +77,27 @@ impl Attributes {
         }
     }
 
+    /// What of these another file lacks, in words.
+    pub fn lacking(&self, other: &Self) -> Vec<&'static str> {
+        let mut all = Vec::new();
+        if self.modified.is_some() && self.modified != other.modified {
+            all.push("the time");
+        }
+        if self.mode != other.mode || self.read_only != other.read_only {
+            all.push("the mode");
+        }
+        if self.owner.is_some() && self.owner != other.owner {
+            all.push("the owner");
+        }
+        if self.extended != other.extended {
+            all.push("extended attributes");
+        }
+        if self.number.is_some() && self.number != other.number {
+            all.push("hard links");
+        }
+        all
+    }
+
     /// Those that a new file takes over from the one whose place it takes: all but the time.
     #[must_use]
     pub fn of_place(mut self) -> Self {

@@ -2,7 +2,7 @@
 
 use super::status::{Condition, condition};
 use super::untell::{Untold, untell};
-use crate::disk::Disk;
+use crate::disk::{Attributes, Disk};
 use crate::error::{Error, Result};
 use crate::job::OF_PACK;
 use crate::ledger::record::Held;
@@ -11,6 +11,7 @@ use crate::ledger::{Ledger, Recovered, What, held_at};
 use crate::names::{Key, did_you_mean, nearest};
 use crate::root::Root;
 use serde::Serialize;
+use std::collections::BTreeSet;
 
 /// What to do with slots that hold neither what was installed nor the stock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -77,6 +78,8 @@ pub struct Restored {
     pub entries: Vec<String>,
     /// Caches that went.
     pub caches: Vec<Key>,
+    /// What this system could not restore beside the contents, each once, in words.
+    pub lacking: Vec<&'static str>,
     /// What the user has to do now.
     pub after: Option<String>,
     /// A change that had been interrupted earlier.
@@ -117,13 +120,26 @@ pub fn restore(
     let caches = ledger.caches()?;
     let recovered = ledger.recovered().cloned();
     let is_idle = steps.slots.is_empty() && steps.files.is_empty();
+    let before = ledger.state().clone();
     if !is_idle {
         steps.carry_out(&mut ledger, caches.clone(), disk)?;
     }
     let caches = if is_idle { Vec::new() } else { caches };
     let mut restored = steps.told(caches);
+    restored.lacking = lacking(root, &before, &restored.restored);
     restored.recovered = recovered;
     Ok(restored)
+}
+
+/// What restored files lack of what the originals had.
+fn lacking(root: &Root, before: &State, restored: &[Key]) -> Vec<&'static str> {
+    let of = |key: &Key| {
+        let was = before.slots.get(key)?.stock.last()?.was.as_ref()?;
+        let now = Attributes::of(&before.path_of(&root.path, key).ok()?).ok()?;
+        Some(was.lacking(&now))
+    };
+    let all: BTreeSet<&str> = restored.iter().filter_map(of).flatten().collect();
+    all.into_iter().collect()
 }
 
 /// What will be done.

@@ -189,10 +189,12 @@ impl<'d> Ledger<'d> {
 
     /// Makes the ledger's folder and its first record where there are none; all of it or nothing.
     fn establish(&mut self) -> Result<()> {
-        let made = self.make_folders().map_err(|error| match error.is_absent() {
-            true if self.lock.is_none() => self.just_changed(),
-            _ => error,
-        });
+        let made = self
+            .make_folders()
+            .map_err(|error| match error.is_absent() {
+                true if self.lock.is_none() => self.just_changed(),
+                _ => error,
+            });
         made.inspect_err(|error| {
             // What another run has made is not ours to clear away.
             if !matches!(error, Error::Refused { .. }) {

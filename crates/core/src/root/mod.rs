@@ -109,8 +109,15 @@ impl Asked {
     pub fn of_file(&self, file: &Path, markers: &[&str]) -> Result<Root> {
         let file = absolute(file)?;
         if self.ledger.is_none()
-            && let Some(root) = self.knowing(&file)
+            && let Some(mut root) = self.knowing(&file)
         {
+            let named = self
+                .root
+                .as_ref()
+                .is_some_and(|named| same_file(named, &root.path));
+            if named {
+                root.found = Found::Named;
+            }
             return Ok(root);
         }
         if let Some(named) = &self.root {
