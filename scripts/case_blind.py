@@ -19,6 +19,9 @@ def folded(name: str) -> str:
 class CaseBlind(fuse.Operations):
     """Passes everything on to a folder under the names that it lists."""
 
+    # Times are whole nanoseconds.
+    use_ns = True
+
     def __init__(self, folder: str):
         self.folder = folder
 
@@ -37,7 +40,8 @@ class CaseBlind(fuse.Operations):
     def getattr(self, path, fh=None):
         found = os.lstat(self.real(path))
         keys = ("st_mode", "st_nlink", "st_size", "st_uid", "st_gid", "st_atime", "st_mtime", "st_ctime", "st_ino")
-        return {key: getattr(found, key) for key in keys}
+        found = {key: getattr(found, key + "_ns" if key.endswith("time") else key) for key in keys}
+        return found
 
     def readdir(self, path, fh):
         return [".", ".."] + os.listdir(self.real(path))
@@ -83,7 +87,7 @@ class CaseBlind(fuse.Operations):
         os.chmod(self.real(path), mode)
 
     def utimens(self, path, times=None):
-        os.utime(self.real(path), times)
+        os.utime(self.real(path), ns=times)
 
     def statfs(self, path):
         found = os.statvfs(self.real(path))

@@ -101,6 +101,9 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
         ));
     }
     let lost = slots.iter().any(|slot| slot.stock_lost);
+    if args.verify && !lost {
+        console.say("every kept original was read and is intact");
+    }
     let object = json!({
         "root": text(&root.path), "ledger": text(&root.ledger), "slots": slots, "entries": entries,
         "strays": strays, "verified": args.verify,

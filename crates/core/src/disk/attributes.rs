@@ -2,12 +2,13 @@
 
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::fs::{self, File, FileTimes, OpenOptions};
+use std::fs::{self, FileTimes, OpenOptions};
 use std::io;
 use std::path::Path;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 /// Bytes of extended attributes that are kept of one file.
+#[cfg(unix)]
 const MOST_EXTENDED: usize = 1 << 16;
 
 /// What a file has beside its contents, as far as the platform tells.
@@ -113,7 +114,12 @@ impl Attributes {
     pub fn give(&self, path: &Path) -> io::Result<()> {
         if let Some(time) = self.modified.and_then(after_1970) {
             let file = OpenOptions::new().write(true).open(path)?;
-            file.set_times(FileTimes::new().set_modified(time))?;
+            let mut times = FileTimes::new().set_modified(time);
+            // Some file systems take both times or none.
+            if let Ok(accessed) = file.metadata().and_then(|found| found.accessed()) {
+                times = times.set_accessed(accessed);
+            }
+            file.set_times(times)?;
         }
         #[cfg(unix)]
         {
@@ -128,7 +134,7 @@ impl Attributes {
                 }
             }
             if let Some(mode) = self.mode {
-                File::open(path)?.set_permissions(fs::Permissions::from_mode(mode))?;
+                fs::File::open(path)?.set_permissions(fs::Permissions::from_mode(mode))?;
             }
         }
         #[cfg(not(unix))]
@@ -201,7 +207,7 @@ mod tests {
             fs::write(path, b"x").unwrap();
         }
         let old = UNIX_EPOCH + Duration::new(981_173_106, 123_456_700);
-        let file = File::options().write(true).open(&from).unwrap();
+        let file = fs::File::options().write(true).open(&from).unwrap();
         file.set_modified(old).unwrap();
         #[cfg(unix)]
         {

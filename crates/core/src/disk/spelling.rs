@@ -24,6 +24,14 @@ pub fn of(folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
         Err(error) if is_absent(&error) => return Ok(None),
         Err(error) => return Err(error),
     }
+    if is_only_so(folder, name) {
+        return Ok(Some(name.to_owned()));
+    }
+    // These systems tell the name that a file was made with; a link would be followed.
+    let path = folder.join(name);
+    if cfg!(any(windows, target_os = "macos")) && !path.is_symlink() {
+        return Ok(fs::canonicalize(path)?.file_name().map(OsStr::to_owned));
+    }
     let wanted = folded(&name.to_string_lossy());
     let mut alike = Vec::new();
     for entry in fs::read_dir(folder)? {
@@ -43,6 +51,21 @@ pub fn of(folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
     let is_only = alike.len() == 1;
     let found = alike.into_iter().find(|listed| is_only || same(listed));
     Ok(Some(found.unwrap_or_else(|| name.to_owned())))
+}
+
+/// Whether a plain name is found with its letters in the other case, too: where it is not, the folder minds
+/// case, and what it finds is spelt so. Listing a large folder for every name would take long.
+fn is_only_so(folder: &Path, name: &OsStr) -> bool {
+    let Some(plain) = name.to_str().filter(|name| name.is_ascii()) else {
+        return false;
+    };
+    let other = |c: char| match c.is_ascii_lowercase() {
+        true => c.to_ascii_uppercase(),
+        false => c.to_ascii_lowercase(),
+    };
+    let other: String = plain.chars().map(other).collect();
+    let found = fs::symlink_metadata(folder.join(&other));
+    other != plain && found.is_err_and(|error| is_absent(&error))
 }
 
 /// Whether an error says that there is nothing of that name.

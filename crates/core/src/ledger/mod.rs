@@ -413,7 +413,9 @@ impl State {
     ) -> Result<Key> {
         let typed = Key::new(root, within)?;
         let folder = self.root_of(main, &typed)?;
-        let key = Key::new(root, &look(&folder, within, disk)?.within)?;
+        let place = look(&folder, within, disk)?;
+        let key = self.outermost(main, &place.path)?;
+        let key = key.map_or_else(|| Key::new(root, &place.within), Ok)?;
         self.known(key, |key| {
             let place = look(&self.root_of(main, key)?, key.within(), disk)?;
             let there = place.kind != Kind::Nothing;
@@ -421,6 +423,22 @@ impl State {
                 .then(|| Key::new(key.root(), &place.within))
                 .transpose()
         })
+    }
+
+    /// The key of a file that lies in several roots, one of which lies in another: it counts to the
+    /// main one, or else to the outermost of them, so that it has no two.
+    fn outermost(&self, main: &Path, file: &Path) -> Result<Option<Key>> {
+        let others = self.others.iter();
+        let others = others.map(|(name, path)| (Some(name.as_str()), Path::new(path)));
+        let holding = others
+            .chain([(None, main)])
+            .filter(|(_, root)| file.starts_with(root));
+        let outermost =
+            holding.min_by_key(|(name, root)| (name.is_some(), root.components().count(), *name));
+        let key = |(name, root): (Option<&str>, &Path)| {
+            Key::new(name, &crate::tree::slot_name(root, file)?)
+        };
+        outermost.map(key).transpose()
     }
 
     /// Whether a file is one that was replaced, or is being replaced now.

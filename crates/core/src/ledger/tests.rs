@@ -895,3 +895,21 @@ fn links_lead_nowhere() {
     assert!(world.install(JOBS[0], &disk).is_err());
     untouched();
 }
+
+#[test]
+fn a_file_in_two_roots_has_one_key() {
+    let (world, disk) = (World::new(), RealDisk::default());
+    let mut root = world.at();
+    root.others = BTreeMap::from([
+        ("say".to_owned(), world.root().join("SAY")),
+        ("all".to_owned(), world.folder.path().to_owned()),
+    ]);
+    let ledger = Ledger::open(&root, &disk).unwrap();
+    let keys = [
+        ledger.key(None, "SAY/TICK01.PRM"),
+        ledger.key(Some("say"), "TICK01.PRM"),
+        ledger.key(Some("all"), "card/SAY/TICK01.PRM"),
+    ];
+    let keys = keys.map(|key| key.unwrap().to_string());
+    assert_eq!(keys, ["SAY/TICK01.PRM"; 3]);
+}
