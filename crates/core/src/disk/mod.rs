@@ -8,7 +8,7 @@ mod spelling;
 pub mod faulty;
 
 pub use attributes::Attributes;
-pub use part::Part;
+pub use part::{Part, sweep_once};
 
 use same_file::Handle;
 use std::ffi::{OsStr, OsString};

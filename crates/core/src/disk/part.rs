@@ -27,10 +27,8 @@ impl Part {
     /// [`Error::Refused`] where the system gives no random numbers; [`Error::Read`] where the folder of
     /// `out` is not there.
     pub fn beside(out: &Path) -> Result<Self> {
-        let notes = data_folder().map(|folder| folder.join("parts"));
-        if let Some(notes) = &notes {
-            SWEPT.call_once(|| sweep(notes));
-        }
+        sweep_once();
+        let notes = notes();
         let token = crate::ledger::random()?;
         let path = out.with_file_name(format!("{PART}{token}"));
         let absolute = std::path::absolute(&path).map_err(Error::read(&path))?;
@@ -42,6 +40,17 @@ impl Part {
     /// Where it is.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+}
+
+fn notes() -> Option<PathBuf> {
+    data_folder().map(|folder| folder.join("parts"))
+}
+
+/// Removes what runs that were killed have left, once in a run.
+pub fn sweep_once() {
+    if let Some(notes) = notes() {
+        SWEPT.call_once(|| sweep(&notes));
     }
 }
 

@@ -5,6 +5,7 @@ use super::record::Record;
 use super::state::State;
 use crate::disk::Disk;
 use crate::error::{Error, Result};
+use crate::names::PART;
 use crate::root::Kind;
 use std::collections::BTreeMap;
 use std::io::{self, Write as _};
@@ -114,8 +115,9 @@ impl Attic {
             let entries = std::fs::read_dir(&self.folder).map_err(Error::read(&self.folder))?;
             let names = entries.flatten().map(|entry| entry.file_name());
             let strange = |name: &std::ffi::OsString| {
-                let retired = name.to_string_lossy().starts_with(RETIRED);
-                !retired && !OURS.iter().any(|own| name == own)
+                let name = name.to_string_lossy();
+                let own = name.starts_with(RETIRED) || name.starts_with(PART);
+                !own && !OURS.iter().any(|own| name == *own)
             };
             if let Some(name) = names.into_iter().find(strange) {
                 return odd(&self.folder.join(name), "none of our files");

@@ -73,6 +73,7 @@ impl<'d> Ledger<'d> {
     /// [`Error::Refused`] where somebody else changes this root now, or the ledger is damaged or
     /// another root's; [`Error::Read`] and [`Error::Write`].
     pub fn open(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
+        crate::disk::sweep_once();
         match Self::open_once(root, disk) {
             // Another run has just taken the last file out, and its ledger with it.
             Err(error) if error.is_absent() && !root.ledger.exists() => Self::open_once(root, disk),
