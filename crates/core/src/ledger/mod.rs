@@ -22,6 +22,7 @@ pub mod state;
 
 mod attic;
 mod change;
+mod copies;
 mod recover;
 mod trust;
 

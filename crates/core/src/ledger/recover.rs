@@ -1,7 +1,7 @@
 //! Bringing a root that was left in the middle of a change to exactly before or exactly after.
 
 use super::Ledger;
-use super::change::is_intact;
+use super::copies::is_intact;
 use super::record::{Held, Left, Put, Record};
 use super::state::{Pending, State};
 use crate::error::{Error, Result};

@@ -164,7 +164,7 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
             .and_then(|path| super::held_at(&path));
         let kept = held
             .hash()
-            .is_none_or(|hash| super::change::is_intact(&super::kept_in(&root.ledger, hash), hash));
+            .is_none_or(|hash| super::copies::is_intact(&super::kept_in(&root.ledger, hash), hash));
         match now {
             Ok(now) if now == held => rescue.unchanged.push(slot),
             // Others may have written into a list since: only our own last state of it is replaced.

@@ -1,0 +1,221 @@
+//! Kept copies of what slots held, and bringing slots to what they should hold.
+
+use super::record::Held;
+use super::{Ledger, attic};
+use crate::disk::Attributes;
+use crate::error::{Error, Result};
+use crate::hash::Hash;
+use crate::names::Key;
+use crate::root::{Kind, refuse_odd};
+use std::collections::BTreeSet;
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+
+impl Ledger<'_> {
+    /// Keeps a copy of a file or a link: copied, synced, and held against its hash.
+    pub(super) fn keep(&self, path: &Path, held: Held) -> Result<()> {
+        let Some(hash) = held.hash() else {
+            return Ok(());
+        };
+        let kept = self.kept(hash);
+        if is_intact(&kept, hash) {
+            return Ok(());
+        }
+        let unfinished = kept.with_extension(&attic::UNFINISHED[1..]);
+        if unfinished.symlink_metadata().is_ok() {
+            let removed = self.disk.remove(&unfinished);
+            removed.map_err(Error::write("remove", &unfinished))?;
+        }
+        match held {
+            Held::Link(_) => {
+                let target = super::target_of(path)?;
+                self.write(&mut target.as_bytes(), path, &unfinished, hash)?;
+            }
+            _ => self.copy(path, &unfinished, hash)?,
+        }
+        let named = self.disk.rename(&unfinished, &kept);
+        named.map_err(Error::write("rename", &unfinished))
+    }
+
+    /// Copies a file whose contents are known by their hash to where nothing is yet.
+    fn copy(&self, from: &Path, to: &Path, hash: Hash) -> Result<()> {
+        let mut options = std::fs::OpenOptions::new();
+        let mut source =
+            crate::disk::open_plain(options.read(true), from).map_err(Error::read(from))?;
+        self.write(&mut source, from, to, hash)
+    }
+
+    fn write(&self, source: &mut dyn io::Read, from: &Path, to: &Path, hash: Hash) -> Result<()> {
+        let mut wrong_end = None;
+        let copied = self.disk.create(to).and_then(|mut file| {
+            let mut buffer = vec![0; 1 << 16];
+            loop {
+                match source.read(&mut buffer) {
+                    Ok(0) => return file.sync(),
+                    Ok(read) => file.write_all(&buffer[..read])?,
+                    Err(error) => {
+                        wrong_end = Some(Error::read(from)(error));
+                        return Ok(());
+                    }
+                }
+            }
+        });
+        let copied = copied.map_err(Error::write("write", to));
+        let whole = || match Hash::of_file(to)? == hash {
+            true => Ok(()),
+            false => Err(Error::refused(
+                format!("{} does not read back as it was written", to.display()),
+                "check the disk; check that no other program writes to that file",
+            )),
+        };
+        copied
+            .and_then(|()| wrong_end.map_or(Ok(()), Err))
+            .and_then(|()| whole())
+            .inspect_err(|_| {
+                let _ = self.disk.remove(to);
+            })
+    }
+
+    /// Where the copy of some contents lies.
+    pub fn kept(&self, hash: Hash) -> PathBuf {
+        super::kept_in(self.attic.folder(), hash)
+    }
+
+    /// The kept copy of what a slot held, proved.
+    ///
+    /// # Errors
+    /// [`Error::StockDamaged`].
+    pub fn proved(&self, key: &Key, hash: Hash) -> Result<PathBuf> {
+        let kept = self.kept(hash);
+        match is_intact(&kept, hash) {
+            true => Ok(kept),
+            false => Err(Error::StockDamaged {
+                slot: key.to_string(),
+                path: kept,
+            }),
+        }
+    }
+
+    /// Makes a part of a slot that holds kept contents.
+    pub(super) fn part_from_kept(
+        &self,
+        key: &Key,
+        held: Held,
+        dress: Option<&Attributes>,
+    ) -> Result<()> {
+        let Some(hash) = held.hash() else {
+            return Ok(());
+        };
+        let (kept, part) = (self.proved(key, hash)?, self.part(key)?);
+        if let Held::Link(_) = held {
+            let target = crate::disk::read_plain(&kept, crate::limits::NAME);
+            let target = target.map_err(Error::read(&kept))?;
+            let target = String::from_utf8_lossy(&target).into_owned();
+            let linked = self.disk.link(&target, &part);
+            return linked.map_err(Error::write("make the link", &part));
+        }
+        if let Some(twin) = dress.and_then(|dress| self.other_name(key, hash, dress))
+            && self.disk.link_hard(&twin, &part).is_ok()
+        {
+            return Ok(());
+        }
+        self.copy(&kept, &part, hash)
+    }
+
+    /// Another name of the file that a slot was, where it had several.
+    fn other_name(&self, key: &Key, hash: Hash, dress: &Attributes) -> Option<PathBuf> {
+        dress.number?;
+        let root = self.state.root_of(&self.root.path, key).ok()?;
+        let files = crate::tree::files_below(&root).ok()?.into_iter();
+        let is_it =
+            |path: &PathBuf| Attributes::number_of(path) == dress.number && is_intact(path, hash);
+        files.take(crate::limits::NAMES).find(is_it)
+    }
+
+    /// Brings one slot from its part, from its kept copy, or from nothing, to what it should hold.
+    /// `wanted` are copies that must stay.
+    pub(super) fn settle(
+        &self,
+        key: &Key,
+        held: Held,
+        dress: Option<&Attributes>,
+        wanted: &BTreeSet<Hash>,
+    ) -> Result<()> {
+        let place = self.place(key)?;
+        refuse_odd(&place)?;
+        if held == Held::Nothing {
+            return match place.kind {
+                Kind::Nothing => Ok(()),
+                _ => {
+                    let removed = self.disk.remove(&place.path);
+                    removed.map_err(Error::write("remove", &place.path))
+                }
+            };
+        }
+        let part = self.part(key)?;
+        if Kind::of(&part)? == Kind::Nothing {
+            self.part_without_room(key, held, dress, &place.path, wanted)?;
+        }
+        let like = || match place.kind {
+            Kind::File => Attributes::of(&place.path).ok().map(Attributes::of_place),
+            _ => None,
+        };
+        if Kind::of(&part)? == Kind::File
+            && let Some(dress) = dress.cloned().or_else(like)
+            && (dress.number.is_none() || Attributes::number_of(&part) != dress.number)
+        {
+            let dressed = self.disk.dress(&part, &dress);
+            dressed.map_err(Error::write("set time and mode of", &part))?;
+        }
+        self.disk
+            .rename(&part, &place.path)
+            .map_err(Error::write("put in place", &place.path))
+    }
+
+    /// Makes a part where there was no room for one beside what the slot holds, which is ours and whose
+    /// copy was proved: the copy itself becomes the part, or what the slot holds makes room for it.
+    fn part_without_room(
+        &self,
+        key: &Key,
+        held: Held,
+        dress: Option<&Attributes>,
+        path: &Path,
+        wanted: &BTreeSet<Hash>,
+    ) -> Result<()> {
+        if let Held::File(hash) = held
+            && !wanted.contains(&hash)
+        {
+            let kept = self.proved(key, hash)?;
+            if self.disk.rename(&kept, &self.part(key)?).is_ok() {
+                return Ok(());
+            }
+        }
+        match self.part_from_kept(key, held, dress) {
+            Err(error) if error.is_full() && Kind::of(path)? == Kind::File => {
+                self.disk
+                    .remove(path)
+                    .map_err(Error::write("remove", path))?;
+                self.part_from_kept(key, held, dress)
+            }
+            other => other,
+        }
+    }
+
+    /// Syncs the folders of slots up to the root: a folder made for a slot is a name in another.
+    pub(super) fn sync_folders_of(&self, keys: &[Key]) -> Result<()> {
+        let mut folders = BTreeSet::new();
+        for key in keys {
+            let root = self.state.root_of(&self.root.path, key)?;
+            folders.extend(key.folders().iter().map(|folder| folder.path(&root)));
+            folders.insert(root);
+        }
+        let mut existing = folders.iter().filter(|folder| folder.is_dir());
+        existing.try_for_each(|folder| self.sync_folder(folder))
+    }
+}
+
+/// Whether a file is there and holds what it should.
+pub(super) fn is_intact(path: &Path, hash: Hash) -> bool {
+    Kind::of(path).is_ok_and(|kind| kind == Kind::File)
+        && Hash::of_file(path).is_ok_and(|found| found == hash)
+}
