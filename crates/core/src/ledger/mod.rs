@@ -75,11 +75,7 @@ impl<'d> Ledger<'d> {
     /// another root's; [`Error::Read`] and [`Error::Write`].
     pub fn open(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
         crate::disk::sweep_once();
-        match Self::open_once(root, disk) {
-            // Another run has just taken the last file out, and its ledger with it.
-            Err(error) if error.is_absent() && !root.ledger.exists() => Self::open_once(root, disk),
-            other => other,
-        }
+        again_while_absent(|| Self::open_once(root, disk))
     }
 
     fn open_once(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
@@ -139,10 +135,7 @@ impl<'d> Ledger<'d> {
             true => attic.read()?.state(),
             false => Ok(State::default()),
         };
-        let mut state = match read() {
-            Err(error) if error.is_absent() && !root.ledger.exists() => State::default(),
-            other => other?,
-        };
+        let mut state = again_while_absent(read)?;
         trust::check(&mut state, root)?;
         trust::place_others(&mut state, root);
         Ok(state)
@@ -387,6 +380,18 @@ impl<'d> Ledger<'d> {
         self.lock = None;
         let _ = self.disk.remove_folder(self.attic.folder());
     }
+}
+
+/// Another run may take the last file out at any moment, and the ledger with it; and begin a new one.
+fn again_while_absent<T>(mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
+    const TRIES: u32 = 8;
+    for _ in 1..TRIES {
+        match attempt() {
+            Err(error) if error.is_absent() => {}
+            other => return other,
+        }
+    }
+    attempt()
 }
 
 /// Digits that nobody can guess.

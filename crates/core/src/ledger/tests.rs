@@ -799,7 +799,7 @@ fn restored_files_have_all_that_they_had() {
         let open = fs::File::options().write(true).open(&path).unwrap();
         let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000 + at as u64);
         open.set_modified(time).unwrap();
-        let mode = 0o600 | (0o11 * at as u32 & 0o77);
+        let mode = 0o600 | ((0o11 * at as u32) & 0o77);
         fs::set_permissions(&path, fs::Permissions::from_mode(mode)).unwrap();
         let _ = xattr::set(&path, "user.note", format!("note {at}").as_bytes());
     }
