@@ -32,9 +32,7 @@ const RATE: u32 = 48_000;
 fn noise(frames: usize) -> Vec<f64> {
     let mut state = 1u64;
     let next = |_| {
-        state = state
-            .wrapping_mul(6_364_136_223_846_793_005)
-            .wrapping_add(1);
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
         (state >> 11) as f64 / (1u64 << 53) as f64 - 0.5
     };
     (0..frames).map(next).collect()
@@ -42,10 +40,7 @@ fn noise(frames: usize) -> Vec<f64> {
 
 fn source() -> Samples {
     let channel = noise((u64::from(RATE) * SECONDS) as usize);
-    Samples::new(
-        SampleRate::new(RATE).expect("not 0"),
-        vec![channel.clone(), channel],
-    )
+    Samples::new(SampleRate::new(RATE).expect("not 0"), vec![channel.clone(), channel])
 }
 
 fn drain(mut source: impl Source) {
@@ -60,9 +55,7 @@ fn drain(mut source: impl Source) {
 
 fn shaping(c: &mut Criterion) {
     let mut group = c.benchmark_group("a minute of stereo");
-    group
-        .sample_size(10)
-        .throughput(Throughput::Elements(u64::from(RATE) * SECONDS));
+    group.sample_size(10).throughput(Throughput::Elements(u64::from(RATE) * SECONDS));
     group.bench_function("nothing", |b| b.iter_with_setup(source, drain));
     for to in [44_100, 22_050, 18_900, 48_001] {
         group.bench_function(format!("resample to {to}"), |b| {
@@ -73,12 +66,7 @@ fn shaping(c: &mut Criterion) {
     for (bits, dither) in [(16, Dither::Triangular), (8, Dither::Shaped)] {
         group.bench_function(format!("quantise to {bits} bits, {dither:?}"), |b| {
             b.iter_with_setup(source, |s| {
-                drain(Quantiser::new(
-                    s,
-                    Kind::Integer(bits),
-                    dither,
-                    Arc::default(),
-                ));
+                drain(Quantiser::new(s, Kind::Integer(bits), dither, Arc::default()));
             });
         });
     }
@@ -87,27 +75,15 @@ fn shaping(c: &mut Criterion) {
     let steps: [(&str, Step); 6] = [
         ("gain", |s, _| Box::new(Amplified::new(s, 6.0))),
         ("fade", |s, _| {
-            Box::new(Faded::new(
-                s,
-                2_880_000,
-                1_000_000,
-                1_000_000,
-                Curve::EqualPower,
-            ))
+            Box::new(Faded::new(s, 2_880_000, 1_000_000, 1_000_000, Curve::EqualPower))
         }),
-        ("limit, never at work", |s, l| {
-            Box::new(Limiter::new(s, 20.0, l))
-        }),
-        ("limit, always at work", |s, l| {
-            Box::new(Limiter::new(s, -12.0, l))
-        }),
+        ("limit, never at work", |s, l| Box::new(Limiter::new(s, 20.0, l))),
+        ("limit, always at work", |s, l| Box::new(Limiter::new(s, -12.0, l))),
         ("separate", |s, _| Box::new(Separated::new(s, Keep::Shared))),
         ("voicing", |s, _| Box::new(Voiced::new(s, &VOICINGS[0]))),
     ];
     for (name, step) in steps {
-        group.bench_function(name, |b| {
-            b.iter_with_setup(source, |s| drain(step(s, peaks())))
-        });
+        group.bench_function(name, |b| b.iter_with_setup(source, |s| drain(step(s, peaks()))));
     }
     group.finish();
 }
@@ -170,10 +146,7 @@ fn loops(c: &mut Criterion) {
     group.bench_function("find", |b| {
         b.iter(|| find(&clip, &Wanted::any(clip.facts()), 5, &Unobserved).expect("it is found"));
     });
-    let line: Demand = "wav f32 44100 stereo"
-        .parse::<Spec>()
-        .expect("a spec")
-        .into();
+    let line: Demand = "wav f32 44100 stereo".parse::<Spec>().expect("a spec").into();
     for (name, typed) in [("converted", None), ("converted as a loop", Some("all"))] {
         let edits = Edits {
             looped: typed.map(|text| text.parse().expect("a loop")),
@@ -210,9 +183,7 @@ fn formats(c: &mut Criterion) {
         "ogg vorbis",
         "qoa qoa",
     ] {
-        let format: Format = format!("{line} {RATE} stereo")
-            .parse()
-            .expect("a spec line");
+        let format: Format = format!("{line} {RATE} stereo").parse().expect("a spec line");
         let mut output = Output::plain(format, u64::from(RATE) * SECONDS);
         output.block_bytes = line.contains("adpcm").then_some(2048);
         let write = |source: Samples| {
@@ -282,9 +253,7 @@ fn bare(format: Format) -> Option<Bare> {
             let mut codec = aac::Aac::new(format).expect("a codec");
             let mut sum = 0;
             blocks(source, |block| {
-                codec
-                    .encode(block, |packet| sum += packet.len())
-                    .expect("encodable");
+                codec.encode(block, |packet| sum += packet.len()).expect("encodable");
             });
             sum
         })),
@@ -297,11 +266,7 @@ fn bare(format: Format) -> Option<Bare> {
         // The check sum of all samples is part of the format.
         Codec::Flac16 | Codec::Flac24 => Some(Box::new(move |source| {
             let (mut sum, mut bytes) = (Md5::new(), Vec::new());
-            let width = if bits == 16 {
-                Codec::Pcm16
-            } else {
-                Codec::Pcm24
-            };
+            let width = if bits == 16 { Codec::Pcm16 } else { Codec::Pcm24 };
             let mut length = 0;
             blocks(source, |block| {
                 bytes.clear();

@@ -16,9 +16,7 @@ pub struct Block {
 impl Block {
     /// An empty block of so many channels.
     pub fn new(channels: usize) -> Self {
-        Self {
-            channels: vec![Vec::new(); channels],
-        }
+        Self { channels: vec![Vec::new(); channels] }
     }
 
     /// A block of the given channels, which must be of one length.
@@ -118,12 +116,7 @@ pub struct Samples {
 impl Samples {
     /// Gives these channels, which must be of one length, in blocks of [`BLOCK_FRAMES`].
     pub fn new(rate: SampleRate, channels: Vec<Vec<f64>>) -> Self {
-        Self {
-            rate,
-            channels,
-            at: 0,
-            step: BLOCK_FRAMES,
-        }
+        Self { rate, channels, at: 0, step: BLOCK_FRAMES }
     }
 
     /// The same in blocks of `step` frames.

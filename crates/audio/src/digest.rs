@@ -20,10 +20,7 @@ pub struct SampleDigest {
 impl SampleDigest {
     /// Nothing seen yet, of so many channels.
     pub fn new(channels: usize) -> Self {
-        Self {
-            lanes: vec![[ODD; LANES]; channels],
-            frames: 0,
-        }
+        Self { lanes: vec![[ODD; LANES]; channels], frames: 0 }
     }
 
     /// Takes in a block; how the samples are dealt out to blocks makes no difference. Negative zero

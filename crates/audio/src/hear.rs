@@ -61,14 +61,8 @@ impl Programme {
         let rate = clip.facts().format.rate;
         let side = rate.frames(seconds).min(range.len());
         let once = vec![
-            FrameRange {
-                start: range.end - side,
-                end: range.end,
-            },
-            FrameRange {
-                start: range.start,
-                end: range.start + side,
-            },
+            FrameRange { start: range.end - side, end: range.end },
+            FrameRange { start: range.start, end: range.start + side },
         ];
         let turns = vec![(0, once); size(rounds.into())];
         Self::of(std::slice::from_ref(clip), turns, rate.frames(ENDS))
@@ -77,11 +71,7 @@ impl Programme {
     /// Stretches of clips, one after another; `fade` frames at the ends of each fade.
     fn of(clips: &[Clip], turns: Vec<(usize, Vec<FrameRange>)>, fade: u64) -> Result<Self> {
         let mono = clips.iter().all(|c| c.facts().format.channels.count() == 1);
-        let channels = if mono {
-            Channels::MONO
-        } else {
-            Channels::STEREO
-        };
+        let channels = if mono { Channels::MONO } else { Channels::STEREO };
         let first = clips[turns[0].0].facts().format.rate;
         let format = Format {
             container: Container::Wav,
@@ -113,12 +103,7 @@ impl Programme {
             }
             let start = if parts.is_empty() { 0 } else { at + gap };
             at = start + plan.to.frames;
-            parts.push(Part {
-                clip: turn,
-                start,
-                stretches,
-                plan,
-            });
+            parts.push(Part { clip: turn, start, stretches, plan });
         }
         let to = Output::plain(format, at);
         refuse_too_large(&to)?;
@@ -155,15 +140,8 @@ impl Programme {
             at: 0,
             current: None,
         };
-        let exact = self
-            .parts
-            .iter()
-            .all(|part| part.keeps_bits(&clips[part.clip]));
-        let dither = if exact {
-            Dither::None
-        } else {
-            Dither::Triangular
-        };
+        let exact = self.parts.iter().all(|part| part.keeps_bits(&clips[part.clip]));
+        let dither = if exact { Dither::None } else { Dither::Triangular };
         render_source(join, &self.plan.to, dither, out, observer)
     }
 }
@@ -171,10 +149,7 @@ impl Programme {
 impl Part {
     /// Whether 16 bits hold every sample of this part as it is.
     fn keeps_bits(&self, clip: &Clip) -> bool {
-        let few = matches!(
-            clip.facts().format.encoding.codec.kind(),
-            Kind::Integer(..=16)
-        );
+        let few = matches!(clip.facts().format.encoding.codec.kind(), Kind::Integer(..=16));
         let picks = |step: &Step| match step {
             Step::Finite | Step::Quantise { .. } => true,
             Step::Route { route } => route.only_picks(),
@@ -194,15 +169,9 @@ fn stretches(clip: &Clip, rounds: u32) -> Vec<FrameRange> {
     let again = size(rounds.max(1).into());
     match clip.facts().loops.first() {
         Some(Loop { range, .. }) if again > 1 => {
-            let mut all = vec![FrameRange {
-                start: 0,
-                end: range.end,
-            }];
+            let mut all = vec![FrameRange { start: 0, end: range.end }];
             all.extend(vec![*range; again - 1]);
-            all.push(FrameRange {
-                start: range.end,
-                end,
-            });
+            all.push(FrameRange { start: range.end, end });
             all
         }
         _ => vec![FrameRange { start: 0, end }; again],

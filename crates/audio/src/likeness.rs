@@ -101,10 +101,7 @@ impl Likeness {
             return Ok(());
         }
         let decibels = |now: f64, before: f64| 10.0 * (now / before).log10();
-        let (all, low) = (
-            decibels(found.power, self.power),
-            decibels(found.low, self.low),
-        );
+        let (all, low) = (decibels(found.power, self.power), decibels(found.low, self.low));
         let clicks = self.peak * self.peak > CLICKS * mean;
         let told = self.low > NOTABLE * self.power && !clicks;
         if all > MOST_ADDED || (told && low < MOST_TAKEN) {
@@ -114,10 +111,7 @@ impl Likeness {
         let own: f64 = self.windows.iter().flatten().map(|s| s * s).sum();
         let lags = -REACH.cast_signed()..=REACH.cast_signed();
         let fits = lags.map(|lag| (self.fit(found, lag), lag));
-        let best = fits.fold(
-            (f64::MIN, 0),
-            |best, fit| if fit.0 > best.0 { fit } else { best },
-        );
+        let best = fits.fold((f64::MIN, 0), |best, fit| if fit.0 > best.0 { fit } else { best });
         match best.1 {
             lag if lag != 0 && best.0 > (BETTER * self.fit(found, 0)).max(TELLING * own) => {
                 Err(format!("it came back {lag} frames later"))
@@ -145,12 +139,7 @@ impl Likeness {
 /// All channels in one, weighted differently so that opposite ones do not cancel.
 fn folded(block: &Block, frame: usize) -> f64 {
     let weights = (1..).map(|n: u32| 1.0 / f64::from(n));
-    block
-        .channels()
-        .iter()
-        .zip(weights)
-        .map(|(c, weight)| c[frame] * weight)
-        .sum()
+    block.channels().iter().zip(weights).map(|(c, weight)| c[frame] * weight).sum()
 }
 
 #[cfg(test)]
@@ -169,29 +158,18 @@ mod tests {
     fn what_moved_or_changed_is_told() {
         let wave = |n: u32| (f64::from(n) * 0.05).sin() * (f64::from(n) * 0.0007).cos();
         let samples: Vec<f64> = (0..40_000).map(wave).collect();
-        let moved: Vec<f64> = (0..40_000)
-            .map(|n| if n < 7 { 0.0 } else { wave(n - 7) })
-            .collect();
-        let noisy: Vec<f64> = samples
-            .iter()
-            .zip(0..)
-            .map(|(s, n)| s + f64::from(n % 7 - 3) * 0.01)
-            .collect();
+        let moved: Vec<f64> = (0..40_000).map(|n| if n < 7 { 0.0 } else { wave(n - 7) }).collect();
+        let noisy: Vec<f64> =
+            samples.iter().zip(0..).map(|(s, n)| s + f64::from(n % 7 - 3) * 0.01).collect();
         let quiet: Vec<f64> = samples.iter().map(|s| s * 0.2).collect();
         let base = of(&samples);
         assert_eq!(base.compare(&of(&noisy)), Ok(()));
-        assert!(
-            base.compare(&of(&moved))
-                .unwrap_err()
-                .contains("7 frames later")
-        );
+        assert!(base.compare(&of(&moved)).unwrap_err().contains("7 frames later"));
         assert!(base.compare(&of(&quiet)).unwrap_err().contains("-14.0 dB"));
         assert!(base.compare(&of(&samples[1..])).is_err());
         assert_eq!(of(&[0.0; 100]).compare(&of(&[0.0; 100])), Ok(()));
         // What lies above a codec's band, and single clicks, may go; lows may not.
-        let high: Vec<f64> = (0..40_000)
-            .map(|n: u32| (f64::from(n) * 2.2).sin() * 0.5)
-            .collect();
+        let high: Vec<f64> = (0..40_000).map(|n: u32| (f64::from(n) * 2.2).sin() * 0.5).collect();
         let silence = of(&vec![0.0; 40_000]);
         assert_eq!(of(&high).compare(&silence), Ok(()));
         let mut click = vec![0.0; 40_000];

@@ -83,10 +83,8 @@ pub fn render(
             Proof::SameFile
         }
         Work::Rewrap => {
-            let along = Along {
-                stream: Some(clip.stream()),
-                ..Along::load(clip, &plan.to.carried)?
-            };
+            let along =
+                Along { stream: Some(clip.stream()), ..Along::load(clip, &plan.to.carried)? };
             copy_packets(clip, &mut *writer(out, &plan.to, along)?, observer)?;
             Proof::SameAudio
         }
@@ -201,48 +199,38 @@ fn chain<'a>(
     steps: &[Step],
     counts: &Counts,
 ) -> Box<dyn Source + 'a> {
-    steps
-        .iter()
-        .fold(source, |source, step| -> Box<dyn Source + 'a> {
-            match step {
-                Step::Finite => Box::new(Finite::new(source, Arc::clone(&counts.not_numbers))),
-                Step::Route { route } => Box::new(Router::new(
-                    source,
-                    route.clone(),
-                    Arc::clone(&counts.phase),
-                )),
-                Step::Resample {
-                    from,
-                    to,
-                    rate,
-                    lead,
-                } => Box::new(Resampler::by(source, *from, *to, *rate).with_lead(*lead)),
-                // The source itself gives them.
-                Step::Stretches { .. } => source,
-                Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
-                Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
-                Step::Voice { voicing } => Box::new(Voiced::new(source, voicing)),
-                Step::Cut { range } => Box::new(Cut::new(source, *range)),
-                Step::EdgeFade { frames, head, tail } => {
-                    Box::new(Faded::new(source, *frames, *head, *tail, Curve::Linear))
-                }
-                Step::Fade {
-                    frames,
-                    head,
-                    tail,
-                    curve,
-                } => Box::new(Faded::new(source, *frames, *head, *tail, *curve)),
-                Step::Gain { decibels } => Box::new(Amplified::new(source, *decibels)),
-                Step::Limit { ceiling } => {
-                    Box::new(Limiter::new(source, *ceiling, Arc::clone(&counts.limited)))
-                }
-                Step::Pad { head, tail } => Box::new(Padded::new(source, *head, *tail)),
-                Step::Quantise { codec, dither } => {
-                    let overs = Arc::clone(&counts.overs);
-                    Box::new(Quantiser::new(source, codec.grid(), *dither, overs))
-                }
+    steps.iter().fold(source, |source, step| -> Box<dyn Source + 'a> {
+        match step {
+            Step::Finite => Box::new(Finite::new(source, Arc::clone(&counts.not_numbers))),
+            Step::Route { route } => {
+                Box::new(Router::new(source, route.clone(), Arc::clone(&counts.phase)))
             }
-        })
+            Step::Resample { from, to, rate, lead } => {
+                Box::new(Resampler::by(source, *from, *to, *rate).with_lead(*lead))
+            }
+            // The source itself gives them.
+            Step::Stretches { .. } => source,
+            Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
+            Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
+            Step::Voice { voicing } => Box::new(Voiced::new(source, voicing)),
+            Step::Cut { range } => Box::new(Cut::new(source, *range)),
+            Step::EdgeFade { frames, head, tail } => {
+                Box::new(Faded::new(source, *frames, *head, *tail, Curve::Linear))
+            }
+            Step::Fade { frames, head, tail, curve } => {
+                Box::new(Faded::new(source, *frames, *head, *tail, *curve))
+            }
+            Step::Gain { decibels } => Box::new(Amplified::new(source, *decibels)),
+            Step::Limit { ceiling } => {
+                Box::new(Limiter::new(source, *ceiling, Arc::clone(&counts.limited)))
+            }
+            Step::Pad { head, tail } => Box::new(Padded::new(source, *head, *tail)),
+            Step::Quantise { codec, dither } => {
+                let overs = Arc::clone(&counts.overs);
+                Box::new(Quantiser::new(source, codec.grid(), *dither, overs))
+            }
+        }
+    })
 }
 
 /// The clip's own bytes.
@@ -255,10 +243,8 @@ fn copy_file(clip: &Clip, out: &mut dyn Out, observer: &dyn Observer) -> Result<
         if observer.stopped() {
             return Err(Error::Stopped);
         }
-        let filled = fill(&mut bytes, &mut piece).map_err(|source| Error::Read {
-            path: clip.input().name().to_owned(),
-            source,
-        })?;
+        let filled = fill(&mut bytes, &mut piece)
+            .map_err(|source| Error::Read { path: clip.input().name().to_owned(), source })?;
         if filled == 0 {
             return Ok(());
         }

@@ -37,31 +37,19 @@ const fn row(
     mp4: &'static [u8; 4],
     aiff: Option<&'static [u8; 4]>,
 ) -> TagNames {
-    TagNames {
-        name,
-        info,
-        id3,
-        mp4,
-        aiff,
-    }
+    TagNames { name, info, id3, mp4, aiff }
 }
 
 impl Tag {
     /// A text under a name as Vorbis comments have it.
     pub fn new(name: &str, value: impl Into<String>) -> Self {
-        Self {
-            name: name.to_owned(),
-            value: value.into(),
-        }
+        Self { name: name.to_owned(), value: value.into() }
     }
 
     fn by(id: &[u8], value: String, is: impl Fn(&TagNames) -> bool) -> Self {
         let known = TAGS.iter().find(|row| is(row));
         let own = || id.escape_ascii().to_string();
-        Self {
-            name: known.map_or_else(own, |row| row.name.to_owned()),
-            value,
-        }
+        Self { name: known.map_or_else(own, |row| row.name.to_owned()), value }
     }
 
     /// From a RIFF INFO list.
@@ -94,8 +82,7 @@ impl Tag {
 
     /// Its line in the table, where it has one.
     pub fn names(&self) -> Option<&'static TagNames> {
-        TAGS.iter()
-            .find(|row| row.name.eq_ignore_ascii_case(&self.name))
+        TAGS.iter().find(|row| row.name.eq_ignore_ascii_case(&self.name))
     }
 }
 

@@ -15,11 +15,7 @@ impl SampleRate {
 
     /// `None` for 0 and beyond [`SampleRate::MOST`].
     pub const fn new(hertz: u32) -> Option<Self> {
-        if hertz == 0 || hertz > Self::MOST {
-            None
-        } else {
-            Some(Self(hertz))
-        }
+        if hertz == 0 || hertz > Self::MOST { None } else { Some(Self(hertz)) }
     }
 
     /// 48,000 Hz.

@@ -20,27 +20,12 @@ fn loops_markers_and_texts_travel() {
     let folder = Folder::new();
     let format: Format = "wav pcm16 44100 stereo".parse().unwrap();
     let output = Output {
-        loops: vec![Loop {
-            range: FrameRange {
-                start: 1000,
-                end: 5000,
-            },
-            plays: 0,
-        }],
+        loops: vec![Loop { range: FrameRange { start: 1000, end: 5000 }, plays: 0 }],
         markers: vec![
-            Marker {
-                frame: 77,
-                name: "here".to_owned(),
-            },
-            Marker {
-                frame: 5500,
-                name: String::new(),
-            },
+            Marker { frame: 77, name: "here".to_owned() },
+            Marker { frame: 5500, name: String::new() },
         ],
-        tags: vec![
-            Tag::new("TITLE", "Crossing, at dusk: ü"),
-            Tag::new("ARTIST", "nobody"),
-        ],
+        tags: vec![Tag::new("TITLE", "Crossing, at dusk: ü"), Tag::new("ARTIST", "nobody")],
         ..Output::plain(format, 6000)
     };
     let mut bytes = Cursor::new(Vec::new());
@@ -52,11 +37,7 @@ fn loops_markers_and_texts_travel() {
         assert_eq!(facts.tags, output.tags, "{}", facts.format);
         assert_eq!(
             facts.markers,
-            if markers {
-                output.markers.clone()
-            } else {
-                Vec::new()
-            },
+            if markers { output.markers.clone() } else { Vec::new() },
             "{}",
             facts.format
         );
@@ -72,10 +53,7 @@ fn loops_markers_and_texts_travel() {
         ("flac flac16 any any", false),
         ("wav pcm24 any any", false),
     ] {
-        let wish = Demand {
-            chunks: Some(Chunks::Kept),
-            ..demand(line)
-        };
+        let wish = Demand { chunks: Some(Chunks::Kept), ..demand(line) };
         let plan = plan(at.facts(), &wish).unwrap();
         let (next, bytes) = folder.carry_out(&at, &plan);
         kept(next.facts(), markers);
@@ -84,24 +62,14 @@ fn loops_markers_and_texts_travel() {
     // Where there is no place for them it is said, and texts only come along where asked.
     let plan = plan(at.facts(), &demand("m4a aac any any")).unwrap();
     assert!(plan.to.loops.is_empty() && plan.to.tags.is_empty());
-    assert!(
-        plan.decisions
-            .iter()
-            .any(|d| d.why == "m4a has no place for them")
-    );
+    assert!(plan.decisions.iter().any(|d| d.why == "m4a has no place for them"));
     // A loop under names of one's own.
     let wish = Demand {
         loop_tags: Some("start=FROM,end=TO,in=seconds".parse().unwrap()),
         ..demand("ogg vorbis any any")
     };
-    let named = plan_clip(
-        &at,
-        &wish,
-        &Edits::default(),
-        Reference::default(),
-        &Unobserved,
-    )
-    .unwrap();
+    let named =
+        plan_clip(&at, &wish, &Edits::default(), Reference::default(), &Unobserved).unwrap();
     let (out, bytes) = folder.carry_out(&at, &named);
     assert_eq!(out.facts().loops, output.loops);
     let text = String::from_utf8_lossy(&bytes).into_owned();
@@ -125,57 +93,30 @@ fn never_converted_without_need() {
     ] {
         let clip = folder.make("wav pcm24 44100 stereo", 20_000);
         let clip = folder.fit(&clip, &format!("{spec} any any"));
-        let (bytes, own) = (
-            audio_bytes(&clip),
-            format!("{spec} 44100|48000 stereo|mono"),
-        );
-        let copy = folder.put(
-            "first",
-            &std::fs::read(clip.input().path().unwrap()).unwrap(),
-        );
+        let (bytes, own) = (audio_bytes(&clip), format!("{spec} 44100|48000 stereo|mono"));
+        let copy = folder.put("first", &std::fs::read(clip.input().path().unwrap()).unwrap());
         let clip = Clip::open(&copy).unwrap();
-        assert_eq!(
-            plan(clip.facts(), &demand(&own)).unwrap().work,
-            Work::Nothing,
-            "{spec}"
-        );
+        assert_eq!(plan(clip.facts(), &demand(&own)).unwrap().work, Work::Nothing, "{spec}");
         if spec == "qoa qoa" {
             continue;
         }
-        let edits = Edits {
-            tags: vec![Tag::new("TITLE", "Bell")],
-            ..Edits::default()
-        };
-        let named = plan_clip(
-            &clip,
-            &demand(&own),
-            &edits,
-            Reference::default(),
-            &Unobserved,
-        )
-        .unwrap();
+        let edits = Edits { tags: vec![Tag::new("TITLE", "Bell")], ..Edits::default() };
+        let named =
+            plan_clip(&clip, &demand(&own), &edits, Reference::default(), &Unobserved).unwrap();
         assert_eq!(named.work, Work::Rewrap, "{spec}");
         let (titled, _) = folder.carry_out(&clip, &named);
         assert_eq!(titled.facts().tags, [Tag::new("TITLE", "Bell")], "{spec}");
         assert_eq!(audio_bytes(&titled), bytes, "{spec}");
         assert_eq!(samples(&titled), samples(&clip), "{spec}");
-        let titled = Clip::open(&folder.put(
-            "second",
-            &std::fs::read(titled.input().path().unwrap()).unwrap(),
-        ))
+        let titled = Clip::open(
+            &folder.put("second", &std::fs::read(titled.input().path().unwrap()).unwrap()),
+        )
         .unwrap();
-        let bare = Demand {
-            chunks: Some(Chunks::Bare),
-            ..demand(&own)
-        };
+        let bare = Demand { chunks: Some(Chunks::Bare), ..demand(&own) };
         let stripped = plan(titled.facts(), &bare).unwrap();
         assert_eq!(stripped.work, Work::Rewrap, "{spec}");
         let (stripped, _) = folder.carry_out(&titled, &stripped);
-        assert_eq!(
-            (audio_bytes(&stripped), stripped.facts().tags.len()),
-            (bytes, 0),
-            "{spec}"
-        );
+        assert_eq!((audio_bytes(&stripped), stripped.facts().tags.len()), (bytes, 0), "{spec}");
     }
 }
 
@@ -199,10 +140,7 @@ fn a_short_last_block_is_copied_as_it_is() {
         .chunk(b"LIST", b"INFOINAM\x05\0\0\0Bell\0\0")
         .chunk(b"data", &data);
     let clip = folder.open(&riff.bytes()).unwrap();
-    let bare = Demand {
-        chunks: Some(Chunks::Bare),
-        ..demand("wav imaadpcm any any")
-    };
+    let bare = Demand { chunks: Some(Chunks::Bare), ..demand("wav imaadpcm any any") };
     let plan = plan(clip.facts(), &bare).unwrap();
     assert_eq!(plan.work, Work::Rewrap);
     let (stripped, _) = folder.carry_out(&clip, &plan);

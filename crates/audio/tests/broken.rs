@@ -31,9 +31,8 @@ fn cut_files_are_read_as_far_as_they_go() {
         let clip = folder.make("wav pcm16 44100 stereo", 60_000);
         let whole = folder.fit(&clip, &format!("{spec} any any"));
         let bytes = std::fs::read(whole.input().path().unwrap()).unwrap();
-        let cut = folder
-            .open(&bytes[..bytes.len() * 3 / 5])
-            .unwrap_or_else(|e| panic!("{spec}: {e}"));
+        let cut =
+            folder.open(&bytes[..bytes.len() * 3 / 5]).unwrap_or_else(|e| panic!("{spec}: {e}"));
         let (frames, notes) = (cut.facts().frames, &cut.facts().notes);
         assert!(frames > 20_000 && frames < 60_000, "{spec}: {frames}");
         let told = |note: &Note| match note {
@@ -55,20 +54,11 @@ fn seeds() -> &'static [Vec<u8>] {
         let seed = |(spec, _): &(&str, Option<f64>)| {
             let format: Format = format!("{spec} 22050 stereo").parse().unwrap();
             let output = Output {
-                loops: vec![Loop {
-                    range: FrameRange {
-                        start: 10,
-                        end: 500,
-                    },
-                    plays: 0,
-                }],
+                loops: vec![Loop { range: FrameRange { start: 10, end: 500 }, plays: 0 }],
                 tags: vec![Tag::new("TITLE", "x")],
                 ..Output::plain(format, 3000)
             };
-            let output = Output {
-                block_bytes: spec.contains("adpcm").then_some(512),
-                ..output
-            };
+            let output = Output { block_bytes: spec.contains("adpcm").then_some(512), ..output };
             let mut bytes = Cursor::new(Vec::new());
             let source = Samples::new(format.rate, signal(format, 3000));
             render_source(source, &output, Dither::None, &mut bytes, &Unobserved).unwrap();

@@ -1,10 +1,5 @@
 //! Loops through every conversion: what comes out is held against the ideal periodic signal.
-#![allow(
-    clippy::as_conversions,
-    clippy::print_stdout,
-    clippy::unwrap_used,
-    missing_docs
-)]
+#![allow(clippy::as_conversions, clippy::print_stdout, clippy::unwrap_used, missing_docs)]
 
 mod bench;
 
@@ -15,9 +10,7 @@ use deft_needle_audio::{Clip, Edits};
 use proptest::prelude::*;
 use std::f64::consts::TAU;
 
-const RATES: [u32; 9] = [
-    8_000, 11_025, 16_000, 22_050, 32_000, 44_100, 48_000, 88_200, 96_000,
-];
+const RATES: [u32; 9] = [8_000, 11_025, 16_000, 22_050, 32_000, 44_100, 48_000, 88_200, 96_000];
 
 /// A sum of harmonics of a loop, up to a part of it that any filter lets through.
 struct Periodic {
@@ -30,34 +23,18 @@ impl Periodic {
         let most = (seconds * hertz) as usize;
         // Some of the harmonics, the highest among them.
         let chosen = (1..12).map(|n| (n * n * 7 * most / 1000).clamp(1, most));
-        Self {
-            harmonics: chosen
-                .chain([most])
-                .map(|k| (k as f64, 1.3 * k as f64))
-                .collect(),
-        }
+        Self { harmonics: chosen.chain([most]).map(|k| (k as f64, 1.3 * k as f64)).collect() }
     }
 
     /// Its value at a part of the loop.
     fn at(&self, turn: f64) -> f64 {
-        let sum: f64 = self
-            .harmonics
-            .iter()
-            .map(|(k, phase)| (TAU * k * turn + phase).sin())
-            .sum();
+        let sum: f64 = self.harmonics.iter().map(|(k, phase)| (TAU * k * turn + phase).sin()).sum();
         0.5 * sum / self.harmonics.len() as f64
     }
 }
 
 fn planned(clip: &Clip, spec: &str, edits: &Edits) -> Plan {
-    plan_clip(
-        clip,
-        &demand(spec),
-        edits,
-        Reference::default(),
-        &Unobserved,
-    )
-    .unwrap()
+    plan_clip(clip, &demand(spec), edits, Reference::default(), &Unobserved).unwrap()
 }
 
 /// Frames in and out of the rate's step.
@@ -73,9 +50,7 @@ fn ratio(plan: &Plan) -> (u64, u64) {
 
 /// The greatest difference in dBFS from the ideal signal over the whole loop.
 fn error(found: &[f64], range: std::ops::Range<u64>, ideal: impl Fn(u64) -> f64) -> f64 {
-    let worst = range
-        .map(|m| (found[m as usize] - ideal(m)).abs())
-        .fold(0.0, f64::max);
+    let worst = range.map(|m| (found[m as usize] - ideal(m)).abs()).fold(0.0, f64::max);
     20.0 * worst.max(1e-12).log10()
 }
 
@@ -86,15 +61,11 @@ fn every_pair_of_rates_keeps_loops_exact() {
     for from in RATES {
         for to in RATES.into_iter().filter(|to| *to != from) {
             let length = u64::from(from / 5 + 13);
-            let loop_of = Periodic::new(
-                length as f64 / f64::from(from),
-                0.45 * f64::from(from.min(to)),
-            );
-            for (intro, other) in [
-                (0u64, 0.0),
-                (u64::from(from / 20), 0.0),
-                (u64::from(from / 20 + 7), 0.4),
-            ] {
+            let loop_of =
+                Periodic::new(length as f64 / f64::from(from), 0.45 * f64::from(from.min(to)));
+            for (intro, other) in
+                [(0u64, 0.0), (u64::from(from / 20), 0.0), (u64::from(from / 20 + 7), 0.4)]
+            {
                 let frames = intro + length;
                 let wave = (0..frames).map(|n| match n < intro {
                     true => other * (0.31 * n as f64).sin(),
@@ -115,10 +86,7 @@ fn every_pair_of_rates_keeps_loops_exact() {
                     1200.0 * (a as f64 * f64::from(to) / (b as f64 * f64::from(from))).log2();
                 assert!(cents.abs() <= 1.0, "{from} to {to}: {cents}");
                 assert_eq!(range.end, out.facts().frames);
-                assert!(
-                    range.len() * a % (length * b) == 0,
-                    "{from} to {to}: {range:?} {a}:{b}"
-                );
+                assert!(range.len() * a % (length * b) == 0, "{from} to {to}: {range:?} {a}:{b}");
                 let found = samples(&out).remove(0);
                 let ideal = |m: u64| {
                     loop_of.at((m as f64 * a as f64 / b as f64 - intro as f64) / length as f64)
@@ -139,12 +107,7 @@ fn noise(folder: &Folder, frames: u64) -> Clip {
         seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
         f64::from(seed >> 8) / f64::from(1u32 << 24) - 0.5
     };
-    folder
-        .open(&made(
-            "wav f32 48000 mono",
-            vec![(0..frames).map(next).collect()],
-        ))
-        .unwrap()
+    folder.open(&made("wav f32 48000 mono", vec![(0..frames).map(next).collect()])).unwrap()
 }
 
 #[test]
@@ -171,34 +134,19 @@ fn points_move_to_multiples_with_their_sound() {
         let plan = planned(&clip, "wav f32 any any", &edits);
         let (out, _) = folder.carry_out(&clip, &plan);
         let range = out.facts().loops[0].range;
-        assert_eq!(
-            (range.start, range.len()),
-            (at, rounds * (end - start)),
-            "{start}..{end}"
-        );
+        assert_eq!((range.start, range.len()), (at, rounds * (end - start)), "{start}..{end}");
         assert!(range.len().is_multiple_of(multiple));
         // Every sample is the clip's own: up to the end, then the loop again.
         let length = end - start;
         let found = samples(&out).remove(0);
         assert_eq!(found.len() as u64, range.end);
         for (index, sample) in (0u64..).zip(&found) {
-            let own = if index < end {
-                index
-            } else {
-                start + (index - start) % length
-            };
-            assert!(
-                *sample == before[own as usize],
-                "{start}..{end}: frame {index}"
-            );
+            let own = if index < end { index } else { start + (index - start) % length };
+            assert!(*sample == before[own as usize], "{start}..{end}: frame {index}");
         }
     }
     // What is no multiple is bent where it is resampled anyway, and by the fewest rounds.
-    let bent = planned(
-        &clip,
-        "wav f32 44100 any",
-        &edits("1000smp..31003smp", 64, None),
-    );
+    let bent = planned(&clip, "wav f32 44100 any", &edits("1000smp..31003smp", 64, None));
     let range = bent.to.loops[0].range;
     assert_eq!((range.start % 64, range.len() % 64), (0, 0));
     let (from, to) = ratio(&bent);
@@ -218,15 +166,8 @@ fn points_move_to_multiples_with_their_sound() {
         format!("{error:?}")
     };
     let told = refused(&edits("0smp..30003smp", 1_024, None));
-    assert!(
-        told.contains("--loop-bend 1") && told.contains("1024 times over"),
-        "{told}"
-    );
-    let asked = planned(
-        &clip,
-        "wav any any any",
-        &edits("0smp..30003smp", 1_024, Some(1.0)),
-    );
+    assert!(told.contains("--loop-bend 1") && told.contains("1024 times over"), "{told}");
+    let asked = planned(&clip, "wav any any any", &edits("0smp..30003smp", 1_024, Some(1.0)));
     assert!(asked.to.loops[0].range.len().is_multiple_of(1_024));
     assert!(ratio(&asked) != (1, 1));
     let kept = Edits {
@@ -266,21 +207,11 @@ fn a_kept_tail_keeps_the_points_and_its_error_is_told() {
         let wave = (0..intro + length + 4_800).map(|n| {
             let inside = (intro..intro + length).contains(&n);
             let turn = (n as f64 - intro as f64) / length as f64;
-            if inside {
-                tone.at(turn)
-            } else {
-                other * tone.at(turn)
-            }
+            if inside { tone.at(turn) } else { other * tone.at(turn) }
         });
-        let clip = folder
-            .open(&made("wav f64 48000 mono", vec![wave.collect()]))
-            .unwrap();
+        let clip = folder.open(&made("wav f64 48000 mono", vec![wave.collect()])).unwrap();
         let edits = Edits {
-            looped: Some(
-                format!("{intro}smp..{}smp", intro + length)
-                    .parse()
-                    .unwrap(),
-            ),
+            looped: Some(format!("{intro}smp..{}smp", intro + length).parse().unwrap()),
             tail: Some(deft_needle_audio::edit::Tail::Keep),
             ..Edits::default()
         };
@@ -289,16 +220,8 @@ fn a_kept_tail_keeps_the_points_and_its_error_is_told() {
         assert_eq!(range.start, 8_820);
         let (from, to) = ratio(&plan);
         assert_eq!((from, to), (length, range.len()));
-        let told = plan
-            .decisions
-            .iter()
-            .find(|d| d.what.contains("dBFS at its seam"))
-            .unwrap();
-        let told: f64 = told
-            .what
-            .split_whitespace()
-            .find_map(|word| word.parse().ok())
-            .unwrap();
+        let told = plan.decisions.iter().find(|d| d.what.contains("dBFS at its seam")).unwrap();
+        let told: f64 = told.what.split_whitespace().find_map(|word| word.parse().ok()).unwrap();
         assert!((least..=most).contains(&told), "{told}");
         let (out, _) = folder.carry_out(&clip, &plan);
         let ideal =

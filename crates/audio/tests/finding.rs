@@ -18,10 +18,8 @@ struct Dice(u64);
 
 impl Dice {
     fn next(&mut self) -> f64 {
-        self.0 = self
-            .0
-            .wrapping_mul(6_364_136_223_846_793_005)
-            .wrapping_add(1_442_695_040_888_963_407);
+        self.0 =
+            self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         (self.0 >> 33) as f64 / f64::from(1u32 << 30) - 1.0
     }
 }
@@ -35,10 +33,7 @@ struct Song {
 
 impl Song {
     fn new() -> Self {
-        Self {
-            notes: Vec::new(),
-            end: 0.0,
-        }
+        Self { notes: Vec::new(), end: 0.0 }
     }
 
     /// Bars of melody, bass and a beat, which are others for every seed.
@@ -55,12 +50,10 @@ impl Song {
                     + SCALE[(dice.next().abs() * 6.9) as usize]
                     + 12.0 * (dice.next() > 0.5) as u8 as f64;
                 if dice.next() > -0.6 {
-                    self.notes
-                        .push((at + 0.5 * beat * step as f64, pitch, 0.3, 0.9 * beat));
+                    self.notes.push((at + 0.5 * beat * step as f64, pitch, 0.3, 0.9 * beat));
                 }
                 if step % 2 == 0 {
-                    self.notes
-                        .push((at + 0.5 * beat * step as f64, f64::NAN, 0.25, 0.08));
+                    self.notes.push((at + 0.5 * beat * step as f64, f64::NAN, 0.25, 0.08));
                 }
             }
         }
@@ -110,11 +103,7 @@ impl Song {
 }
 
 fn found(folder: &Folder, sides: Vec<Vec<f64>>, most: usize) -> (Clip, Vec<Candidate>) {
-    let line = if sides.len() == 2 {
-        "wav f32 32000 stereo"
-    } else {
-        "wav f32 32000 mono"
-    };
+    let line = if sides.len() == 2 { "wav f32 32000 stereo" } else { "wav f32 32000 mono" };
     let clip = folder.open(&made(line, sides)).unwrap();
     let all = find(&clip, &Wanted::any(clip.facts()), most, &Unobserved).unwrap();
     (clip, all)
@@ -132,10 +121,7 @@ fn songs_are_looped_where_they_repeat() {
         // Of a mean square of 1/3, 30 dB below the song.
         let level = (3.0 * power / 1000.0).sqrt();
         let mut dice = Dice(99);
-        sides
-            .iter_mut()
-            .flatten()
-            .for_each(|s| *s += level * dice.next());
+        sides.iter_mut().flatten().for_each(|s| *s += level * dice.next());
         sides
     };
     let key_change = exact(120.0).bars(4, 120.0, 5.0, 7);
@@ -147,42 +133,12 @@ fn songs_are_looped_where_they_repeat() {
     // Repeats that begin on whole frames are equal to the last bit; those of 97 beats a minute are not.
     for (name, sides, want, within) in [
         ("exact", exact(120.0).rendered(1.0), bars(8.0, 120.0), 1.0),
-        (
-            "between frames",
-            exact(97.0).rendered(1.0),
-            bars(8.0, 97.0),
-            1.0,
-        ),
-        (
-            "another tempo",
-            exact(152.0).rendered(0.0),
-            bars(8.0, 152.0),
-            1.0,
-        ),
-        (
-            "a key change",
-            key_change.rendered(1.0),
-            bars(8.0, 120.0),
-            1.0,
-        ),
-        (
-            "a second ending",
-            ending.rendered(1.0),
-            bars(8.0, 96.0),
-            1.0,
-        ),
-        (
-            "noise at 30 dB",
-            noisy(exact(120.0).rendered(1.0)),
-            bars(8.0, 120.0),
-            1.0,
-        ),
-        (
-            "performed",
-            exact(110.0).played(4, 0.0015).rendered(1.0),
-            bars(8.0, 110.0),
-            0.002 * RATE,
-        ),
+        ("between frames", exact(97.0).rendered(1.0), bars(8.0, 97.0), 1.0),
+        ("another tempo", exact(152.0).rendered(0.0), bars(8.0, 152.0), 1.0),
+        ("a key change", key_change.rendered(1.0), bars(8.0, 120.0), 1.0),
+        ("a second ending", ending.rendered(1.0), bars(8.0, 96.0), 1.0),
+        ("noise at 30 dB", noisy(exact(120.0).rendered(1.0)), bars(8.0, 120.0), 1.0),
+        ("performed", exact(110.0).played(4, 0.0015).rendered(1.0), bars(8.0, 110.0), 0.002 * RATE),
         (
             "performed, noisy",
             noisy(exact(90.0).played(8, 0.0015).rendered(1.0)),
@@ -194,28 +150,15 @@ fn songs_are_looped_where_they_repeat() {
         let best = &all[0];
         let off = best.seam.range.len() as f64 - want;
         assert!(off.abs() <= within, "{name}: {off:+.1} frames off {want}");
-        assert!(
-            best.score > 60.0 && best.score < 100.0,
-            "{name}: {}",
-            best.score
-        );
+        assert!(best.score > 60.0 && best.score < 100.0, "{name}: {}", best.score);
         // What was played twice never joins to the sample; a crossfade makes it.
         let performed = name.starts_with("performed");
         if !performed {
-            assert_eq!(
-                best.seam.verdict,
-                Verdict::Good,
-                "{name}: {:.1} dB",
-                best.seam.click_db
-            );
+            assert_eq!(best.seam.verdict, Verdict::Good, "{name}: {:.1} dB", best.seam.click_db);
         }
         let range = best.seam.range;
         let edits = Edits {
-            looped: Some(
-                format!("{}smp..{}smp", range.start, range.end)
-                    .parse()
-                    .unwrap(),
-            ),
+            looped: Some(format!("{}smp..{}smp", range.start, range.end).parse().unwrap()),
             crossfade: Some("60ms".parse().unwrap()),
             ..Edits::default()
         };
@@ -236,13 +179,9 @@ fn mended(folder: &Folder, clip: &Clip, edits: &Edits) -> Judged {
 fn tones_go_round_in_whole_periods() {
     let folder = Folder::new();
     // The last are too short for spectra.
-    for (hertz, frames) in [
-        (55.0, 64_000u32),
-        (97.3, 64_000),
-        (441.0, 64_000),
-        (97.3, 3_000),
-        (400.0, 800),
-    ] {
+    for (hertz, frames) in
+        [(55.0, 64_000u32), (97.3, 64_000), (441.0, 64_000), (97.3, 3_000), (400.0, 800)]
+    {
         let wave = |n: u32| {
             0.4 * (TAU * hertz * f64::from(n) / RATE).sin()
                 + 0.2 * (TAU * 3.0 * hertz * f64::from(n) / RATE + 1.0).sin()
@@ -254,12 +193,7 @@ fn tones_go_round_in_whole_periods() {
             (periods - periods.round()).abs() <= 0.5 * hertz / RATE + 1e-9,
             "{hertz}: {periods}"
         );
-        assert_eq!(
-            all[0].seam.verdict,
-            Verdict::Good,
-            "{hertz}: {:.1}",
-            all[0].seam.click_db
-        );
+        assert_eq!(all[0].seam.verdict, Verdict::Good, "{hertz}: {:.1}", all[0].seam.click_db);
     }
 }
 
@@ -270,21 +204,13 @@ fn noise_goes_round_anywhere_and_swells_need_a_crossfade() {
     let mut dice = Dice(3);
     let steady: Vec<f64> = (0..200_000).map(|_| 0.2 * dice.next()).collect();
     let (_, all) = found(&folder, vec![steady], 5);
-    assert!(
-        all.iter()
-            .all(|one| one.seam.verdict == Verdict::Good && one.wave_db > -3.0)
-    );
+    assert!(all.iter().all(|one| one.seam.verdict == Verdict::Good && one.wave_db > -3.0));
     // It grows louder by 30 dB: any plain loop jumps back.
     let swell: Vec<f64> = (0..200_000)
         .map(|n| 0.3 * dice.next() * 10f64.powf(-1.5 * (1.0 - f64::from(n) / 200_000.0)))
         .collect();
-    let clip = folder
-        .open(&made("wav f32 32000 mono", vec![swell]))
-        .unwrap();
-    let whole = FrameRange {
-        start: 60_000,
-        end: 190_000,
-    };
+    let clip = folder.open(&made("wav f32 32000 mono", vec![swell])).unwrap();
+    let whole = FrameRange { start: 60_000, end: 190_000 };
     let plain = judge(&clip, whole).unwrap();
     assert_eq!(plain.verdict, Verdict::Bad, "{:.1} dB", plain.level_db);
     let edits = Edits {
@@ -300,45 +226,24 @@ fn noise_goes_round_anywhere_and_swells_need_a_crossfade() {
 fn files_that_go_round_as_a_whole_are_cut_at_their_best_seam() {
     let folder = Folder::new();
     let song = Song::new().bars(4, 120.0, 0.0, 31).bars(1, 120.0, 0.0, 31);
-    let clip = folder
-        .open(&made("wav f32 32000 stereo", song.rendered(0.3)))
-        .unwrap();
-    let cut = Edits {
-        cut: Some("seam".parse().unwrap()),
-        ..Edits::default()
-    };
-    let plan = plan_clip(
-        &clip,
-        &demand("wav f32 any any"),
-        &cut,
-        Reference::default(),
-        &Unobserved,
-    )
-    .unwrap();
+    let clip = folder.open(&made("wav f32 32000 stereo", song.rendered(0.3))).unwrap();
+    let cut = Edits { cut: Some("seam".parse().unwrap()), ..Edits::default() };
+    let plan =
+        plan_clip(&clip, &demand("wav f32 any any"), &cut, Reference::default(), &Unobserved)
+            .unwrap();
     // Four bars of 2 s, before the first of them comes again.
     assert_eq!(plan.to.frames, 256_000);
     assert!(plan.to.loops.is_empty());
     let (out, _) = folder.carry_out(&clip, &plan);
-    let all = FrameRange {
-        start: 0,
-        end: 256_000,
-    };
+    let all = FrameRange { start: 0, end: 256_000 };
     assert_eq!(judge(&out, all).unwrap().verdict, Verdict::Good);
     // At another rate it still goes round to the frame.
-    let plan = plan_clip(
-        &clip,
-        &demand("wav f32 44100 any"),
-        &cut,
-        Reference::default(),
-        &Unobserved,
-    )
-    .unwrap();
+    let plan =
+        plan_clip(&clip, &demand("wav f32 44100 any"), &cut, Reference::default(), &Unobserved)
+            .unwrap();
     assert_eq!(plan.to.frames, 352_800);
     let (out, _) = folder.carry_out(&clip, &plan);
-    let whole = FrameRange {
-        start: 0,
-        end: 352_800,
-    };
+    let whole = FrameRange { start: 0, end: 352_800 };
     assert_eq!(judge(&out, whole).unwrap().verdict, Verdict::Good);
 }
 
@@ -346,32 +251,17 @@ fn files_that_go_round_as_a_whole_are_cut_at_their_best_seam() {
 fn ends_snap_to_the_wave() {
     let folder = Folder::new();
     let wave = |n: u32| 0.4 * (TAU * 100.0 * f64::from(n) / RATE).sin();
-    let clip = folder
-        .open(&made(
-            "wav f32 32000 mono",
-            vec![(0..64_000).map(wave).collect()],
-        ))
-        .unwrap();
+    let clip =
+        folder.open(&made("wav f32 32000 mono", vec![(0..64_000).map(wave).collect()])).unwrap();
     // A period has 320 frames; the end is 37 off.
     let edits = Edits {
         looped: Some("3200smp..32037smp".parse().unwrap()),
         loop_snap: Some("3ms".parse().unwrap()),
         ..Edits::default()
     };
-    let plan = plan_clip(
-        &clip,
-        &demand("wav f32 any any"),
-        &edits,
-        Reference::default(),
-        &Unobserved,
-    )
-    .unwrap();
-    assert_eq!(
-        plan.to.loops[0].range,
-        FrameRange {
-            start: 3_200,
-            end: 32_000
-        }
-    );
+    let plan =
+        plan_clip(&clip, &demand("wav f32 any any"), &edits, Reference::default(), &Unobserved)
+            .unwrap();
+    assert_eq!(plan.to.loops[0].range, FrameRange { start: 3_200, end: 32_000 });
     assert_eq!(plan.to.frames, 32_000);
 }

@@ -24,11 +24,8 @@ fn mp3_by_its_info_tag() {
         bytes
     };
     // Behind 32 bytes of side information: its name, the flag for the number of frames, twenty.
-    let info = frame(&[
-        (36, b"Info\0\0\0\x01\0\0\0\x14"),
-        (48, b"Maker1.00"),
-        (69, &[0x24, 0x04, 0x57]),
-    ]);
+    let info =
+        frame(&[(36, b"Info\0\0\0\x01\0\0\0\x14"), (48, b"Maker1.00"), (69, &[0x24, 0x04, 0x57])]);
     let mut file = b"ID3\x03\0\0\0\0\0\x12TIT2\0\0\0\x08\0\0\x03Kettle!".to_vec();
     file.extend(&info);
     file.extend(frame(&[]).repeat(20));
@@ -40,16 +37,10 @@ fn mp3_by_its_info_tag() {
     let short = folder.open(&file[..file.len() - 500]).unwrap();
     assert!(matches!(
         short.facts().notes[..],
-        [Note::Truncated {
-            promised: 23_040,
-            held: 20_736
-        }]
+        [Note::Truncated { promised: 23_040, held: 20_736 }]
     ));
     let untold = folder.open(&frame(&[]).repeat(5)).unwrap();
-    assert_eq!(
-        (untold.facts().frames, samples(&untold)[0].len()),
-        (5760, 5760)
-    );
+    assert_eq!((untold.facts().frames, samples(&untold)[0].len()), (5760, 5760));
 }
 
 /// A Matroska file around the packets of an Ogg file, by the shortest way.
@@ -64,18 +55,10 @@ fn matroska_around_vorbis() {
     };
     let headers = ogg.stream().headers;
     let texts = b"\x03vorbis\0\0\0\0\0\0\0\0\x01";
-    let lengths = [headers[0].len(), texts.len()].map(|n| {
-        vec![255; n / 255]
-            .into_iter()
-            .chain([(n % 255) as u8])
-            .collect::<Vec<u8>>()
-    });
+    let lengths = [headers[0].len(), texts.len()]
+        .map(|n| vec![255; n / 255].into_iter().chain([(n % 255) as u8]).collect::<Vec<u8>>());
     let private = [&[2][..], &lengths.concat(), &headers[0], texts, &headers[1]].concat();
-    let audio = [
-        element(b"\xB5", &48_000f64.to_be_bytes()),
-        element(b"\x9F", &[2]),
-    ]
-    .concat();
+    let audio = [element(b"\xB5", &48_000f64.to_be_bytes()), element(b"\x9F", &[2])].concat();
     let track = [
         element(b"\xD7", &[1]),
         element(b"\x73\xC5", &[1]),
@@ -88,10 +71,8 @@ fn matroska_around_vorbis() {
     let mut cluster = element(b"\xE7", &[0]);
     let (mut packets, mut packet, mut at) = (ogg.packets().unwrap(), Vec::new(), 0u16);
     while packets.next(&mut packet).unwrap() {
-        cluster.extend(element(
-            b"\xA3",
-            &[&[0x81][..], &at.to_be_bytes(), &[0x80], &packet].concat(),
-        ));
+        cluster
+            .extend(element(b"\xA3", &[&[0x81][..], &at.to_be_bytes(), &[0x80], &packet].concat()));
         at += 10;
     }
     let info = [
@@ -144,17 +125,9 @@ fn he_aac_at_its_full_rate() {
     let config = &info.confBuf[..info.confSize as usize];
     let part = |tag: u8, contents: &[u8]| [&[tag, contents.len() as u8][..], contents].concat();
     let decoder = [&[0x40, 0x15][..], &[0; 11], &part(5, config)].concat();
-    let stream = part(
-        3,
-        &[&[0, 0, 0][..], &part(4, &decoder), &part(6, &[2])].concat(),
-    );
+    let stream = part(3, &[&[0, 0, 0][..], &part(4, &decoder), &part(6, &[2])].concat());
     let boxed = |kind: &[u8], contents: &[u8]| {
-        [
-            &(8 + contents.len() as u32).to_be_bytes()[..],
-            kind,
-            contents,
-        ]
-        .concat()
+        [&(8 + contents.len() as u32).to_be_bytes()[..], kind, contents].concat()
     };
     let esds = boxed(b"esds", &[&[0; 4][..], &stream].concat());
     let entry = [
@@ -165,10 +138,8 @@ fn he_aac_at_its_full_rate() {
     ]
     .concat();
     let description = [&[0, 0, 0, 0, 0, 0, 0, 1][..], &boxed(b"mp4a", &entry)].concat();
-    let output = Output::plain(
-        "m4a aac 44100 stereo".parse().unwrap(),
-        2048 * packets.len() as u64,
-    );
+    let output =
+        Output::plain("m4a aac 44100 stereo".parse().unwrap(), 2048 * packets.len() as u64);
     let along = Along {
         stream: Some(Stream {
             headers: vec![description],
@@ -181,9 +152,7 @@ fn he_aac_at_its_full_rate() {
     };
     let mut file = Cursor::new(Vec::new());
     let mut writer = writer(&mut file, &output, along).unwrap();
-    packets
-        .iter()
-        .for_each(|packet| writer.copy(packet).unwrap());
+    packets.iter().for_each(|packet| writer.copy(packet).unwrap());
     writer.finish().unwrap();
     drop(writer);
     let clip = folder.open(file.get_ref()).unwrap();
@@ -192,10 +161,7 @@ fn he_aac_at_its_full_rate() {
     assert_eq!(found[0].len(), 2048 * packets.len());
     // The tone lies at 6,317 Hz; it is there at its own level.
     let power: f64 = found[0][20_000..40_000].iter().map(|s| s * s).sum::<f64>() / 20_000.0;
-    assert!(
-        (power.sqrt() * 2f64.sqrt() * 32_768.0 - 8000.0).abs() < 800.0,
-        "{power}"
-    );
+    assert!((power.sqrt() * 2f64.sqrt() * 32_768.0 - 8000.0).abs() < 800.0, "{power}");
 }
 
 /// AU and CAF by hand, and samples without a header.
@@ -203,28 +169,20 @@ fn he_aac_at_its_full_rate() {
 fn formats_that_are_only_read() {
     let folder = Folder::new();
     let frames: Vec<u8> = (0..100i16).flat_map(|n| (n * 300).to_be_bytes()).collect();
-    let au = [
-        &b".snd\0\0\0\x18\xFF\xFF\xFF\xFF\0\0\0\x03\0\0\x56\x22\0\0\0\x02"[..],
-        &frames,
-    ]
-    .concat();
+    let au =
+        [&b".snd\0\0\0\x18\xFF\xFF\xFF\xFF\0\0\0\x03\0\0\x56\x22\0\0\0\x02"[..], &frames].concat();
     let clip = folder.open(&au).unwrap();
     assert_eq!(
-        (
-            clip.facts().format.to_string().as_str(),
-            clip.facts().frames
-        ),
+        (clip.facts().format.to_string().as_str(), clip.facts().frames),
         ("au pcm16 22050 stereo", 50)
     );
     assert_eq!(clip.facts().notes, [Note::LengthLeftOpen]);
     let chunk = |id: &[u8], contents: &[u8]| {
         [id, &(contents.len() as u64).to_be_bytes(), contents].concat()
     };
-    let desc = [
-        &22_050f64.to_be_bytes()[..],
-        b"lpcm\0\0\0\0\0\0\0\x04\0\0\0\x01\0\0\0\x02\0\0\0\x10",
-    ]
-    .concat();
+    let desc =
+        [&22_050f64.to_be_bytes()[..], b"lpcm\0\0\0\0\0\0\0\x04\0\0\0\x01\0\0\0\x02\0\0\0\x10"]
+            .concat();
     let data = [&[0; 4][..], &frames].concat();
     let info = b"\0\0\0\x01title\0Bell\0";
     let caf = [
@@ -238,10 +196,7 @@ fn formats_that_are_only_read() {
     assert_eq!(caf.facts().format.to_string(), "caf pcm16be 22050 stereo");
     assert_eq!(caf.facts().tags, [Tag::new("TITLE", "Bell")]);
     assert_eq!(samples(&caf)[1][3], 7.0 * 300.0 / 32_768.0);
-    let raw = Hints {
-        raw: Some("raw pcm16be 22050 stereo".parse().unwrap()),
-        ..Hints::default()
-    };
+    let raw = Hints { raw: Some("raw pcm16be 22050 stereo".parse().unwrap()), ..Hints::default() };
     let raw = Clip::from_input(Input::file(&folder.put("dump", &frames)), &raw).unwrap();
     assert_eq!(samples(&raw), samples(&caf));
 }
@@ -250,18 +205,11 @@ fn formats_that_are_only_read() {
 #[test]
 fn quicktime_by_hand() {
     let folder = Folder::new();
-    let words = |all: &[u32]| {
-        all.iter()
-            .flat_map(|w| w.to_be_bytes())
-            .collect::<Vec<u8>>()
-    };
+    let words = |all: &[u32]| all.iter().flat_map(|w| w.to_be_bytes()).collect::<Vec<u8>>();
     let film = |first: u32, second: u32| {
-        let entry = [
-            &[0, 0, 0, 0, 0, 0, 0, 1][..],
-            &[0; 8],
-            &[0, 1, 0, 16, 0, 0, 0, 0, 0x1F, 0x40, 0, 0],
-        ]
-        .concat();
+        let entry =
+            [&[0, 0, 0, 0, 0, 0, 0, 1][..], &[0; 8], &[0, 1, 0, 16, 0, 0, 0, 0, 0x1F, 0x40, 0, 0]]
+                .concat();
         let stbl = [
             boxed(b"stsd", &[words(&[0, 1]), boxed(b"sowt", &entry)].concat()),
             boxed(b"stts", &words(&[0, 1, 100, 1])),
@@ -272,32 +220,20 @@ fn quicktime_by_hand() {
         .concat();
         let mdia = [
             boxed(b"mdhd", &words(&[0, 0, 0, 8000, 100, 0])),
-            boxed(
-                b"hdlr",
-                &[words(&[0, 0]), b"soun".to_vec(), words(&[0, 0, 0])].concat(),
-            ),
+            boxed(b"hdlr", &[words(&[0, 0]), b"soun".to_vec(), words(&[0, 0, 0])].concat()),
             boxed(b"minf", &boxed(b"stbl", &stbl)),
         ]
         .concat();
         // A pause, then the track from its tenth frame on, for 10 ms.
         let elst = words(&[0, 2, 500, u32::MAX, 0x1_0000, 10, 10, 0x1_0000]);
-        let sound = [
-            boxed(b"edts", &boxed(b"elst", &elst)),
-            boxed(b"mdia", &mdia),
-        ]
-        .concat();
-        let picture = boxed(
-            b"mdia",
-            &boxed(b"hdlr", &[words(&[0, 0]), b"vide".to_vec()].concat()),
-        );
+        let sound = [boxed(b"edts", &boxed(b"elst", &elst)), boxed(b"mdia", &mdia)].concat();
+        let picture = boxed(b"mdia", &boxed(b"hdlr", &[words(&[0, 0]), b"vide".to_vec()].concat()));
         let mvhd = boxed(b"mvhd", &words(&[0, 0, 0, 1000, 12]));
         let moov = [mvhd, boxed(b"trak", &picture), boxed(b"trak", &sound)].concat();
         [boxed(b"ftyp", b"qt  \0\0\0\0"), boxed(b"moov", &moov)].concat()
     };
     let samples_of = |range: std::ops::Range<i16>| {
-        range
-            .flat_map(|n| (n * 100).to_le_bytes())
-            .collect::<Vec<u8>>()
+        range.flat_map(|n| (n * 100).to_le_bytes()).collect::<Vec<u8>>()
     };
     let head = film(0, 0).len() as u32;
     let data = [samples_of(0..60), vec![9; 30], samples_of(60..100)].concat();

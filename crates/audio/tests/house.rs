@@ -23,9 +23,6 @@ fn reading_and_verifying_import_nothing_from_writing() {
         }
     }
     assert!(looked_at >= 8);
-    let note = Note::Truncated {
-        promised: 2,
-        held: 1,
-    };
+    let note = Note::Truncated { promised: 2, held: 1 };
     assert!(note.to_string().contains("promises 2"));
 }

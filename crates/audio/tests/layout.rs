@@ -66,10 +66,7 @@ fn ogg_pages() {
     while at < file.len() {
         assert_eq!(&file[at..at + 5], b"OggS\0");
         let segments = usize::from(file[at + 26]);
-        let body: usize = file[at + 27..at + 27 + segments]
-            .iter()
-            .map(|l| usize::from(*l))
-            .sum();
+        let body: usize = file[at + 27..at + 27 + segments].iter().map(|l| usize::from(*l)).sum();
         let mut page = file[at..at + 27 + segments + body].to_vec();
         let stated = le32(&page, 22);
         page[22..26].fill(0);
@@ -80,10 +77,7 @@ fn ogg_pages() {
     let granule = |page: &[u8]| u64::from_le_bytes(page[6..14].try_into().unwrap());
     let flags: Vec<u8> = pages.iter().map(|page| page[5]).collect();
     assert_eq!((flags[0], flags.last()), (2, Some(&4)));
-    assert!(
-        flags[1..flags.len() - 1].iter().all(|f| *f <= 1),
-        "{flags:?}"
-    );
+    assert!(flags[1..flags.len() - 1].iter().all(|f| *f <= 1), "{flags:?}");
     for (number, page) in (0..).zip(&pages) {
         assert_eq!((le32(page, 14), le32(page, 18)), (1, number));
     }
@@ -133,18 +127,13 @@ fn mp4_boxes() {
         let trak = within(&file, &[b"moov", b"trak"]);
         let stbl = within(trak, &[b"mdia", b"minf", b"stbl"]);
         let elst = within(trak, &[b"edts", b"elst"]);
-        assert_eq!(
-            [be32(elst, 4), be32(elst, 8), be32(elst, 12)],
-            [1, FRAMES, delay]
-        );
+        assert_eq!([be32(elst, 4), be32(elst, 8), be32(elst, 12)], [1, FRAMES, delay]);
         assert_eq!(be32(within(trak, &[b"mdia", b"mdhd"]), 12), 44_100);
         assert_eq!(&within(stbl, &[b"stsd"])[12..16], codec);
         let stsz = within(stbl, &[b"stsz"]);
         let packets = be32(stsz, 8);
         assert_eq!(packets, (FRAMES + delay).div_ceil(packet));
-        let sizes: Vec<u32> = (0..packets as usize)
-            .map(|n| be32(stsz, 12 + 4 * n))
-            .collect();
+        let sizes: Vec<u32> = (0..packets as usize).map(|n| be32(stsz, 12 + 4 * n)).collect();
         assert_eq!(sizes.iter().sum::<u32>() as usize, data.len());
         let stco = within(stbl, &[b"stco"]);
         assert_eq!(be32(stco, 8) as usize, file.len() - data.len());
@@ -153,15 +142,9 @@ fn mp4_boxes() {
             .map(|n| be32(stts, 8 + 8 * n) * be32(stts, 12 + 8 * n))
             .sum();
         let whole = if delay > 0 { packets * packet } else { FRAMES };
-        assert_eq!(
-            (coded, be32(within(trak, &[b"mdia", b"mdhd"]), 16)),
-            (whole, whole)
-        );
+        assert_eq!((coded, be32(within(trak, &[b"mdia", b"mdhd"]), 16)), (whole, whole));
         // Players that know no edit lists are told in a text; where there is no delay there is none.
-        let text = format!(
-            " 00000000 {delay:08X} {:08X} {FRAMES:016X}",
-            whole - delay - FRAMES
-        );
+        let text = format!(" 00000000 {delay:08X} {:08X} {FRAMES:016X}", whole - delay - FRAMES);
         let told = file.windows(text.len()).any(|w| w == text.as_bytes());
         assert_eq!(told, delay > 0, "{line}");
     }
@@ -175,10 +158,7 @@ fn flac_stream_info() {
     assert_eq!(&file[..8], b"fLaC\x80\0\0\x22");
     assert_eq!(&file[8..12], [0x10, 0, 0x10, 0]);
     let packed = u64::from_be_bytes(file[18..26].try_into().unwrap());
-    assert_eq!(
-        packed,
-        44_100 << 44 | 1 << 41 | 15 << 36 | u64::from(FRAMES)
-    );
+    assert_eq!(packed, 44_100 << 44 | 1 << 41 | 15 << 36 | u64::from(FRAMES));
     let plain = self::file("raw pcm16le 44100 stereo", FRAMES);
     assert_eq!(file[26..42], Md5::digest(&plain)[..]);
     // The first frame: sync, 4,096 frames of 44,100 Hz, number 0.
@@ -193,10 +173,7 @@ fn qoa_and_adpcm_heads() {
     assert_eq!(&qoa[..8], [b"qoaf", &FRAMES.to_be_bytes()[..]].concat());
     // Two channels of 44,100 Hz, 5,120 frames in 8 + 32 + 256 · 16 bytes.
     assert_eq!(&qoa[8..16], b"\x02\0\xAC\x44\x14\0\x10\x28");
-    assert_eq!(
-        qoa.len(),
-        8 + 5 * 4136 + 8 + 32 + 16 * (30_001 - 5 * 5120usize).div_ceil(20)
-    );
+    assert_eq!(qoa.len(), 8 + 5 * 4136 + 8 + 32 + 16 * (30_001 - 5 * 5120usize).div_ceil(20));
     let twice = file("qoa qoa 44100 stereo", FRAMES);
     assert_eq!(qoa, twice);
 }

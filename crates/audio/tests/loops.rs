@@ -49,11 +49,7 @@ fn came_out(
 ) -> (u64, Option<(u64, u64)>) {
     let plan = planned(clip, &demand(spec), typed).unwrap_or_else(|e| panic!("{typed:?}: {e}"));
     let (out, _) = folder.carry_out(clip, &plan);
-    let range = out
-        .facts()
-        .loops
-        .first()
-        .map(|l| (l.range.start, l.range.end));
+    let range = out.facts().loops.first().map(|l| (l.range.start, l.range.end));
     (out.facts().frames, range)
 }
 
@@ -67,43 +63,15 @@ fn loops_are_set_and_go_where_the_sound_goes() {
     };
     let clip = own("clip.wav");
     for (typed, frames, range) in [
-        (
-            vec![("loop", "12000smp..36000smp")],
-            36_000,
-            Some((12_000, 36_000)),
-        ),
-        (
-            vec![("loop", "12000smp..36000smp"), ("tail", "keep")],
-            48_000,
-            Some((12_000, 36_000)),
-        ),
+        (vec![("loop", "12000smp..36000smp")], 36_000, Some((12_000, 36_000))),
+        (vec![("loop", "12000smp..36000smp"), ("tail", "keep")], 48_000, Some((12_000, 36_000))),
         (vec![("loop", "0.25s..end")], 48_000, Some((12_000, 48_000))),
-        (
-            vec![("loop", "0.25s+0.5s"), ("tail", "fade")],
-            48_000,
-            Some((12_000, 36_000)),
-        ),
+        (vec![("loop", "0.25s+0.5s"), ("tail", "fade")], 48_000, Some((12_000, 36_000))),
         (vec![("loop", "all")], 48_000, Some((0, 48_000))),
-        (
-            vec![("loop", "all"), ("cut", "0.1s..0.6s")],
-            24_000,
-            Some((0, 24_000)),
-        ),
-        (
-            vec![("loop", "12000smp..36000smp"), ("cut", "0.2s..")],
-            26_400,
-            Some((2_400, 26_400)),
-        ),
-        (
-            vec![("loop", "12000smp..36000smp"), ("pad", "0.1s,0s")],
-            40_800,
-            Some((16_800, 40_800)),
-        ),
-        (
-            vec![("loop", "12000smp..36000smp"), ("speed", "2")],
-            18_150,
-            Some((6_150, 18_150)),
-        ),
+        (vec![("loop", "all"), ("cut", "0.1s..0.6s")], 24_000, Some((0, 24_000))),
+        (vec![("loop", "12000smp..36000smp"), ("cut", "0.2s..")], 26_400, Some((2_400, 26_400))),
+        (vec![("loop", "12000smp..36000smp"), ("pad", "0.1s,0s")], 40_800, Some((16_800, 40_800))),
+        (vec![("loop", "12000smp..36000smp"), ("speed", "2")], 18_150, Some((6_150, 18_150))),
         (vec![("loop", "none")], 48_000, None),
     ] {
         assert_eq!(
@@ -118,12 +86,8 @@ fn loops_are_set_and_go_where_the_sound_goes() {
         ("flac flac16 any any", (12_000, 36_000)),
         ("wav imaadpcm 22050 any", (5_513, 16_538)),
     ] {
-        let (_, range) = came_out(
-            &folder,
-            &clip,
-            spec,
-            &[("loop", "12000smp..36000smp"), ("tail", "keep")],
-        );
+        let (_, range) =
+            came_out(&folder, &clip, spec, &[("loop", "12000smp..36000smp"), ("tail", "keep")]);
         assert_eq!(range, Some(at), "{spec}");
     }
 }
@@ -132,19 +96,13 @@ fn loops_are_set_and_go_where_the_sound_goes() {
 fn a_loop_that_came_along_stays_on_its_sound() {
     let folder = Folder::new();
     let clip = folder.make("wav pcm24 48000 stereo", 48_000);
-    let set = planned(
-        &clip,
-        &demand("wav any any any"),
-        &[("loop", "0.25s..0.75s"), ("tail", "keep")],
-    )
-    .unwrap();
+    let set =
+        planned(&clip, &demand("wav any any any"), &[("loop", "0.25s..0.75s"), ("tail", "keep")])
+            .unwrap();
     assert_eq!(set.work, Work::Rewrap, "loop points are the header's alone");
     let (looped, _) = folder.carry_out(&clip, &set);
     assert_eq!(audio_bytes(&looped), audio_bytes(&clip));
-    let path = folder.put(
-        "looped.wav",
-        &std::fs::read(looped.input().path().unwrap()).unwrap(),
-    );
+    let path = folder.put("looped.wav", &std::fs::read(looped.input().path().unwrap()).unwrap());
     let looped = Clip::open(&path).unwrap();
     for (typed, frames, range) in [
         (vec![("cut", "0.125s..")], 42_000, Some((6_000, 30_000))),
@@ -161,44 +119,28 @@ fn a_loop_that_came_along_stays_on_its_sound() {
         );
     }
     // At a seam no edge is faded, though it is cut through sound.
-    let cut = planned(
-        &clip,
-        &demand("wav any any any"),
-        &[("cut", "0.25s.."), ("loop", "0.25s..0.75s")],
-    )
-    .unwrap();
+    let cut =
+        planned(&clip, &demand("wav any any any"), &[("cut", "0.25s.."), ("loop", "0.25s..0.75s")])
+            .unwrap();
     let (seamless, _) = folder.carry_out(&clip, &cut);
-    assert!(
-        samples(&seamless)[0] == samples(&clip)[0][12_000..36_000],
-        "every sample as it was"
-    );
+    assert!(samples(&seamless)[0] == samples(&clip)[0][12_000..36_000], "every sample as it was");
 }
 
 #[test]
 fn what_cannot_loop_is_said_with_figures() {
     let folder = Folder::new();
     let clip = folder.make("wav pcm16 48000 mono", 48_000);
-    let forbidden = Demand {
-        looped: Looped::Forbidden,
-        ..demand("wav any any any")
-    };
+    let forbidden = Demand { looped: Looped::Forbidden, ..demand("wav any any any") };
     let required = Demand {
         looped: Looped::Required,
         chunks: Some(Chunks::Loops),
         ..demand("wav any any any")
     };
-    let cut_short = Edits {
-        too_long: TooLong::Cut,
-        ..edits(&[("loop", "0.2s..0.9s"), ("longest", "0.5s")])
-    };
+    let cut_short =
+        Edits { too_long: TooLong::Cut, ..edits(&[("loop", "0.2s..0.9s"), ("longest", "0.5s")]) };
     let wish = demand("wav any any any");
     let error = plan_clip(&clip, &wish, &cut_short, Reference::default(), &Unobserved);
-    assert!(
-        error
-            .unwrap_err()
-            .to_string()
-            .contains("does not lie in the part")
-    );
+    assert!(error.unwrap_err().to_string().contains("does not lie in the part"));
     for (wish, typed, part) in [
         (
             &demand("wav any any any"),
@@ -215,11 +157,7 @@ fn what_cannot_loop_is_said_with_figures() {
             vec![("loop", "0.5s..0.9s")],
             "qoa has no place for loop points",
         ),
-        (
-            &forbidden,
-            vec![("loop", "all")],
-            "the target wants no loop",
-        ),
+        (&forbidden, vec![("loop", "all")], "the target wants no loop"),
         (&required, vec![("pad", "1s")], "wants a sound that loops"),
     ] {
         let error = planned(&clip, wish, &typed).unwrap_err().to_string();
@@ -244,14 +182,10 @@ fn seams_are_judged_by_what_stands_out() {
         |hertz: f64| move |n: usize| 0.4 * (std::f64::consts::TAU * hertz * n as f64 / rate).sin();
     let wide: Vec<f64> = (0..96_000).map(|_| 0.2 * noise()).collect();
     let sine: Vec<f64> = (0..96_000).map(tone(100.0)).collect();
-    let quiet_end: Vec<f64> = (0..96_000)
-        .map(|n| tone(100.0)(n) * if n >= 48_000 { 0.1 } else { 1.0 })
-        .collect();
-    let stepped: Vec<f64> = sine
-        .iter()
-        .enumerate()
-        .map(|(n, s)| s + if n >= 48_000 { 0.02 } else { 0.0 })
-        .collect();
+    let quiet_end: Vec<f64> =
+        (0..96_000).map(|n| tone(100.0)(n) * if n >= 48_000 { 0.1 } else { 1.0 }).collect();
+    let stepped: Vec<f64> =
+        sine.iter().enumerate().map(|(n, s)| s + if n >= 48_000 { 0.02 } else { 0.0 }).collect();
     for (name, signal, start, end, want) in [
         // Whole periods of 480 frames, and half a one.
         ("whole periods", &sine, 4_800, 52_800, Verdict::Good),
@@ -259,43 +193,17 @@ fn seams_are_judged_by_what_stands_out() {
         ("one frame off", &sine, 4_800, 52_801, Verdict::Audible),
         ("a step of 0.02", &stepped, 4_800, 91_200, Verdict::Bad),
         ("noise anywhere", &wide, 1_234, 77_777, Verdict::Good),
-        (
-            "from quiet to loud",
-            &quiet_end,
-            4_800,
-            91_200,
-            Verdict::Bad,
-        ),
+        ("from quiet to loud", &quiet_end, 4_800, 91_200, Verdict::Bad),
     ] {
-        let clip = folder
-            .open(&made("wav f32 48000 mono", vec![signal.clone()]))
-            .unwrap();
+        let clip = folder.open(&made("wav f32 48000 mono", vec![signal.clone()])).unwrap();
         let found = judge(&clip, FrameRange { start, end }).unwrap();
         assert_eq!(found.verdict, want, "{name}: {:.1} dB", found.click_db);
     }
-    let clip = folder
-        .open(&made("wav f32 48000 mono", vec![stepped]))
-        .unwrap();
-    let found = judge(
-        &clip,
-        FrameRange {
-            start: 4_800,
-            end: 91_200,
-        },
-    )
-    .unwrap();
+    let clip = folder.open(&made("wav f32 48000 mono", vec![stepped])).unwrap();
+    let found = judge(&clip, FrameRange { start: 4_800, end: 91_200 }).unwrap();
     assert!((found.step - 0.02).abs() < 0.006, "{}", found.step);
     assert!(judge(&clip, FrameRange { start: 10, end: 20 }).is_err());
-    assert!(
-        judge(
-            &clip,
-            FrameRange {
-                start: 0,
-                end: 96_001
-            }
-        )
-        .is_err()
-    );
+    assert!(judge(&clip, FrameRange { start: 0, end: 96_001 }).is_err());
 }
 
 proptest! {

@@ -1,10 +1,5 @@
 //! Loops through lossy codecs: around the seam, what is decoded is as near to the ideal loop as elsewhere.
-#![allow(
-    clippy::as_conversions,
-    clippy::print_stdout,
-    clippy::unwrap_used,
-    missing_docs
-)]
+#![allow(clippy::as_conversions, clippy::print_stdout, clippy::unwrap_used, missing_docs)]
 
 mod bench;
 
@@ -33,11 +28,7 @@ fn errors(found: &[f64], start: usize, ideal: impl Fn(usize) -> f64) -> [f64; 2]
     for index in start..found.len() {
         let apart = (found[index] - ideal(index)).powi(2);
         let at_seam = index < start + near || index + near >= found.len();
-        if at_seam {
-            seam.push(apart)
-        } else {
-            rest.push(apart)
-        }
+        if at_seam { seam.push(apart) } else { rest.push(apart) }
     }
     [seam, rest].map(|all| 10.0 * (all.iter().sum::<f64>() / all.len() as f64).log10())
 }
@@ -74,23 +65,14 @@ fn seams_are_no_worse_than_the_codec_is_elsewhere() {
                 let turn = (n as f64 - intro as f64) / length as f64;
                 loop_at(turn.rem_euclid(1.0), noise, length) * if n < intro { 0.3 } else { 1.0 }
             });
-            let clip = folder
-                .open(&made("wav f32 44100 mono", vec![signal.collect()]))
-                .unwrap();
+            let clip = folder.open(&made("wav f32 44100 mono", vec![signal.collect()])).unwrap();
             // An MP4 file has no loop points: it goes round as a whole.
             let whole = line.starts_with("m4a");
             if whole && intro > 0 {
                 continue;
             }
-            let looped = if whole {
-                "all".to_owned()
-            } else {
-                format!("{intro}smp..end")
-            };
-            let as_loop = Edits {
-                looped: Some(looped.parse().unwrap()),
-                ..Edits::default()
-            };
+            let looped = if whole { "all".to_owned() } else { format!("{intro}smp..end") };
+            let as_loop = Edits { looped: Some(looped.parse().unwrap()), ..Edits::default() };
             let encoded = |clip: &Clip, edits: &Edits| {
                 let demand = demand(&format!("{line} 44100 mono"));
                 let plan =
@@ -100,23 +82,13 @@ fn seams_are_no_worse_than_the_codec_is_elsewhere() {
                 samples(&out).remove(0)
             };
             let ideal = |index: usize| {
-                loop_at(
-                    ((index - intro) as f64 / length as f64).rem_euclid(1.0),
-                    noise,
-                    length,
-                )
+                loop_at(((index - intro) as f64 / length as f64).rem_euclid(1.0), noise, length)
             };
             let [plain, _] = errors(&encoded(&clip, &Edits::default()), intro, ideal);
             let [seam, rest] = errors(&encoded(&clip, &as_loop), intro, ideal);
-            assert!(
-                seam < rest + 1.5,
-                "{line}, {name}, {intro}: {seam:.1} beside {rest:.1} dBFS"
-            );
+            assert!(seam < rest + 1.5, "{line}, {name}, {intro}: {seam:.1} beside {rest:.1} dBFS");
             if name == "chords" {
-                assert!(
-                    seam < plain - 2.0,
-                    "{line}, {intro}: {seam:.1}, plain {plain:.1} dBFS"
-                );
+                assert!(seam < plain - 2.0, "{line}, {intro}: {seam:.1}, plain {plain:.1} dBFS");
             }
             println!("| {line} | {name} | {intro} | {plain:.1} | {seam:.1} | {rest:.1} |");
         }

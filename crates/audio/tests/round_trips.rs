@@ -18,13 +18,9 @@ fn everything_written_is_read_back_frame_for_frame() {
             if channels == "5.1" && two_at_most.iter().any(|word| spec.ends_with(word)) {
                 continue;
             }
-            for (rate, frames) in [
-                (8000, 1),
-                (22_050, 31),
-                (44_100, 4096),
-                (48_000, 4097),
-                (96_000, 30_001),
-            ] {
+            for (rate, frames) in
+                [(8000, 1), (22_050, 31), (44_100, 4096), (48_000, 4097), (96_000, 30_001)]
+            {
                 let clip = folder.make(&format!("wav f64 {rate} {channels}"), frames);
                 let out = folder.fit(&clip, &format!("{spec} {rate} any"));
                 assert_eq!(out.facts().frames, frames as u64, "{spec}");
@@ -44,10 +40,8 @@ fn everything_written_is_read_back_frame_for_frame() {
                 // One step of dither and half a step of rounding.
                 let step = 2.1 * 2f64.powf(1.0 - bits);
                 for (channel, (a, b)) in a.iter().zip(&b).enumerate() {
-                    let worst = a
-                        .iter()
-                        .zip(b)
-                        .fold(0.0f64, |most, (a, b)| most.max((a - b).abs()));
+                    let worst =
+                        a.iter().zip(b).fold(0.0f64, |most, (a, b)| most.max((a - b).abs()));
                     match floor {
                         // 8 bits move their noise up, which makes it larger.
                         None => assert!(
@@ -89,10 +83,7 @@ fn vorbis_channels_come_back_in_their_places() {
         let out = folder.fit(&clip, "ogg vorbis:q8 any any");
         for (at, (a, b)) in samples(&clip).iter().zip(&samples(&out)).enumerate() {
             let lfe = channels >= 6 && at == 3;
-            assert!(
-                lfe || noise_to_signal(a, b) < -10.0,
-                "{channels} channels, number {at}"
-            );
+            assert!(lfe || noise_to_signal(a, b) < -10.0, "{channels} channels, number {at}");
         }
     }
 }

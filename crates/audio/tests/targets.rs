@@ -12,96 +12,25 @@ use deft_needle_audio::{Error, Facts};
 #[test]
 fn where_each_spec_leads() {
     for (own, spec, want) in [
-        (
-            "wav pcm16 44100 stereo",
-            "flac any any any",
-            "flac flac16 44100 stereo",
-        ),
-        (
-            "wav pcm8 44100 stereo",
-            "flac any any any",
-            "flac flac16 44100 stereo",
-        ),
-        (
-            "wav f32 44100 stereo",
-            "flac any any any",
-            "flac flac24 44100 stereo",
-        ),
-        (
-            "wav f32 44100 stereo",
-            "aiff any any any",
-            "aiff pcm24 44100 stereo",
-        ),
-        (
-            "wav pcm16 44100 stereo",
-            "any vorbis any any",
-            "ogg vorbis 44100 stereo",
-        ),
-        (
-            "wav pcm16 44100 stereo",
-            "ogg|wav vorbis|pcm16 48000 any",
-            "wav pcm16 48000 stereo",
-        ),
-        (
-            "wav pcm16 44100 stereo",
-            "m4a any any any",
-            "m4a aac 44100 stereo",
-        ),
-        (
-            "m4a alac16 44100 stereo",
-            "m4a any any mono",
-            "m4a alac16 44100 mono",
-        ),
-        (
-            "mp3 mp3 44100 stereo",
-            "any any 48000 any",
-            "wav pcm16 48000 stereo",
-        ),
-        (
-            "mp4 aac 44100 stereo",
-            "any any any mono",
-            "m4a aac 44100 mono",
-        ),
-        (
-            "au mulaw 8000 mono",
-            "any any 16000 any",
-            "wav mulaw 16000 mono",
-        ),
-        (
-            "aifc pcm16le 44100 mono",
-            "wav any any any",
-            "wav pcm16 44100 mono",
-        ),
-        (
-            "aifc pcm16le 44100 mono",
-            "any any 48000 any",
-            "aifc pcm16le 48000 mono",
-        ),
-        (
-            "wav pcm24 44100 mono",
-            "aifc any any any",
-            "aifc pcm24be 44100 mono",
-        ),
-        (
-            "wav pcm16 44100 mono",
-            "raw any any any",
-            "raw pcm16le 44100 mono",
-        ),
-        (
-            "wav pcm24 48000 5.1",
-            "qoa any any any",
-            "qoa qoa 48000 6ch",
-        ),
-        (
-            "wav pcm16 48000 6ch",
-            "ogg any any any",
-            "ogg vorbis 48000 5.1",
-        ),
+        ("wav pcm16 44100 stereo", "flac any any any", "flac flac16 44100 stereo"),
+        ("wav pcm8 44100 stereo", "flac any any any", "flac flac16 44100 stereo"),
+        ("wav f32 44100 stereo", "flac any any any", "flac flac24 44100 stereo"),
+        ("wav f32 44100 stereo", "aiff any any any", "aiff pcm24 44100 stereo"),
+        ("wav pcm16 44100 stereo", "any vorbis any any", "ogg vorbis 44100 stereo"),
+        ("wav pcm16 44100 stereo", "ogg|wav vorbis|pcm16 48000 any", "wav pcm16 48000 stereo"),
+        ("wav pcm16 44100 stereo", "m4a any any any", "m4a aac 44100 stereo"),
+        ("m4a alac16 44100 stereo", "m4a any any mono", "m4a alac16 44100 mono"),
+        ("mp3 mp3 44100 stereo", "any any 48000 any", "wav pcm16 48000 stereo"),
+        ("mp4 aac 44100 stereo", "any any any mono", "m4a aac 44100 mono"),
+        ("au mulaw 8000 mono", "any any 16000 any", "wav mulaw 16000 mono"),
+        ("aifc pcm16le 44100 mono", "wav any any any", "wav pcm16 44100 mono"),
+        ("aifc pcm16le 44100 mono", "any any 48000 any", "aifc pcm16le 48000 mono"),
+        ("wav pcm24 44100 mono", "aifc any any any", "aifc pcm24be 44100 mono"),
+        ("wav pcm16 44100 mono", "raw any any any", "raw pcm16le 44100 mono"),
+        ("wav pcm24 48000 5.1", "qoa any any any", "qoa qoa 48000 6ch"),
+        ("wav pcm16 48000 6ch", "ogg any any any", "ogg vorbis 48000 5.1"),
     ] {
-        let facts = Facts {
-            frames: 100,
-            ..Facts::new(own.parse().unwrap(), 1000)
-        };
+        let facts = Facts { frames: 100, ..Facts::new(own.parse().unwrap(), 1000) };
         let found = plan(&facts, &demand(spec)).unwrap_or_else(|e| panic!("{own}, {spec}: {e}"));
         assert_eq!(found.to.format.to_string(), want, "{own}, {spec}");
     }
@@ -129,22 +58,10 @@ fn what_cannot_be_encoded_names_the_nearest() {
         header: Some(deft_needle_audio::spec::Header::Extensible),
         ..demand("wav imaadpcm 22050 mono")
     };
-    assert!(matches!(
-        plan(clip.facts(), &odd),
-        Err(Error::CannotMeet { .. })
-    ));
-    for line in [
-        "ogg pcm16 any any",
-        "wav vorbis any any",
-        "wav pcm16be any any",
-        "mp3 any any any",
-    ] {
-        assert!(
-            matches!(
-                plan(clip.facts(), &demand(line)),
-                Err(Error::BadSpec { .. })
-            ),
-            "{line}"
-        );
+    assert!(matches!(plan(clip.facts(), &odd), Err(Error::CannotMeet { .. })));
+    for line in
+        ["ogg pcm16 any any", "wav vorbis any any", "wav pcm16be any any", "mp3 any any any"]
+    {
+        assert!(matches!(plan(clip.facts(), &demand(line)), Err(Error::BadSpec { .. })), "{line}");
     }
 }

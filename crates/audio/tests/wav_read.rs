@@ -14,27 +14,15 @@ use proptest::prelude::*;
 fn every_form_of_header_is_read_for_what_it_is() {
     let data = [0u8; 48];
     let ds64: Vec<u8> = [[0u8; 8].as_slice(), &48u64.to_le_bytes(), &[0; 12]].concat();
-    let rf64 = Riff {
-        form: b"RF64",
-        size: Some(u32::MAX),
-        ..Riff::new()
-    };
+    let rf64 = Riff { form: b"RF64", size: Some(u32::MAX), ..Riff::new() };
     let smpl = {
         let mut words = vec![0u32; 9];
         words[7] = 1;
         words.extend([0, 0, 4, 11, 0, 0]);
-        words
-            .iter()
-            .flat_map(|w| w.to_le_bytes())
-            .collect::<Vec<u8>>()
+        words.iter().flat_map(|w| w.to_le_bytes()).collect::<Vec<u8>>()
     };
     let cases: Vec<(&str, Riff, &str, u64)> = vec![
-        (
-            "8 bit",
-            Riff::new().fmt(1, 1, 8000, 8).chunk(b"data", &data),
-            "wav pcm8 8000 mono",
-            48,
-        ),
+        ("8 bit", Riff::new().fmt(1, 1, 8000, 8).chunk(b"data", &data), "wav pcm8 8000 mono", 48),
         (
             "16 bit",
             Riff::new().fmt(1, 2, 44_100, 16).chunk(b"data", &data),
@@ -59,12 +47,7 @@ fn every_form_of_header_is_read_for_what_it_is() {
             "wav f32 384000 mono",
             12,
         ),
-        (
-            "f64",
-            Riff::new().fmt(3, 2, 1000, 64).chunk(b"data", &data),
-            "wav f64 1000 stereo",
-            3,
-        ),
+        ("f64", Riff::new().fmt(3, 2, 1000, 64).chunk(b"data", &data), "wav f64 1000 stereo", 3),
         (
             "5.1",
             Riff::new()
@@ -83,26 +66,19 @@ fn every_form_of_header_is_read_for_what_it_is() {
         ),
         (
             "24 in 32",
-            Riff::new()
-                .chunk(b"fmt ", &extensible(1, 1, 48_000, 32, 24, 4))
-                .chunk(b"data", &data),
+            Riff::new().chunk(b"fmt ", &extensible(1, 1, 48_000, 32, 24, 4)).chunk(b"data", &data),
             "wav pcm32 48000 mono",
             12,
         ),
         (
             "rf64",
-            rf64.chunk(b"ds64", &ds64)
-                .fmt(1, 1, 48_000, 16)
-                .lying(b"data", u32::MAX, &data),
+            rf64.chunk(b"ds64", &ds64).fmt(1, 1, 48_000, 16).lying(b"data", u32::MAX, &data),
             "rf64 pcm16 48000 mono",
             24,
         ),
         (
             "junk before",
-            Riff::new()
-                .chunk(b"JUNK", &[1; 7])
-                .fmt(1, 1, 8000, 8)
-                .chunk(b"data", &data),
+            Riff::new().chunk(b"JUNK", &[1; 7]).fmt(1, 1, 8000, 8).chunk(b"data", &data),
             "wav pcm8 8000 mono",
             48,
         ),
@@ -114,41 +90,29 @@ fn every_form_of_header_is_read_for_what_it_is() {
         ),
         (
             "loops",
-            Riff::new()
-                .fmt(1, 1, 8000, 8)
-                .chunk(b"data", &data)
-                .chunk(b"smpl", &smpl),
+            Riff::new().fmt(1, 1, 8000, 8).chunk(b"data", &data).chunk(b"smpl", &smpl),
             "wav pcm8 8000 mono",
             48,
         ),
         (
             "streamed 0",
-            Riff {
-                size: Some(0),
-                ..Riff::new()
-            }
-            .fmt(1, 1, 8000, 8)
-            .lying(b"data", 0, &data),
+            Riff { size: Some(0), ..Riff::new() }.fmt(1, 1, 8000, 8).lying(b"data", 0, &data),
             "wav pcm8 8000 mono",
             48,
         ),
         (
             "streamed -1",
-            Riff {
-                size: Some(u32::MAX),
-                ..Riff::new()
-            }
-            .fmt(1, 1, 8000, 8)
-            .lying(b"data", u32::MAX, &data),
+            Riff { size: Some(u32::MAX), ..Riff::new() }.fmt(1, 1, 8000, 8).lying(
+                b"data",
+                u32::MAX,
+                &data,
+            ),
             "wav pcm8 8000 mono",
             48,
         ),
         (
             "truly empty",
-            Riff::new()
-                .fmt(1, 1, 8000, 8)
-                .chunk(b"data", b"")
-                .chunk(b"LIST", b"INFO"),
+            Riff::new().fmt(1, 1, 8000, 8).chunk(b"data", b"").chunk(b"LIST", b"INFO"),
             "wav pcm8 8000 mono",
             0,
         ),
@@ -160,25 +124,16 @@ fn every_form_of_header_is_read_for_what_it_is() {
         ),
         (
             "no pad",
-            Riff::new()
-                .unpadded(b"bext", b"abc")
-                .fmt(1, 1, 8000, 8)
-                .chunk(b"data", &data),
+            Riff::new().unpadded(b"bext", b"abc").fmt(1, 1, 8000, 8).chunk(b"data", &data),
             "wav pcm8 8000 mono",
             48,
         ),
     ];
     let folder = Folder::new();
     for (name, riff, is, frames) in &cases {
-        let clip = folder
-            .open(&riff.bytes())
-            .unwrap_or_else(|e| panic!("{name}: {e}"));
+        let clip = folder.open(&riff.bytes()).unwrap_or_else(|e| panic!("{name}: {e}"));
         let facts = clip.facts();
-        assert_eq!(
-            (facts.format.to_string().as_str(), facts.frames),
-            (*is, *frames),
-            "{name}"
-        );
+        assert_eq!((facts.format.to_string().as_str(), facts.frames), (*is, *frames), "{name}");
         assert_eq!(samples(&clip)[0].len() as u64, *frames, "{name}");
         let extended = riff.bytes().windows(2).any(|w| w == [0xFE, 0xFF]);
         assert_eq!(facts.header == Some(Header::Extensible), extended, "{name}");
@@ -192,10 +147,7 @@ fn every_form_of_header_is_read_for_what_it_is() {
         assert!(notes.contains(expected), "{name}: {notes}");
         if *name == "loops" {
             // The stored end, 11, is the last frame played.
-            assert_eq!(
-                (facts.loops[0].range.start, facts.loops[0].range.end),
-                (4, 12)
-            );
+            assert_eq!((facts.loops[0].range.start, facts.loops[0].range.end), (4, 12));
         }
     }
 }
@@ -207,58 +159,21 @@ fn what_is_no_sound_wav_is_refused_with_its_reason() {
     for (bytes, part) in [
         (Riff::new().chunk(b"data", &data).bytes(), "no \"fmt \""),
         (Riff::new().fmt(1, 1, 8000, 8).bytes(), "no \"data\""),
-        (
-            Riff::new().fmt(1, 0, 8000, 8).chunk(b"data", &data).bytes(),
-            "0 channels",
-        ),
-        (
-            Riff::new().fmt(1, 1, 0, 8).chunk(b"data", &data).bytes(),
-            "sample rate is 0",
-        ),
-        (
-            Riff::new()
-                .fmt(1, 33, 8000, 8)
-                .chunk(b"data", &data)
-                .bytes(),
-            "33 channels",
-        ),
-        (
-            Riff::new()
-                .fmt(1, 1, 8000, 48)
-                .chunk(b"data", &data)
-                .bytes(),
-            "48 bits",
-        ),
-        (
-            Riff::new()
-                .fmt(0x31, 1, 8000, 4)
-                .chunk(b"data", &data)
-                .bytes(),
-            "GSM 6.10",
-        ),
-        (
-            Riff::new()
-                .chunk(b"fmt ", b"\x01\0")
-                .chunk(b"data", &data)
-                .bytes(),
-            "only 2 bytes",
-        ),
+        (Riff::new().fmt(1, 0, 8000, 8).chunk(b"data", &data).bytes(), "0 channels"),
+        (Riff::new().fmt(1, 1, 0, 8).chunk(b"data", &data).bytes(), "sample rate is 0"),
+        (Riff::new().fmt(1, 33, 8000, 8).chunk(b"data", &data).bytes(), "33 channels"),
+        (Riff::new().fmt(1, 1, 8000, 48).chunk(b"data", &data).bytes(), "48 bits"),
+        (Riff::new().fmt(0x31, 1, 8000, 4).chunk(b"data", &data).bytes(), "GSM 6.10"),
+        (Riff::new().chunk(b"fmt ", b"\x01\0").chunk(b"data", &data).bytes(), "only 2 bytes"),
         (b"RIFF\x04\0\0\0WAVE".to_vec(), "no \"fmt \""),
         (b"FORM\0\0\0\x04AIFF".to_vec(), "no \"COMM\""),
         (b"hello, this is text".to_vec(), "68 65 6C"),
         (Vec::new(), "empty"),
     ] {
-        let error = folder
-            .open(&bytes)
-            .err()
-            .map(|e| e.to_string())
-            .unwrap_or_default();
+        let error = folder.open(&bytes).err().map(|e| e.to_string()).unwrap_or_default();
         assert!(error.contains(part), "{part}: {error}");
     }
-    assert!(matches!(
-        Clip::open(folder.0.path()),
-        Err(Error::Read { .. })
-    ));
+    assert!(matches!(Clip::open(folder.0.path()), Err(Error::Read { .. })));
 }
 
 proptest! {

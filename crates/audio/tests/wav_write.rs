@@ -19,9 +19,7 @@ const ENCODINGS: [&str; 6] = ["pcm8", "pcm16", "pcm24", "pcm32", "f32", "f64"];
 fn noise(folder: &Folder, encoding: &str, channels: u16, frames: usize) -> Clip {
     let mut state = 1u64;
     let mut next = || {
-        state = state
-            .wrapping_mul(6_364_136_223_846_793_005)
-            .wrapping_add(1);
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
         state
     };
     let mut data = Vec::new();
@@ -37,14 +35,9 @@ fn noise(folder: &Folder, encoding: &str, channels: u16, frames: usize) -> Clip 
             }
         }
     }
-    let bits: u16 = encoding
-        .trim_start_matches(|c: char| !c.is_ascii_digit())
-        .parse()
-        .unwrap();
+    let bits: u16 = encoding.trim_start_matches(|c: char| !c.is_ascii_digit()).parse().unwrap();
     let tag = if encoding.starts_with('f') { 3 } else { 1 };
-    let riff = Riff::new()
-        .fmt(tag, channels, 44_100, bits)
-        .chunk(b"data", &data);
+    let riff = Riff::new().fmt(tag, channels, 44_100, bits).chunk(b"data", &data);
     Clip::open(&folder.put(&format!("{encoding}.wav"), &riff.bytes())).unwrap()
 }
 
@@ -61,19 +54,13 @@ fn every_encoding_becomes_every_other() {
                 let mut wish = demand(&format!("wav {to} 44100 stereo"));
                 wish.header = Some(header);
                 let (_, _, facts) = folder.fit_to(&clip, &wish);
-                assert_eq!(
-                    (facts.frames, facts.header),
-                    (999, Some(header)),
-                    "{from} to {to}"
-                );
+                assert_eq!((facts.frames, facts.header), (999, Some(header)), "{from} to {to}");
                 let ours = samples(&Clip::open(&folder.path("out.wav")).unwrap());
                 if to != "f64" {
                     assert_eq!(by_hound(&folder.path("out.wav")), ours, "{from} to {to}");
                 }
                 let bits = |name: &str| {
-                    name.trim_matches(|c: char| !c.is_ascii_digit())
-                        .parse::<u32>()
-                        .unwrap()
+                    name.trim_matches(|c: char| !c.is_ascii_digit()).parse::<u32>().unwrap()
                 };
                 let step = 2f64.powi(1 - bits(to) as i32);
                 let widens =
@@ -101,19 +88,15 @@ fn by_hound(path: &std::path::Path) -> Vec<Vec<f64>> {
     let spec = reader.spec();
     let full = 2f64.powi(i32::from(spec.bits_per_sample) - 1);
     let flat: Vec<f64> = match spec.sample_format {
-        hound::SampleFormat::Float => reader
-            .samples::<f32>()
-            .map(|s| f64::from(s.unwrap()))
-            .collect(),
-        hound::SampleFormat::Int => reader
-            .samples::<i32>()
-            .map(|s| f64::from(s.unwrap()) / full)
-            .collect(),
+        hound::SampleFormat::Float => {
+            reader.samples::<f32>().map(|s| f64::from(s.unwrap())).collect()
+        }
+        hound::SampleFormat::Int => {
+            reader.samples::<i32>().map(|s| f64::from(s.unwrap()) / full).collect()
+        }
     };
     let count = usize::from(spec.channels);
-    (0..count)
-        .map(|c| flat.iter().skip(c).step_by(count).copied().collect())
-        .collect()
+    (0..count).map(|c| flat.iter().skip(c).step_by(count).copied().collect()).collect()
 }
 
 #[test]
@@ -139,19 +122,11 @@ fn what_conforms_is_not_touched() {
 #[test]
 fn chunks_go_or_come_along_as_asked() {
     let folder = Folder::new();
-    let mut smpl: Vec<u8> = [0u32, 0, 22_675, 0, 0, 0, 0, 1, 0]
-        .iter()
-        .flat_map(|w| w.to_le_bytes())
-        .collect();
-    smpl.extend(
-        [0u32, 0, 441, 881, 0, 3]
-            .iter()
-            .flat_map(|w| w.to_le_bytes()),
-    );
-    let cue: Vec<u8> = [1u32, 9, 882, 0x6174_6164, 0, 0, 882]
-        .iter()
-        .flat_map(|w| w.to_le_bytes())
-        .collect();
+    let mut smpl: Vec<u8> =
+        [0u32, 0, 22_675, 0, 0, 0, 0, 1, 0].iter().flat_map(|w| w.to_le_bytes()).collect();
+    smpl.extend([0u32, 0, 441, 881, 0, 3].iter().flat_map(|w| w.to_le_bytes()));
+    let cue: Vec<u8> =
+        [1u32, 9, 882, 0x6174_6164, 0, 0, 882].iter().flat_map(|w| w.to_le_bytes()).collect();
     let riff = Riff::new()
         .fmt(1, 1, 44_100, 16)
         .chunk(b"LIST", b"INFOINAM\x06\0\0\0Gull!\0")
@@ -162,20 +137,13 @@ fn chunks_go_or_come_along_as_asked() {
         .chunk(b"JUNK", &[0; 5]);
     let clip = folder.open(&riff.bytes()).unwrap();
     assert_eq!(
-        (
-            clip.facts().markers[0].frame,
-            clip.facts().markers[0].name.as_str()
-        ),
+        (clip.facts().markers[0].frame, clip.facts().markers[0].name.as_str()),
         (882, "mark!")
     );
     let ids = |facts: &Facts| facts.beside_samples().join(" ");
     for (chunks, spec, expected) in [
         (Some(Chunks::Bare), "wav pcm16 44100 mono", ""),
-        (
-            Some(Chunks::Kept),
-            "wav pcm24 44100 mono",
-            "LIST INFO smpl cue LIST adtl",
-        ),
+        (Some(Chunks::Kept), "wav pcm24 44100 mono", "LIST INFO smpl cue LIST adtl"),
         (Some(Chunks::Loops), "wav pcm16 44100 mono", "smpl"),
         (None, "wav pcm16 22050 mono", "smpl cue LIST adtl"),
     ] {
@@ -188,10 +156,7 @@ fn chunks_go_or_come_along_as_asked() {
             Some(_) => assert_eq!(facts.loops, clip.facts().loops),
             None => {
                 let moved = facts.loops[0];
-                assert_eq!(
-                    (moved.range.start, moved.range.end, moved.plays),
-                    (221, 441, 3)
-                );
+                assert_eq!((moved.range.start, moved.range.end, moved.plays), (221, 441, 3));
                 assert_eq!(facts.markers[0].frame, 441);
             }
         }
@@ -216,14 +181,7 @@ fn samples_that_are_no_numbers_become_silence_and_are_counted() {
     let folder = Folder::new();
     let values = [0.5f32, f32::NAN, f32::INFINITY, 2.0, -0.25];
     let data: Vec<u8> = values.iter().flat_map(|v| v.to_le_bytes()).collect();
-    let clip = folder
-        .open(
-            &Riff::new()
-                .fmt(3, 1, 8000, 32)
-                .chunk(b"data", &data)
-                .bytes(),
-        )
-        .unwrap();
+    let clip = folder.open(&Riff::new().fmt(3, 1, 8000, 32).chunk(b"data", &data).bytes()).unwrap();
     assert_eq!(survey(&clip, Ask::ALL, &Unobserved).unwrap().not_numbers, 2);
     let plan = plan(clip.facts(), &demand("wav pcm16 8000 mono")).unwrap();
     let mut bytes = Cursor::new(Vec::new());

@@ -105,10 +105,7 @@ impl Console {
                 self.out(&format!("{text}\n"));
             }
             Err(error) => {
-                self.err(&format!(
-                    "{} internal error: {error}\n",
-                    paint(BAD, "error:")
-                ));
+                self.err(&format!("{} internal error: {error}\n", paint(BAD, "error:")));
                 self.mark_broken();
             }
         }

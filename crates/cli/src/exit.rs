@@ -57,9 +57,7 @@ mod tests {
     #[test]
     fn the_highest_counts() {
         use Exit::{CannotMeet, Done, Refused, Short, Unreadable, Unwritten, Usage};
-        let all = [
-            Done, Short, Usage, Unreadable, CannotMeet, Refused, Unwritten,
-        ];
+        let all = [Done, Short, Usage, Unreadable, CannotMeet, Refused, Unwritten];
         for (code, exit) in (0..).zip(all) {
             assert_eq!(exit.code(), code);
             for other in all {

@@ -48,10 +48,7 @@ pub enum Failure {
 impl Failure {
     /// Wrong usage.
     pub fn usage(what: impl Into<String>, instead: impl Into<String>) -> Self {
-        Self::Usage {
-            what: what.into(),
-            instead: instead.into(),
-        }
+        Self::Usage { what: what.into(), instead: instead.into() }
     }
 
     /// The same, naming the clip where the message does not.
@@ -59,10 +56,7 @@ impl Failure {
         let clip = clip.to_string_lossy().into_owned();
         match self.message().contains(&clip) {
             true => self,
-            false => Self::Of {
-                clip,
-                source: Box::new(self),
-            },
+            false => Self::Of { clip, source: Box::new(self) },
         }
     }
 
@@ -145,10 +139,7 @@ fn audio_exit(error: &AudioError) -> Exit {
 
 /// What is said where the program itself is wrong.
 pub fn apologise(panic: &std::panic::PanicHookInfo<'_>) {
-    let place = panic
-        .location()
-        .map(ToString::to_string)
-        .unwrap_or_default();
+    let place = panic.location().map(ToString::to_string).unwrap_or_default();
     let said = panic.payload_as_str().unwrap_or_default();
     let version = env!("CARGO_PKG_VERSION");
     let _ = writeln!(

@@ -40,9 +40,7 @@ fn main() -> ExitCode {
     let console = Console::new(&cli.common);
     if cli.common.threads > 0 {
         // Fails only where the pool exists already, which it does not yet.
-        let _ = rayon::ThreadPoolBuilder::new()
-            .num_threads(cli.common.threads)
-            .build_global();
+        let _ = rayon::ThreadPoolBuilder::new().num_threads(cli.common.threads).build_global();
     }
     progress::watch_for_interrupt();
     let done = run(&cli.command, &console);

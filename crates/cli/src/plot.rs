@@ -109,11 +109,9 @@ fn paint(panels: &[Panel<'_>], pixels: &mut [u8]) -> Drawn {
     for (panel, part) in panels.iter().zip(parts) {
         match panel {
             Panel::Wave(wave) => paint_wave(wave, &part)?,
-            Panel::Spectrum {
-                title,
-                picture,
-                rates,
-            } => paint_spectrum(title, picture, rates, &part)?,
+            Panel::Spectrum { title, picture, rates } => {
+                paint_spectrum(title, picture, rates, &part)?
+            }
             Panel::Seam { title, curves } => paint_seam(title, curves, &part)?,
         }
     }
@@ -161,9 +159,7 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
         .map_err(said)?;
     let band =
         |(a, b): (f64, f64), color: RGBColor| Rectangle::new([(a, -1.0), (b, 1.0)], color.filled());
-    chart
-        .draw_series(wave.silence.iter().map(|range| band(*range, SILENT)))
-        .map_err(said)?;
+    chart.draw_series(wave.silence.iter().map(|range| band(*range, SILENT))).map_err(said)?;
     let x = match wave.candidates.is_empty() {
         true => "seconds (light: peaks, dark: RMS, sand: silence, green: loop, red: clipped)",
         false => "seconds (light: peaks, dark: RMS, green: loop, below: others that were found)",
@@ -177,10 +173,7 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
                 false => (column.least, column.greatest),
             };
             let x = real_size(i) * step;
-            Rectangle::new(
-                [(x, low.max(-1.0)), (x + step, high.min(1.0))],
-                color.filled(),
-            )
+            Rectangle::new([(x, low.max(-1.0)), (x + step, high.min(1.0))], color.filled())
         });
         chart.draw_series(bars).map_err(said)?;
     }
@@ -188,9 +181,7 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
         PathElement::new(vec![(x, -1.0), (x, 1.0)], color.stroke_width(width))
     };
     let ends = wave.loops.iter().flat_map(|(a, b)| [*a, *b]);
-    chart
-        .draw_series(ends.map(|x| line(x, LOOP, 2)))
-        .map_err(said)?;
+    chart.draw_series(ends.map(|x| line(x, LOOP, 2))).map_err(said)?;
     for (place, (a, b)) in (0..).zip(&wave.candidates) {
         let y = -0.72 - 0.07 * f64::from(place % 4);
         let bar = PathElement::new(vec![(*a, y), (*b, y)], LOOP.mix(0.8).stroke_width(2));
@@ -245,11 +236,7 @@ fn paint_seam(title: &str, curves: &[Curve], area: &Area<'_>) -> Drawn {
         .build_cartesian_2d(-reach..reach, -high..high)
         .map_err(said)?;
     let digits = if high < 0.05 { 4 } else { 2 };
-    mesh(
-        &mut chart,
-        ("milliseconds from the seam", 0),
-        ("full scale", digits),
-    )?;
+    mesh(&mut chart, ("milliseconds from the seam", 0), ("full scale", digits))?;
     let mark = PathElement::new(vec![(0.0, -high), (0.0, high)], LOOP.stroke_width(2));
     chart.draw_series([mark]).map_err(said)?;
     // The first of two is broad, so that it shows beneath the other where both are alike.

@@ -39,16 +39,9 @@ mod tests {
 
     #[test]
     fn wide_names_and_styles_keep_the_columns() {
-        let rows = [
-            ["name", "n"],
-            ["鐘.wav", "1"],
-            ["\u{1b}[1mab\u{1b}[0m", "10"],
-        ];
+        let rows = [["name", "n"], ["鐘.wav", "1"], ["\u{1b}[1mab\u{1b}[0m", "10"]];
         let rows: Vec<Vec<String>> = rows.iter().map(|r| r.map(str::to_owned).to_vec()).collect();
         let table = columns(&rows, &[1]);
-        assert_eq!(
-            table,
-            "name     n\n鐘.wav   1\n\u{1b}[1mab\u{1b}[0m      10"
-        );
+        assert_eq!(table, "name     n\n鐘.wav   1\n\u{1b}[1mab\u{1b}[0m      10");
     }
 }

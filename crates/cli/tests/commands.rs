@@ -22,133 +22,46 @@ fn bad_input_gets_its_code_and_a_way_out() {
         (&["inspect", "card"], 3, "name a file in that folder"),
         (&["inspect", "*.flac"], 2, "no file matches"),
         (&["inspct", "clip"], 2, "unrecognized subcommand"),
+        (&["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000"], 2, "3 words, not four"),
         (
-            &[
-                "fit",
-                "clip.wav",
-                "-o",
-                "o.wav",
-                "--spec",
-                "wav pcm16 24000",
-            ],
-            2,
-            "3 words, not four",
-        ),
-        (
-            &[
-                "fit",
-                "clip.wav",
-                "-o",
-                "o.wav",
-                "--spec",
-                "wav pcm17 24000 mono",
-            ],
+            &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm17 24000 mono"],
             2,
             "\"pcm17\" is no encoding",
         ),
         (
-            &[
-                "fit",
-                "clip.wav",
-                "-o",
-                "o.ogg",
-                "--spec",
-                "mkv opus 48000 mono",
-            ],
+            &["fit", "clip.wav", "-o", "o.ogg", "--spec", "mkv opus 48000 mono"],
             2,
             "not written here",
         ),
         (
-            &[
-                "fit",
-                "clip.wav",
-                "-o",
-                "o.wav",
-                "--spec",
-                "wav pcm16be 24000 mono",
-            ],
+            &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16be 24000 mono"],
             2,
             "little-endian",
         ),
         (
-            &[
-                "fit",
-                "clip.wav",
-                "-o",
-                "o.wav",
-                "--spec",
-                "wav pcm16 24000 3ch",
-            ],
+            &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000 3ch"],
             4,
             "no usual way from stereo",
         ),
-        (
-            &["fit", "clip.wav", "-o", "o.bin"],
-            2,
-            "nothing says what o.bin must be",
-        ),
-        (
-            &["fit", "clip.wav", "-o", "full/there.wav"],
-            5,
-            "exists already",
-        ),
+        (&["fit", "clip.wav", "-o", "o.bin"], 2, "nothing says what o.bin must be"),
+        (&["fit", "clip.wav", "-o", "full/there.wav"], 5, "exists already"),
         (&["fit", "clip.wav", "-o", "clip.wav"], 5, "the clip itself"),
         (&["fit", "clip.wav", "-o", slot], 2, "nothing says"),
+        (&["fit", "clip.wav", "-o", "no/such/o.wav"], 6, "cannot make no/such"),
         (
-            &["fit", "clip.wav", "-o", "no/such/o.wav"],
-            6,
-            "cannot make no/such",
-        ),
-        (
-            &[
-                "fit",
-                "clip.wav",
-                "clip.wav",
-                "-o",
-                "both",
-                "--spec",
-                "wav any any any",
-            ],
+            &["fit", "clip.wav", "clip.wav", "-o", "both", "--spec", "wav any any any"],
             2,
             "would both become",
         ),
         (&["check", "none"], 3, "there is no such file"),
-        (
-            &["hear", "clip.wav", "-o", "full/there.wav"],
-            5,
-            "exists already",
-        ),
-        (
-            &["swap", "clip.wav", "card/SAY/TICK04.PRM"],
-            5,
-            "did you mean TICK01.PRM",
-        ),
-        (
-            &["swap", "clip.wav", "card/SAY/tick01.prm"],
-            5,
-            "(upper and lower case differ)",
-        ),
-        (
-            &["swap", "clip.wav", "card/SAY/TICK01.PRM.wav"],
-            5,
-            "(one has a second extension)",
-        ),
-        (
-            &["swap", "clip.wav", "card/SAYS/TICK01.PRM"],
-            5,
-            "nor its folder",
-        ),
+        (&["hear", "clip.wav", "-o", "full/there.wav"], 5, "exists already"),
+        (&["swap", "clip.wav", "card/SAY/TICK04.PRM"], 5, "did you mean TICK01.PRM"),
+        (&["swap", "clip.wav", "card/SAY/tick01.prm"], 5, "(upper and lower case differ)"),
+        (&["swap", "clip.wav", "card/SAY/TICK01.PRM.wav"], 5, "(one has a second extension)"),
+        (&["swap", "clip.wav", "card/SAYS/TICK01.PRM"], 5, "nor its folder"),
         (&["swap", "clip.wav", "card/SAY"], 5, "is a folder"),
-        (
-            &["swap", "clip.wav", slot, "--root", "full"],
-            5,
-            "does not lie in",
-        ),
-        (
-            &["swap", "clip.wav", "card/NEW.XYZ", "--new"],
-            5,
-            "--like FILE or --spec",
-        ),
+        (&["swap", "clip.wav", slot, "--root", "full"], 5, "does not lie in"),
+        (&["swap", "clip.wav", "card/NEW.XYZ", "--new"], 5, "--like FILE or --spec"),
         (&["swap", slot, slot], 5, "the same file"),
         (&["restore", "card"], 5, "nothing is installed"),
     ] {
@@ -160,14 +73,7 @@ fn bad_input_gets_its_code_and_a_way_out() {
     // Nothing was left behind.
     assert_eq!(
         bench.names("."),
-        [
-            "Käse, 鐘 2.wav",
-            "card",
-            "clip.wav",
-            "full",
-            "mp3.wav",
-            "text.wav"
-        ]
+        ["Käse, 鐘 2.wav", "card", "clip.wav", "full", "mp3.wav", "text.wav"]
     );
     assert_eq!(bench.names("card"), ["LIST.TSV", "SAY"]);
     assert_eq!(fs::read(bench.path("full/there.wav")).unwrap(), b"x");
@@ -200,104 +106,40 @@ fn inspect_tells_one_several_and_all_as_json() {
     assert_eq!(file["survey"]["loudness"]["measure"], "momentary");
     // Input by a pipe is inspected like a file.
     let mut piped = bench.command(&["inspect", "-"]);
-    let mut child = piped
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    child
-        .stdin
-        .take()
-        .unwrap()
-        .write_all(&fs::read(bench.path("clip.wav")).unwrap())
-        .unwrap();
+    let mut child =
+        piped.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(&fs::read(bench.path("clip.wav")).unwrap()).unwrap();
     let ran = told(child.wait_with_output().unwrap());
-    assert!(
-        ran.out.contains("standard input") && ran.out.contains("22050 frames"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.out.contains("standard input") && ran.out.contains("22050 frames"), "{}", ran.err);
 }
 
 #[test]
 fn fit_makes_exactly_what_was_asked() {
     let bench = Bench::new();
     for (args, out, spec, frames) in [
-        (
-            &["--spec", "wav pcm16 24000 mono"][..],
-            "a.wav",
-            "wav pcm16 24000 mono",
-            12_000,
-        ),
-        (
-            &["--like", "card/SAY/CUCKOO.PRM"],
-            "new.PRM",
-            "wav pcm8 18900 mono",
-            9_450,
-        ),
-        (
-            &["--spec", "any any 48000 any"],
-            "sub/b.wav",
-            "wav pcm16 48000 stereo",
-            24_000,
-        ),
-        (
-            &["--spec", "wav pcm8|imaadpcm 9450|18900 mono"],
-            "c.wav",
-            "wav pcm8 9450 mono",
-            4_725,
-        ),
+        (&["--spec", "wav pcm16 24000 mono"][..], "a.wav", "wav pcm16 24000 mono", 12_000),
+        (&["--like", "card/SAY/CUCKOO.PRM"], "new.PRM", "wav pcm8 18900 mono", 9_450),
+        (&["--spec", "any any 48000 any"], "sub/b.wav", "wav pcm16 48000 stereo", 24_000),
+        (&["--spec", "wav pcm8|imaadpcm 9450|18900 mono"], "c.wav", "wav pcm8 9450 mono", 4_725),
         (&[], "d.wav", "wav pcm16 44100 stereo", 22_050),
     ] {
         let ran = bench.run(&[&["fit", "clip.wav", "-o", out], args].concat());
         assert_eq!((ran.code, ran.err.as_str()), (0, ""), "{args:?}");
         let found = bench.json(&["inspect", out]);
         assert_eq!(
-            (
-                &found["files"][0]["format"],
-                found["files"][0]["frames"].as_u64()
-            ),
+            (&found["files"][0]["format"], found["files"][0]["frames"].as_u64()),
             (&spec.into(), Some(frames))
         );
     }
-    assert_eq!(
-        fs::metadata(bench.path("new.PRM")).unwrap().len(),
-        44 + 9_450
-    );
-    assert_eq!(
-        fs::read(bench.path("d.wav")).unwrap(),
-        fs::read(bench.path("clip.wav")).unwrap()
-    );
+    assert_eq!(fs::metadata(bench.path("new.PRM")).unwrap().len(), 44 + 9_450);
+    assert_eq!(fs::read(bench.path("d.wav")).unwrap(), fs::read(bench.path("clip.wav")).unwrap());
 
     // Several go to a folder, under their own names; what fails does not stop the rest.
-    let ran = bench.run(&[
-        "fit",
-        "*.wav",
-        "-o",
-        "fitted/",
-        "--like",
-        "card/SAY/CUCKOO.PRM",
-    ]);
+    let ran = bench.run(&["fit", "*.wav", "-o", "fitted/", "--like", "card/SAY/CUCKOO.PRM"]);
     assert_eq!(ran.code, 3);
-    assert_eq!(
-        bench.names("fitted"),
-        ["Käse, 鐘 2.PRM", "a.PRM", "c.PRM", "clip.PRM", "d.PRM"]
-    );
-    assert_eq!(
-        bench
-            .run(&["check", "fitted", "--like", "card/SAY/CUCKOO.PRM"])
-            .code,
-        0
-    );
-    let ran = bench.run(&[
-        "fit",
-        "*.wav",
-        "-o",
-        "fitted",
-        "--like",
-        "card/SAY/CUCKOO.PRM",
-    ]);
+    assert_eq!(bench.names("fitted"), ["Käse, 鐘 2.PRM", "a.PRM", "c.PRM", "clip.PRM", "d.PRM"]);
+    assert_eq!(bench.run(&["check", "fitted", "--like", "card/SAY/CUCKOO.PRM"]).code, 0);
+    let ran = bench.run(&["fit", "*.wav", "-o", "fitted", "--like", "card/SAY/CUCKOO.PRM"]);
     assert_eq!(ran.code, 5, "existing files stay");
     let ran = bench.run(&[
         "fit",
@@ -332,29 +174,12 @@ fn a_plan_is_shown_and_nothing_written() {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
     let swap = bench.run(&["swap", "clip.wav", "card/SAY/TICK01.PRM", "--dry-run"]);
-    assert!(
-        swap.out.contains("nothing was changed"),
-        "{}{}",
-        swap.out,
-        swap.err
-    );
+    assert!(swap.out.contains("nothing was changed"), "{}{}", swap.out, swap.err);
     assert!(!bench.path("a.wav").exists() && !bench.path("card/SAY/.deft-needle").exists());
-    let plan = bench.json(&[
-        "fit",
-        "clip.wav",
-        "-o",
-        "a.wav",
-        "--spec",
-        "wav f32 22050 any",
-        "--dry-run",
-    ]);
-    let steps = plan["files"][0]["plan"]["work"]["steps"]
-        .as_array()
-        .unwrap();
-    let names: Vec<_> = steps
-        .iter()
-        .map(|step| step["step"].as_str().unwrap())
-        .collect();
+    let plan =
+        bench.json(&["fit", "clip.wav", "-o", "a.wav", "--spec", "wav f32 22050 any", "--dry-run"]);
+    let steps = plan["files"][0]["plan"]["work"]["steps"].as_array().unwrap();
+    let names: Vec<_> = steps.iter().map(|step| step["step"].as_str().unwrap()).collect();
     assert_eq!(names, ["resample", "quantise"]);
 }
 
@@ -362,12 +187,8 @@ fn a_plan_is_shown_and_nothing_written() {
 fn streams_go_in_and_out() {
     let bench = Bench::new();
     let args = ["fit", "-", "-o", "-", "--spec", "wav pcm16 8000 mono"];
-    let mut child = bench
-        .command(&args)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
+    let mut child =
+        bench.command(&args).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     let input = fs::read(bench.path("clip.wav")).unwrap();
     child.stdin.take().unwrap().write_all(&input).unwrap();
     let output = child.wait_with_output().unwrap();
@@ -426,16 +247,8 @@ fn check_names_each_shortfall() {
     bench.put("names/b.wav", b"#!AMR");
     let ran = bench.run(&["check", "names"]);
     assert_eq!(ran.code, 1);
-    assert!(
-        ran.out.contains("a.ogg: named .ogg but is wav"),
-        "{}",
-        ran.out
-    );
-    assert!(
-        ran.out.contains("b.wav: named .wav but is AMR"),
-        "{}",
-        ran.out
-    );
+    assert!(ran.out.contains("a.ogg: named .ogg but is wav"), "{}", ran.out);
+    assert!(ran.out.contains("b.wav: named .wav but is AMR"), "{}", ran.out);
     assert_eq!(bench.run(&["check", "clip.wav"]).code, 0);
 }
 
@@ -451,20 +264,10 @@ fn hear_plays_in_turns_and_rounds() {
     let slot = "card/SAY/TICK01.PRM";
     assert_eq!(heard(&[slot]), (1, 4_000));
     assert_eq!(heard(&[slot, "--loops", "3"]), (1, 12_000));
-    assert_eq!(
-        heard(&[slot, "card/SAY/TICK02.PRM"]),
-        (2, 4_000 + 9_450 + 4_000)
-    );
-    assert_eq!(
-        heard(&[slot, "--beside", "card/SAY/TICK02.PRM"]),
-        (4, 4 * 4_000 + 3 * 9_450)
-    );
+    assert_eq!(heard(&[slot, "card/SAY/TICK02.PRM"]), (2, 4_000 + 9_450 + 4_000));
+    assert_eq!(heard(&[slot, "--beside", "card/SAY/TICK02.PRM"]), (4, 4 * 4_000 + 3 * 9_450));
     // Eight bits come out as they are, without a trace of dither.
     heard(&[slot]);
     let mut reader = hound::WavReader::open(bench.path("heard.wav")).unwrap();
-    assert!(
-        reader
-            .samples::<i16>()
-            .all(|sample| sample.unwrap() % 256 == 0)
-    );
+    assert!(reader.samples::<i16>().all(|sample| sample.unwrap() % 256 == 0));
 }

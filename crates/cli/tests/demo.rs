@@ -12,13 +12,7 @@ use std::process::{Command, Stdio};
 fn the_demo_tells_its_story() {
     let bench = Bench::new();
     let ran = bench.run(&["demo", "demo"]);
-    assert_eq!(
-        (ran.code, ran.out.contains("byte for byte")),
-        (0, true),
-        "{}{}",
-        ran.out,
-        ran.err
-    );
+    assert_eq!((ran.code, ran.out.contains("byte for byte")), (0, true), "{}{}", ran.out, ran.err);
     for part in [
         "TICK02.PRM    refused: encoding 0x0003",
         "TICK01.PRM    plays 1.600 s at 18900 Hz",
@@ -29,11 +23,7 @@ fn the_demo_tells_its_story() {
     ] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
-    assert_eq!(
-        bench.run(&["demo", "demo"]).code,
-        5,
-        "it never writes into what is there"
-    );
+    assert_eq!(bench.run(&["demo", "demo"]).code, 5, "it never writes into what is there");
 }
 
 /// The examples in the help texts are run as they stand, in a folder that has what they name.
@@ -56,21 +46,13 @@ fn help_examples_work() {
     fs::write(demo.join("game/BELL.LBX"), b"LBX1 old").unwrap();
     fs::write(demo.join("dump.bin"), [1; 4000]).unwrap();
     fs::create_dir_all(demo.join("downloads")).unwrap();
-    fs::copy(
-        demo.join("card/SAY/TICK02.PRM"),
-        demo.join("card/SAY/TICK09.PRM"),
-    )
-    .unwrap();
+    fs::copy(demo.join("card/SAY/TICK02.PRM"), demo.join("card/SAY/TICK09.PRM")).unwrap();
     fs::remove_file(demo.join("card/SAY/TICK09.PRM")).unwrap();
     let mut run = 0;
-    for name in [
-        "inspect", "hear", "fit", "check", "swap", "restore", "new", "install", "pack",
-    ] {
+    for name in ["inspect", "hear", "fit", "check", "swap", "restore", "new", "install", "pack"] {
         let help = bench.run(&["help", name]).out;
-        let examples: Vec<&str> = help
-            .lines()
-            .filter_map(|l| l.trim().strip_prefix("deft-needle "))
-            .collect();
+        let examples: Vec<&str> =
+            help.lines().filter_map(|l| l.trim().strip_prefix("deft-needle ")).collect();
         assert!(!examples.is_empty(), "{name} has no examples");
         for example in examples {
             let typed = example.split("   ").next().unwrap();
@@ -83,10 +65,7 @@ fn help_examples_work() {
                 shell(&demo, "install quay.toml");
             }
             let (code, err) = shell(&demo, typed);
-            assert!(
-                code == 0 || (name == "check" && code == 1),
-                "{typed}: {code} {err}"
-            );
+            assert!(code == 0 || (name == "check" && code == 1), "{typed}: {code} {err}");
             run += 1;
         }
     }
@@ -99,26 +78,13 @@ fn help_examples_work() {
         assert_eq!(code, 0, "{example}{err}");
     }
     for table in ["", "[[replace]]\n", "[defaults]\n", "[voice]\n", "[pack]\n"] {
-        fs::write(
-            demo.join("example.toml"),
-            format!("target = 'x'\n{table}nonsense = 1\n"),
-        )
-        .unwrap();
+        fs::write(demo.join("example.toml"), format!("target = 'x'\n{table}nonsense = 1\n"))
+            .unwrap();
         let (_, err) = shell(&demo, "check example.toml");
-        let known = err
-            .split("known are: ")
-            .nth(1)
-            .unwrap_or_else(|| panic!("{table}: {err}"));
+        let known = err.split("known are: ").nth(1).unwrap_or_else(|| panic!("{table}: {err}"));
         for key in known.trim().split(", ") {
-            let told = [
-                format!("`{key}`"),
-                format!("`[{key}]`"),
-                format!("`[[{key}]]`"),
-            ];
-            assert!(
-                told.iter().any(|told| text.contains(told)),
-                "{key} of {table:?}"
-            );
+            let told = [format!("`{key}`"), format!("`[{key}]`"), format!("`[[{key}]]`")];
+            assert!(told.iter().any(|told| text.contains(told)), "{key} of {table:?}");
         }
     }
 }
@@ -138,19 +104,12 @@ fn shell(folder: &Path, line: &str) -> (i32, String) {
         }
     }
     let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
-    command
-        .current_dir(folder)
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::piped());
+    command.current_dir(folder).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
     // Only these two signs of a shell are used.
     if let Some(at) = args.iter().position(|a| a == "<") {
         command.stdin(fs::File::open(folder.join(&args[at + 1])).unwrap());
         args.truncate(at);
     }
     let output = command.args(args).output().unwrap();
-    (
-        output.status.code().unwrap(),
-        String::from_utf8_lossy(&output.stderr).into_owned(),
-    )
+    (output.status.code().unwrap(), String::from_utf8_lossy(&output.stderr).into_owned())
 }

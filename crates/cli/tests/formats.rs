@@ -14,11 +14,7 @@ fn renamed_files_are_named_with_a_way_out() {
     let ran = bench.run(&["inspect", "fake.wav"]);
     assert_eq!(ran.code, 0);
     assert!(ran.out.contains("named .wav but is ogg"), "{}", ran.out);
-    assert!(
-        ran.out.contains("deft-needle fit fake.wav -o"),
-        "{}",
-        ran.out
-    );
+    assert!(ran.out.contains("deft-needle fit fake.wav -o"), "{}", ran.out);
     let ran = bench.run(&["check", "fake.wav"]);
     assert_eq!(ran.code, 1);
     assert!(ran.out.contains("named .wav but is ogg"), "{}", ran.out);
@@ -27,27 +23,13 @@ fn renamed_files_are_named_with_a_way_out() {
 #[test]
 fn lossy_encodings_tell_what_they_came_out_at() {
     let bench = Bench::new();
-    let ran = bench.run(&[
-        "fit",
-        "clip.wav",
-        "-o",
-        "o.m4a",
-        "--spec",
-        "m4a aac:96k any any",
-    ]);
+    let ran = bench.run(&["fit", "clip.wav", "-o", "o.m4a", "--spec", "m4a aac:96k any any"]);
     assert!(
         ran.out.contains("m4a aac:96k 44100 stereo") && ran.out.contains("kbit/s"),
         "{}",
         ran.out
     );
-    let found = bench.json(&[
-        "fit",
-        "clip.wav",
-        "-o",
-        "o.ogg",
-        "--spec",
-        "ogg vorbis:q3 any any",
-    ]);
+    let found = bench.json(&["fit", "clip.wav", "-o", "o.ogg", "--spec", "ogg vorbis:q3 any any"]);
     let rate = found["files"][0]["bit_rate"].as_u64().unwrap();
     assert!((20_000..200_000).contains(&rate), "{rate}");
     for (spec, said) in [
@@ -75,13 +57,8 @@ fn texts_and_loops_under_chosen_names() {
     ]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     let out = bench.run(&["inspect", "o.ogg"]).out;
-    assert!(
-        out.contains("TITLE: Kettle") && out.contains("BY: nobody"),
-        "{out}"
-    );
-    let ran = bench.run(&[
-        "fit", "o.ogg", "-o", "p.ogg", "--tags", "keep", "--tag", "BY=", "-v",
-    ]);
+    assert!(out.contains("TITLE: Kettle") && out.contains("BY: nobody"), "{out}");
+    let ran = bench.run(&["fit", "o.ogg", "-o", "p.ogg", "--tags", "keep", "--tag", "BY=", "-v"]);
     assert!(ran.out.contains("copied bit for bit"), "{}", ran.out);
     let facts = bench.json(&["inspect", "p.ogg"]);
     assert_eq!(facts["files"][0]["tags"].as_array().unwrap().len(), 1);
@@ -94,10 +71,7 @@ fn texts_and_loops_under_chosen_names() {
         assert_eq!(ran.code, 4, "{out}");
         assert!(ran.err.contains(said), "{out}: {}", ran.err);
     }
-    for (typed, said) in [
-        ("--tag=Kettle", "NAME=TEXT"),
-        ("--loop-tags=start=A", "name both"),
-    ] {
+    for (typed, said) in [("--tag=Kettle", "NAME=TEXT"), ("--loop-tags=start=A", "name both")] {
         let ran = bench.run(&["fit", "clip.wav", "-o", "q.ogg", typed]);
         assert_eq!(ran.code, 2);
         assert!(ran.err.contains(said), "{}", ran.err);
@@ -108,16 +82,8 @@ fn texts_and_loops_under_chosen_names() {
 fn samples_without_a_header() {
     let bench = Bench::new();
     let spec = "raw pcm16be 44100 stereo";
-    assert_eq!(
-        bench
-            .run(&["fit", "clip.wav", "-o", "dump.bin", "--spec", spec])
-            .code,
-        0
-    );
-    assert_eq!(
-        fs::metadata(bench.path("dump.bin")).unwrap().len(),
-        22_050 * 4
-    );
+    assert_eq!(bench.run(&["fit", "clip.wav", "-o", "dump.bin", "--spec", spec]).code, 0);
+    assert_eq!(fs::metadata(bench.path("dump.bin")).unwrap().len(), 22_050 * 4);
     assert_eq!(bench.run(&["inspect", "dump.bin"]).code, 3);
     let ran = bench.run(&["fit", "dump.bin", "-o", "back.wav", "--read-as", spec]);
     assert_eq!(ran.code, 0, "{}", ran.err);
@@ -144,29 +110,12 @@ fn adpcm_blocks_of_a_chosen_size() {
         assert_eq!(found["files"][0]["frames"], 11_025);
     }
     let ran = bench.run(&["check", "usual.wav", "--like", "small.wav"]);
-    assert!(
-        ran.out
-            .contains("block size: 512 bytes, should be 128 bytes"),
-        "{}",
-        ran.out
-    );
-    let pcm = [
-        "fit",
-        "clip.wav",
-        "-o",
-        "no.wav",
-        "--spec",
-        "wav pcm16 any any",
-        "--block-bytes",
-        "512",
-    ];
+    assert!(ran.out.contains("block size: 512 bytes, should be 128 bytes"), "{}", ran.out);
+    let pcm =
+        ["fit", "clip.wav", "-o", "no.wav", "--spec", "wav pcm16 any any", "--block-bytes", "512"];
     let ran = bench.run(&pcm);
     assert_eq!(ran.code, 2);
-    assert!(
-        ran.err.contains("pcm16 has no blocks to size"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("pcm16 has no blocks to size"), "{}", ran.err);
     let ran = fit("no.wav", &["--block-bytes", "126"]);
     assert_eq!(ran.code, 4);
     assert!(ran.err.contains("a multiple of 4"), "{}", ran.err);
@@ -189,51 +138,26 @@ fn closed_formats_by_a_command_or_as_they_are() {
     assert!(!bench.path("bell.lbx").exists());
     let ran = fit(&command, &["--allow-commands"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    assert!(
-        fs::read(bench.path("bell.lbx"))
-            .unwrap()
-            .starts_with(b"LBX1")
-    );
+    assert!(fs::read(bench.path("bell.lbx")).unwrap().starts_with(b"LBX1"));
     for (command, more, said) in [
-        (
-            format!("\"{program}\" stand-in-lockbox none {{out}} {{in}}"),
-            &[][..],
-            "failed",
-        ),
-        (
-            "no-such-program {in} {out}".to_owned(),
-            &[],
-            "could not be started",
-        ),
-        (
-            format!("\"{program}\" inspect {{in}} --json --color {{out}}"),
-            &[],
-            "failed",
-        ),
+        (format!("\"{program}\" stand-in-lockbox none {{out}} {{in}}"), &[][..], "failed"),
+        ("no-such-program {in} {out}".to_owned(), &[], "could not be started"),
+        (format!("\"{program}\" inspect {{in}} --json --color {{out}}"), &[], "failed"),
         (
             format!("\"{program}\" inspect {{in}} {{in}}{{out}}"),
             &["--encoder-limit", "60"],
             "encoder",
         ),
     ] {
-        let ran = fit(
-            &command,
-            &[&["--allow-commands", "--overwrite"], more].concat(),
-        );
+        let ran = fit(&command, &[&["--allow-commands", "--overwrite"], more].concat());
         assert_eq!(ran.code, 6, "{command}: {}", ran.err);
         assert!(ran.err.contains(said), "{command}: {}", ran.err);
     }
     let slow = format!("{command} --slow 20");
-    let ran = fit(
-        &slow,
-        &["--allow-commands", "--overwrite", "--encoder-limit", "1"],
-    );
+    let ran = fit(&slow, &["--allow-commands", "--overwrite", "--encoder-limit", "1"]);
     assert_eq!(ran.code, 6);
     assert!(ran.err.contains("longer than 1 s"), "{}", ran.err);
-    let ran = fit(
-        "no-such-program {in} {out}",
-        &["--allow-commands", "--overwrite", "--dry-run"],
-    );
+    let ran = fit("no-such-program {in} {out}", &["--allow-commands", "--overwrite", "--dry-run"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(ran.out.contains("then the command is run"), "{}", ran.out);
     assert_eq!(fit("enc {in}", &["--allow-commands"]).code, 2);
@@ -244,25 +168,16 @@ fn closed_formats_by_a_command_or_as_they_are() {
     bench.put("done/BELL.WAV", b"LBX1 another bell");
     let swap =
         |file: &str| bench.run(&["swap", file, "game/BELL.LBX", "--root", "game", "--as-is"]);
-    for (file, said) in [
-        ("done/WRONG.LBX", "begins with \"LBX2\""),
-        ("done/BELL.WAV", "another extension"),
-    ] {
+    for (file, said) in
+        [("done/WRONG.LBX", "begins with \"LBX2\""), ("done/BELL.WAV", "another extension")]
+    {
         let ran = swap(file);
         assert_eq!(ran.code, 5, "{}", ran.err);
         assert!(ran.err.contains(said), "{}", ran.err);
     }
     assert_eq!(swap("done/BELL.LBX").code, 0);
-    assert_eq!(
-        fs::read(bench.path("game/BELL.LBX")).unwrap(),
-        b"LBX1 another bell"
-    );
-    assert!(
-        bench
-            .run(&["status", "game"])
-            .out
-            .contains("as it was finished")
-    );
+    assert_eq!(fs::read(bench.path("game/BELL.LBX")).unwrap(), b"LBX1 another bell");
+    assert!(bench.run(&["status", "game"]).out.contains("as it was finished"));
     let typed = [
         "swap",
         "clip.wav",
@@ -275,10 +190,7 @@ fn closed_formats_by_a_command_or_as_they_are() {
     ];
     assert_eq!(bench.run(&[&typed[..], &feed].concat()).code, 0);
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
-    assert_eq!(
-        fs::read(bench.path("game/BELL.LBX")).unwrap(),
-        b"LBX1 the stock"
-    );
+    assert_eq!(fs::read(bench.path("game/BELL.LBX")).unwrap(), b"LBX1 the stock");
 }
 
 #[test]

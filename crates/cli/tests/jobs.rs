@@ -15,10 +15,7 @@ fn a_job_goes_in_and_out_again() {
     let mut stock = tree(&bench, &ROOTS);
     stock.remove("game/music/warm.idx");
     let before = tree(&bench, &ROOTS);
-    for look in [
-        &["check", "quay.toml"][..],
-        &["install", "quay.toml", "--dry-run"],
-    ] {
+    for look in [&["check", "quay.toml"][..], &["install", "quay.toml", "--dry-run"]] {
         let ran = bench.run(look);
         assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
         for part in [
@@ -40,48 +37,24 @@ fn a_job_goes_in_and_out_again() {
         "{\n  \"cues\": { \"storm\": {}, \"dusk\": { \"plays\": \"music/dusk.ogg\", \"millis\": 1500, \"from\": 24000 } } // all\n}\n"
     );
     assert_eq!(
-        bench
-            .run(&[
-                "check",
-                "game/sfx/gull_1.wav",
-                "--spec",
-                "wav pcm16 22050 mono"
-            ])
-            .code,
+        bench.run(&["check", "game/sfx/gull_1.wav", "--spec", "wav pcm16 22050 mono"]).code,
         0
     );
     // Nothing changed: nothing is done. One clip changed: that one alone.
     let installed = tree(&bench, &ROOTS);
-    assert!(
-        bench
-            .run(&["install", "quay.toml"])
-            .out
-            .contains("nothing to do")
-    );
+    assert!(bench.run(&["install", "quay.toml"]).out.contains("nothing to do"));
     assert_eq!(tree(&bench, &ROOTS), installed);
     bench.put("quay.toml", JOB.replace("-3dB", "-9dB").as_bytes());
     let done = bench.json(&["install", "quay.toml"]);
     assert_eq!(done["placed"].as_array().unwrap().len(), 2);
     assert_eq!(done["unchanged"][0], "music/dusk.ogg");
     // A slot that is named no more gets its stock back, and its entry goes.
-    bench.put(
-        "quay.toml",
-        JOB.split("[[replace]]\nslot = 'music")
-            .next()
-            .unwrap()
-            .as_bytes(),
-    );
+    bench.put("quay.toml", JOB.split("[[replace]]\nslot = 'music").next().unwrap().as_bytes());
     let done = bench.json(&["install", "quay.toml"]);
     assert_eq!(done["restored"][0], "music/dusk.ogg");
-    assert_eq!(
-        fs::read(bench.path("game/cues.json")).unwrap(),
-        stock["game/cues.json"]
-    );
+    assert_eq!(fs::read(bench.path("game/cues.json")).unwrap(), stock["game/cues.json"]);
     let status = bench.run(&["status", "game"]).out;
-    assert!(
-        status.contains("quay") && !status.contains("dusk"),
-        "{status}"
-    );
+    assert!(status.contains("quay") && !status.contains("dusk"), "{status}");
     assert_eq!(bench.run(&["restore", "game", "--job", "quay"]).code, 0);
     assert_eq!(tree(&bench, &ROOTS), stock);
     assert!(!bench.path("game/.deft-needle").exists());
@@ -107,11 +80,7 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
             5,
             &["there is no clip clop.wav", "did you mean clip.wav"],
         ),
-        (
-            replace("music/dusk.ogg", "clip = 'loud.wav'\nspeed = 0.5"),
-            4,
-            &["4.000 s", "3.000 s"],
-        ),
+        (replace("music/dusk.ogg", "clip = 'loud.wav'\nspeed = 0.5"), 4, &["4.000 s", "3.000 s"]),
         (
             replace("sfx/bell.wav", "clip = 'clip.wav'\ncut = '1s..9s'"),
             4,
@@ -127,17 +96,10 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
             replace("sfx/gull_1.wav", "clip = 'clip.wav'")
                 + &replace("sfx/gull_3.wav", "clip = 'clip.wav'"),
             5,
-            &[
-                "there would be 3 variants, and 1, 2, 4 work",
-                "2 of 3 variants",
-                "gull_2.wav",
-            ],
+            &["there would be 3 variants, and 1, 2, 4 work", "2 of 3 variants", "gull_2.wav"],
         ),
         (
-            replace(
-                "sfx/gull_#.wav",
-                "clips = ['clip.wav', 'loud.wav', 'clip.wav']",
-            ),
+            replace("sfx/gull_#.wav", "clips = ['clip.wav', 'loud.wav', 'clip.wav']"),
             2,
             &["3 clips for 2 slots"],
         ),
@@ -146,37 +108,22 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
             2,
             &["unknown key \"levle\"", "did you mean \"level\""],
         ),
-        (
-            replace("sfx/bell.wav", "clip = 'clip.wav'\ngain = 'loud'"),
-            2,
-            &["line 8", "is no gain"],
-        ),
-        (
-            replace("sfx/bell.wav", "clip = \"C:\\new\\tones.wav\""),
-            2,
-            &["single quotes"],
-        ),
+        (replace("sfx/bell.wav", "clip = 'clip.wav'\ngain = 'loud'"), 2, &["line 8", "is no gain"]),
+        (replace("sfx/bell.wav", "clip = \"C:\\new\\tones.wav\""), 2, &["single quotes"]),
         (
             replace("BANK.LBX", "clip = 'clip.wav'"),
             4,
             &["begins with 52 49 46 46, should be 4C 42 58 31"],
         ),
         (replace("sfx/bell.wav", ""), 2, &["it names no clip"]),
-        (
-            replace("sfx/bell.wav", "clip = 'clip.wav'\npad = '0..9s'"),
-            2,
-            &["pad"],
-        ),
+        (replace("sfx/bell.wav", "clip = 'clip.wav'\npad = '0..9s'"), 2, &["pad"]),
     ] {
         bench.put("wrong.toml", format!("{head}{job}").as_bytes());
         for command in [&["check", "wrong.toml"][..], &["install", "wrong.toml"]] {
             let ran = bench.run(command);
             let told = ran.out + &ran.err;
             assert_eq!(ran.code, code, "{job}: {told}");
-            assert!(
-                parts.iter().all(|part| told.contains(part)),
-                "{job}: {told}"
-            );
+            assert!(parts.iter().all(|part| told.contains(part)), "{job}: {told}");
         }
     }
     for (path, code, part) in [
@@ -186,20 +133,12 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
         ("game", 2, "it is a folder, and no pack"),
     ] {
         let ran = bench.run(&["install", path]);
-        assert!(
-            ran.code == code && ran.err.contains(part),
-            "{path}: {}",
-            ran.err
-        );
+        assert!(ran.code == code && ran.err.contains(part), "{path}: {}", ran.err);
     }
     let over = SHEET.replace("40MiB", "100KiB");
     bench.put("ferry-sheet.toml", over.as_bytes());
     let ran = bench.run(&["check", "quay.toml"]);
-    assert!(
-        ran.code == 4 && ran.err.contains("there is room for 100.0 KiB"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 4 && ran.err.contains("there is room for 100.0 KiB"), "{}", ran.err);
     assert_eq!(tree(&bench, &ROOTS), before);
 }
 
@@ -214,13 +153,7 @@ fn pieces_clips_and_defaults_are_dealt() {
     );
     // Two knocks of different lengths with silence between.
     let mut samples = Vec::new();
-    for (loud, frames) in [
-        (0, 4000),
-        (9000, 5000),
-        (0, 20_000),
-        (9000, 10_000),
-        (0, 4000),
-    ] {
+    for (loud, frames) in [(0, 4000), (9000, 5000), (0, 20_000), (9000, 10_000), (0, 4000)] {
         samples.extend((0..frames).map(|i| if i % 20 < 10 { loud } else { -loud }));
     }
     let spec = hound::WavSpec {
@@ -230,9 +163,7 @@ fn pieces_clips_and_defaults_are_dealt() {
         sample_format: hound::SampleFormat::Int,
     };
     let mut writer = hound::WavWriter::create(bench.path("knocks.wav"), spec).unwrap();
-    samples
-        .iter()
-        .for_each(|s: &i16| writer.write_sample(*s).unwrap());
+    samples.iter().for_each(|s: &i16| writer.write_sample(*s).unwrap());
     writer.finalize().unwrap();
     // As an editor of another system saves it.
     let job = job
@@ -277,9 +208,7 @@ fn swaps_by_hand_become_a_job_and_clips_a_sheet_to_start_from() {
     ];
     assert_eq!(bench.run(&swap).code, 0);
     let swapped = fs::read(bench.path("game/sfx/bell.wav")).unwrap();
-    let job = bench
-        .run(&["status", "game", "--as-job", "--target", "ferry-sheet.toml"])
-        .out;
+    let job = bench.run(&["status", "game", "--as-job", "--target", "ferry-sheet.toml"]).out;
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
     bench.put("by-hand.toml", job.as_bytes());
     let ran = bench.run(&["install", "by-hand.toml"]);
@@ -287,33 +216,13 @@ fn swaps_by_hand_become_a_job_and_clips_a_sheet_to_start_from() {
     assert_eq!(fs::read(bench.path("game/sfx/bell.wav")).unwrap(), swapped);
     bench.run(&["restore", "game"]);
 
-    for name in [
-        "gull 1.wav",
-        "gull-2.wav",
-        "The bell at noon.wav",
-        "concertina.wav",
-    ] {
+    for name in ["gull 1.wav", "gull-2.wav", "The bell at noon.wav", "concertina.wav"] {
         bench.put(&format!("takes/{name}"), &wav(22_050, 1, 16, 4_000, 0.3));
     }
-    let ran = bench.run(&[
-        "new",
-        "ferry-sheet.toml",
-        "takes",
-        "-o",
-        "jobs/new.toml",
-        "--root",
-        "game",
-    ]);
+    let ran =
+        bench.run(&["new", "ferry-sheet.toml", "takes", "-o", "jobs/new.toml", "--root", "game"]);
     assert_ne!(ran.code, 0, "no folder is made for it");
-    let ran = bench.run(&[
-        "new",
-        "ferry-sheet.toml",
-        "takes",
-        "-o",
-        "new.toml",
-        "--root",
-        "game",
-    ]);
+    let ran = bench.run(&["new", "ferry-sheet.toml", "takes", "-o", "new.toml", "--root", "game"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     let text = fs::read_to_string(bench.path("new.toml")).unwrap();
     for part in [
@@ -348,25 +257,14 @@ fn lines_are_spoken_once_and_only_when_that_is_allowed() {
     );
     bench.put("voices.toml", job.as_bytes());
     let ran = bench.run(&["install", "voices.toml"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("--allow-commands"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("--allow-commands"), "{}", ran.err);
     assert!(!bench.path("voices.voices").exists());
     let ran = bench.run(&["install", "voices.toml", "--allow-commands"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    assert!(
-        ran.out.contains("no line for 1 slot: SAY/CUCKOO.PRM"),
-        "{}",
-        ran.out
-    );
+    assert!(ran.out.contains("no line for 1 slot: SAY/CUCKOO.PRM"), "{}", ran.out);
     // Each letter is a tone of 50 ms, played 1.25 times as fast.
-    let seconds = |slot: &str| {
-        bench.json(&["inspect", slot])["files"][0]["seconds"]
-            .as_f64()
-            .unwrap()
-    };
+    let seconds =
+        |slot: &str| bench.json(&["inspect", slot])["files"][0]["seconds"].as_f64().unwrap();
     assert!((seconds("card/SAY/TICK02.PRM") - 9.0 * 0.05 / 1.25).abs() < 1e-3);
     let spoken = || {
         let mut all: Vec<_> = fs::read_dir(bench.path("voices.voices"))
@@ -379,12 +277,7 @@ fn lines_are_spoken_once_and_only_when_that_is_allowed() {
     };
     let first = spoken();
     // Unchanged lines need no command, and are not spoken again.
-    assert!(
-        bench
-            .run(&["install", "voices.toml"])
-            .out
-            .contains("nothing to do")
-    );
+    assert!(bench.run(&["install", "voices.toml"]).out.contains("nothing to do"));
     bench.put("lines.tsv", lines("three bells").as_bytes());
     let done = bench.json(&["install", "voices.toml", "--allow-commands"]);
     assert_eq!(done["placed"].as_array().unwrap().len(), 1);
@@ -392,11 +285,7 @@ fn lines_are_spoken_once_and_only_when_that_is_allowed() {
     assert!(now.len() == 3 && first.iter().all(|one| now.contains(one)));
     bench.put("lines.tsv", (lines("x") + "TICK77\tsurplus\n").as_bytes());
     let ran = bench.run(&["check", "voices.toml"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("no slot SAY/TICK77.PRM"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("no slot SAY/TICK77.PRM"), "{}", ran.err);
 }
 
 #[test]
@@ -416,10 +305,7 @@ fn watching_keeps_in_step_until_it_is_idle() {
             if now != not {
                 return now;
             }
-            assert!(
-                began.elapsed() < Duration::from_secs(20),
-                "{path} never changed"
-            );
+            assert!(began.elapsed() < Duration::from_secs(20), "{path} never changed");
             std::thread::sleep(Duration::from_millis(20));
         }
     };
@@ -433,18 +319,10 @@ fn watching_keeps_in_step_until_it_is_idle() {
     bench.put("clip.wav", &wav(44_100, 2, 16, 11_025, 0.5));
     holds("game/sfx/gull_1.wav", &second);
     assert_eq!(child.wait().unwrap().code(), Some(0));
-    assert!(
-        bench
-            .run(&["install", "quay.toml"])
-            .out
-            .contains("nothing to do")
-    );
+    assert!(bench.run(&["install", "quay.toml"]).out.contains("nothing to do"));
     // A wrong name is told at once, and what stays wrong is told at the end.
     assert_eq!(bench.run(&["watch", "quai.toml", "--idle", "0.1"]).code, 3);
-    bench.put(
-        "quay.toml",
-        JOB.replace("'clip.wav'", "'clop.wav'").as_bytes(),
-    );
+    bench.put("quay.toml", JOB.replace("'clip.wav'", "'clop.wav'").as_bytes());
     assert_eq!(bench.run(&["watch", "quay.toml", "--idle", "0.1"]).code, 5);
 }
 
@@ -454,17 +332,10 @@ fn any_ledger_folder_and_a_lock_between_two() {
     let ran = bench.run(&["install", "quay.toml", "--ledger", "kept"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(!bench.path("game/.deft-needle").exists() && bench.path("kept/stock").is_dir());
-    let lock = fs::File::options()
-        .write(true)
-        .open(bench.path("kept/lock"))
-        .unwrap();
+    let lock = fs::File::options().write(true).open(bench.path("kept/lock")).unwrap();
     lock.lock().unwrap();
     let ran = bench.run(&["install", "quay.toml", "--ledger", "kept"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("another run"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("another run"), "{}", ran.err);
     drop(lock);
     assert_eq!(bench.run(&["restore", "game", "--ledger", "kept"]).code, 0);
     assert!(!bench.path("kept").exists());
@@ -479,10 +350,7 @@ fn the_examples_of_entries_are_true() {
     for rest in text.split("```toml\n").skip(1) {
         let (entry, before) = (part(rest), part(rest.split("```before\n").nth(1).unwrap()));
         let after = part(rest.split("```after\n").nth(1).unwrap());
-        let file = entry
-            .lines()
-            .find_map(|line| line.strip_prefix("file"))
-            .unwrap();
+        let file = entry.lines().find_map(|line| line.strip_prefix("file")).unwrap();
         let file = file.split('"').nth(1).unwrap();
         let bench = Bench::new();
         let sheet = "name = 'T'\nroots = ['game', 'settings']\n[[rule]]\nmatch = 'music/*.wav'\n\

@@ -28,8 +28,7 @@ fn archives(bench: &Bench) -> [&'static str; 3] {
         let mut header = tar::Header::new_ustar();
         header.set_size(bytes.len() as u64);
         header.set_mode(0o644);
-        tar.append_data(&mut header, format!("./{name}"), bytes.as_slice())
-            .unwrap();
+        tar.append_data(&mut header, format!("./{name}"), bytes.as_slice()).unwrap();
     }
     bench.put("game.pak", &zip.finish().unwrap().into_inner());
     bench.put("game.tar", &tar.into_inner().unwrap());
@@ -67,19 +66,10 @@ fn the_same_is_learnt_from_a_folder_a_zip_and_a_tar() {
     ] {
         assert!(sheet.contains(part), "{part}\n{sheet}");
     }
-    let gull = list
-        .lines()
-        .find(|line| line.starts_with("sfx/gull_1.wav"))
-        .unwrap();
+    let gull = list.lines().find(|line| line.starts_with("sfx/gull_1.wav")).unwrap();
     // A sine of amplitude 0.2 has −17.0 dBFS RMS; BS.1770 takes 0.69 dB off and K-weighting adds 0.1.
-    assert!(
-        gull.contains("wav pcm16 22050 mono,1.0,22050,-17.6,,44144,"),
-        "{gull}"
-    );
-    let dusk = list
-        .lines()
-        .find(|line| line.starts_with("music/dusk"))
-        .unwrap();
+    assert!(gull.contains("wav pcm16 22050 mono,1.0,22050,-17.6,,44144,"), "{gull}");
+    let dusk = list.lines().find(|line| line.starts_with("music/dusk")).unwrap();
     assert!(dusk.contains("4800..52800"), "{dusk}");
 }
 
@@ -94,31 +84,19 @@ fn slots_are_found_by_words_and_told_in_families() {
             0,
             vec!["sfx/gull_#.wav", "1 2", "When the wind turns", "7 slots"],
         ),
-        (
-            vec!["slots", "ferry.toml", "wind", "music"],
-            0,
-            vec!["music/storm.ogg", "1 of 7"],
-        ),
+        (vec!["slots", "ferry.toml", "wind", "music"], 0, vec!["music/storm.ogg", "1 of 7"]),
         (
             vec!["slots", "ferry.toml", "gull_*"],
             0,
             vec!["3 of 7", "also catches sfx/gull_wing.wav"],
         ),
-        (
-            vec!["slots", "ferry.toml", "guul"],
-            0,
-            vec!["spelt alike", "gull_wing"],
-        ),
+        (vec!["slots", "ferry.toml", "guul"], 0, vec!["spelt alike", "gull_wing"]),
         (
             vec!["slots", "game.pak", "gull_#", "--as-job"],
             0,
             vec!["[[replace]]", "slot = 'sfx/gull_#.wav'", "2 variants"],
         ),
-        (
-            vec!["slots", "ferry.toml", "zeppelin"],
-            1,
-            vec!["no name or label of 7 matches"],
-        ),
+        (vec!["slots", "ferry.toml", "zeppelin"], 1, vec!["no name or label of 7 matches"]),
         (vec!["slots", "ferry.toml", "a["], 2, vec!["malformed"]),
         (vec!["slots", "loud.wav"], 2, vec!["no UTF-8"]),
     ] {
@@ -131,30 +109,16 @@ fn slots_are_found_by_words_and_told_in_families() {
         }
     }
     // What is in each slot now; the stock of a replaced one stays what is told of it.
-    assert_eq!(
-        bench
-            .run(&["swap", "loud.wav", "game/sfx/bell.wav", "--root", "game"])
-            .code,
-        0
-    );
+    assert_eq!(bench.run(&["swap", "loud.wav", "game/sfx/bell.wav", "--root", "game"]).code, 0);
     fs::remove_file(bench.path("game/sfx/gull_1.wav")).unwrap();
     bench.put("game/sfx/gull_2.wav", &wav(22_050, 1, 16, 22_050, 0.3));
     for of in ["ferry.toml", "game"] {
         let found = bench.json(&["slots", of, "--root", "game"]);
         let slot = |name: &str| {
-            found["slots"]
-                .as_array()
-                .unwrap()
-                .iter()
-                .find(|s| s["name"] == name)
-                .cloned()
+            found["slots"].as_array().unwrap().iter().find(|s| s["name"] == name).cloned()
         };
         assert_eq!(slot("sfx/bell.wav").unwrap()["present"], "replaced");
-        assert_eq!(
-            slot("sfx/bell.wav").unwrap()["stock"]["seconds"],
-            1.0,
-            "{of}"
-        );
+        assert_eq!(slot("sfx/bell.wav").unwrap()["stock"]["seconds"], 1.0, "{of}");
         if of == "ferry.toml" {
             assert_eq!(slot("sfx/gull_1.wav").unwrap()["present"], "missing");
             assert_eq!(slot("sfx/gull_2.wav").unwrap()["present"], "other");
@@ -166,25 +130,16 @@ fn slots_are_found_by_words_and_told_in_families() {
 fn names_come_from_lists_of_every_kind() {
     let bench = Bench::new();
     bench.put("root/noises.json", br#"{"held": {"N-bell": 1, "N-gull": 2, "other": 3}, "all": [{"plays": "sfx/horn.ogg"}, {"plays": "sfx\\pipe.ogg"}]}"#);
-    bench.put(
-        "root/say.tsv",
-        "slot\tsay\r\nTICK.PRM\ttick \"so\"\r\n".as_bytes(),
-    );
+    bench.put("root/say.tsv", "slot\tsay\r\nTICK.PRM\ttick \"so\"\r\n".as_bytes());
     bench.put(
         "root/wide.txt",
         &[
             &[0xFF, 0xFE][..],
-            &"head\nm\u{f6}we.wav\n"
-                .encode_utf16()
-                .flat_map(u16::to_le_bytes)
-                .collect::<Vec<_>>(),
+            &"head\nm\u{f6}we.wav\n".encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<_>>(),
         ]
         .concat(),
     );
-    bench.put(
-        "beside.csv",
-        b"# made by hand\nnumber;path\n1;a.wav\n2;b.wav\n",
-    );
+    bench.put("beside.csv", b"# made by hand\nnumber;path\n1;a.wav\n2;b.wav\n");
     for (source, names) in [
         (
             "in-root = 'noises.json'\npointer = '/held'\nfind = '^N-(\\w+)$'\nmake = 'sfx/{1}.ogg'",
@@ -196,10 +151,7 @@ fn names_come_from_lists_of_every_kind() {
         ),
         ("in-root = 'say.tsv'\ncolumn = 'slot'", vec!["TICK.PRM"]),
         ("in-root = 'wide.txt'\nheadings = 1", vec!["m\u{f6}we.wav"]),
-        (
-            "from = 'beside.csv'\ndelimiter = ';'\ncolumn = 2\nheadings = 2",
-            vec!["a.wav", "b.wav"],
-        ),
+        ("from = 'beside.csv'\ndelimiter = ';'\ncolumn = 2\nheadings = 2", vec!["a.wav", "b.wav"]),
         (
             "from = 'beside.csv'\ndelimiter = ';'\ncolumn = 'path'\nheadings = 2",
             vec!["a.wav", "b.wav"],
@@ -219,11 +171,7 @@ fn names_come_from_lists_of_every_kind() {
     bench.put("out.toml", out.as_bytes());
     bench.put("root/a.wav", &wav(8_000, 1, 8, 10, 0.1));
     let ran = bench.run(&["slots", "out.toml", "--root", "root"]);
-    assert!(
-        ran.code == 2 && ran.err.contains("leads out"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 2 && ran.err.contains("leads out"), "{}", ran.err);
     // What only lies in the root is held against the names' rules, too.
     bench.put("heap/a.wav", &wav(8_000, 1, 8, 10, 0.1));
     bench.put("heap/A.WAV", &wav(8_000, 1, 8, 10, 0.1));
@@ -237,9 +185,5 @@ fn names_come_from_lists_of_every_kind() {
         heap.err
     );
     let unread = bench.run(&["slots", "sheet.toml"]);
-    assert_eq!(
-        unread.code, 0,
-        "a list beside the sheet needs no root: {}",
-        unread.err
-    );
+    assert_eq!(unread.code, 0, "a list beside the sheet needs no root: {}", unread.err);
 }

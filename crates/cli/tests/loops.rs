@@ -19,54 +19,23 @@ fn seams_are_judged_and_told() {
         (vec!["--at-least", "1s"], 4, "no loop was found"),
         (vec!["--near", "0.1s..0.3s", "--most", "1"], 0, "good"),
         (vec!["--loop", "0.1s..auto"], 0, "good"),
-        (
-            vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"],
-            0,
-            "fade into",
-        ),
-        (
-            vec!["--loop", "0.1s..0.302s", "--loop-snap", "5ms"],
-            0,
-            "its end moves by -88 frames",
-        ),
-        (
-            vec!["--loop", "0.1s..0.3s", "--crossfade", "1s"],
-            4,
-            "does not go with",
-        ),
+        (vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"], 0, "fade into"),
+        (vec!["--loop", "0.1s..0.302s", "--loop-snap", "5ms"], 0, "its end moves by -88 frames"),
+        (vec!["--loop", "0.1s..0.3s", "--crossfade", "1s"], 4, "does not go with"),
         (vec!["--hear", "-"], 2, "name a file"),
         (vec!["--find", "--loop", "all"], 2, "cannot be used with"),
-        (
-            vec!["--loop", "0.1s..0.3s", "-o", "seam.qoa"],
-            4,
-            "no place for loop points",
-        ),
+        (vec!["--loop", "0.1s..0.3s", "-o", "seam.qoa"], 4, "no place for loop points"),
     ] {
         let ran = bench.run(&[&["seam", "clip.wav"][..], &typed].concat());
         let all = ran.out + &ran.err;
-        assert!(
-            ran.code == code && all.contains(part),
-            "{typed:?}: {} {all}",
-            ran.code
-        );
+        assert!(ran.code == code && all.contains(part), "{typed:?}: {} {all}", ran.code);
     }
     let set = ["fit", "clip.wav", "-o", "round.wav", "--loop", "0.1s..0.3s"];
     let good = bench.run(&set);
     assert!(good.code == 0 && !good.err.contains("seam"), "{}", good.err);
-    let spoilt = [
-        "fit",
-        "clip.wav",
-        "-o",
-        "spoilt.wav",
-        "--loop",
-        "0.1s..0.35s",
-    ];
+    let spoilt = ["fit", "clip.wav", "-o", "spoilt.wav", "--loop", "0.1s..0.35s"];
     let told = bench.run(&spoilt);
-    assert!(
-        told.code == 0 && told.err.contains("its seam is bad"),
-        "{}",
-        told.err
-    );
+    assert!(told.code == 0 && told.err.contains("its seam is bad"), "{}", told.err);
     let seam = bench.json(&["seam", "round.wav"]);
     assert_eq!(seam["seams"][0]["verdict"], "good");
     assert_eq!(seam["seams"][0]["range"]["end"], 13_230);
@@ -89,10 +58,7 @@ fn seams_are_proved_and_set() {
     assert_eq!(frames, 4 * side + 22_050);
     let set = bench.json(&["seam", "set.wav"]);
     assert_eq!(set["seams"][0]["range"]["start"], start);
-    assert_eq!(
-        &std::fs::read(bench.path("seam.png")).unwrap()[..4],
-        b"\x89PNG"
-    );
+    assert_eq!(&std::fs::read(bench.path("seam.png")).unwrap()[..4], b"\x89PNG");
     // Only the header was written anew, up to the loop's end.
     let again = bench.run(&typed);
     assert_eq!(again.code, 5, "{}", again.err);
@@ -109,61 +75,28 @@ fn multiples_come_from_the_sheet_or_the_command() {
             0,
             "both points move 96 frames later",
         ),
+        (vec!["--target", "berth.toml", "--loop", "4000smp+8001smp"], 4, "--loop-bend 1"),
         (
-            vec!["--target", "berth.toml", "--loop", "4000smp+8001smp"],
-            4,
-            "--loop-bend 1",
-        ),
-        (
-            vec![
-                "--target",
-                "berth.toml",
-                "--loop",
-                "4000smp+8001smp",
-                "--loop-bend",
-                "1",
-            ],
+            vec!["--target", "berth.toml", "--loop", "4000smp+8001smp", "--loop-bend", "1"],
             0,
             "rounds and a bend of",
         ),
         (
-            vec![
-                "--spec",
-                "wav any 22050 any",
-                "--loop-multiple",
-                "64",
-                "--loop",
-                "0.1s..0.3s",
-            ],
+            vec!["--spec", "wav any 22050 any", "--loop-multiple", "64", "--loop", "0.1s..0.3s"],
             0,
             "64 exactly",
         ),
         (
-            vec![
-                "--loop",
-                "4000smp+8000smp",
-                "--loop-multiple",
-                "64",
-                "--tail",
-                "keep",
-            ],
+            vec!["--loop", "4000smp+8000smp", "--loop-multiple", "64", "--tail", "keep"],
             4,
             "--tail cut",
         ),
     ] {
         let ran = bench.run(
-            &[
-                &["fit", "clip.wav", "-o", "out.wav", "--overwrite", "-v"][..],
-                &typed,
-            ]
-            .concat(),
+            &[&["fit", "clip.wav", "-o", "out.wav", "--overwrite", "-v"][..], &typed].concat(),
         );
         let all = ran.out + &ran.err;
-        assert!(
-            ran.code == code && all.contains(part),
-            "{typed:?}: {} {all}",
-            ran.code
-        );
+        assert!(ran.code == code && all.contains(part), "{typed:?}: {} {all}", ran.code);
     }
     let checked = bench.run(&["check", "out.wav", "--target", "berth.toml"]);
     assert_eq!(checked.code, 1, "{}", checked.out);

@@ -13,26 +13,16 @@ fn an_overlay_holds_its_own_lists_and_goes_without_a_trace() {
     let bench = ferry();
     bench.put(
         "quay.toml",
-        JOB.replace("[values]", "overlay = 'game/berths/{berth}'\n[values]")
-            .as_bytes(),
+        JOB.replace("[values]", "overlay = 'game/berths/{berth}'\n[values]").as_bytes(),
     );
     let mut stock = tree(&bench, &ROOTS);
     stock.remove("game/music/warm.idx");
     let ran = bench.run(&["install", "quay.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     let now = tree(&bench, &ROOTS);
-    for name in [
-        "sfx/gull_1.wav",
-        "music/dusk.ogg",
-        "cues.json",
-        "ferry.toml",
-    ] {
+    for name in ["sfx/gull_1.wav", "music/dusk.ogg", "cues.json", "ferry.toml"] {
         let own = &now[&format!("game/berths/QUAY-7/{name}")];
-        assert_eq!(
-            name == "ferry.toml",
-            *own == stock[&format!("game/{name}")],
-            "{name}"
-        );
+        assert_eq!(name == "ferry.toml", *own == stock[&format!("game/{name}")], "{name}");
         assert_eq!(
             now[&format!("game/{name}")],
             stock[&format!("game/{name}")],
@@ -40,12 +30,7 @@ fn an_overlay_holds_its_own_lists_and_goes_without_a_trace() {
         );
     }
     assert_eq!(now["settings/mix.ini"], b"[Mixer]\r\nBanks=BASE;QUAY-7\r\n");
-    assert!(
-        bench
-            .run(&["install", "quay.toml"])
-            .out
-            .contains("nothing to do")
-    );
+    assert!(bench.run(&["install", "quay.toml"]).out.contains("nothing to do"));
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
     assert_eq!(tree(&bench, &ROOTS), stock);
     assert!(!bench.path("game/berths").exists());
@@ -57,8 +42,7 @@ fn an_overlay_takes_lists_out_of_the_targets_archive() {
     let list = fs::read(bench.path("game/cues.json")).unwrap();
     fs::remove_file(bench.path("game/cues.json")).unwrap();
     let mut zip = zip::ZipWriter::new(fs::File::create(bench.path("game/base.pak")).unwrap());
-    zip.start_file("cues.json", zip::write::SimpleFileOptions::default())
-        .unwrap();
+    zip.start_file("cues.json", zip::write::SimpleFileOptions::default()).unwrap();
     std::io::Write::write_all(&mut zip, &list).unwrap();
     zip.finish().unwrap();
     let sheet = SHEET.replace("[labels]", "[[slots]]\nin-root = 'base.pak'\n\n[labels]");
@@ -66,20 +50,13 @@ fn an_overlay_takes_lists_out_of_the_targets_archive() {
     let before = tree(&bench, &ROOTS);
     // Without an overlay there is nothing to edit in place.
     let ran = bench.run(&["check", "quay.toml"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("start the target once"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("start the target once"), "{}", ran.err);
     let overlay = JOB.replace("[values]", "overlay = 'game/berths/{berth}'\n[values]");
     bench.put("quay.toml", overlay.as_bytes());
     let ran = bench.run(&["install", "quay.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     let own = fs::read_to_string(bench.path("game/berths/QUAY-7/cues.json")).unwrap();
-    assert!(
-        own.contains("// all") && own.contains("\"millis\": 1500"),
-        "{own}"
-    );
+    assert!(own.contains("// all") && own.contains("\"millis\": 1500"), "{own}");
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
     let mut after = tree(&bench, &ROOTS);
     after.insert("game/music/warm.idx".to_owned(), b"cache".to_vec());
@@ -93,25 +70,16 @@ fn packs_are_the_same_on_every_run_and_go_in_safely() {
         "[pack]\nversion = '2.0'\nauthor = 'somebody'\ncredits = 'found sounds'\nlicence = 'CC0'\n";
     bench.put(
         "quay.toml",
-        JOB.replace(
-            "[values]",
-            &format!("name = 'Quay \"bells\"'\n{facts}[values]"),
-        )
-        .as_bytes(),
+        JOB.replace("[values]", &format!("name = 'Quay \"bells\"'\n{facts}[values]")).as_bytes(),
     );
     let rootless = JOB.replace("roots = { game = 'game', settings = 'settings' }\n", "");
     bench.put(
         "rootless.toml",
-        rootless
-            .replace("gull_#", "gull_1")
-            .replace("music/dusk", "music/storm")
-            .as_bytes(),
+        rootless.replace("gull_#", "gull_1").replace("music/dusk", "music/storm").as_bytes(),
     );
-    for (job, out) in [
-        ("quay.toml", "a.ferry"),
-        ("quay.toml", "b.ferry"),
-        ("rootless.toml", "c.ferry"),
-    ] {
+    for (job, out) in
+        [("quay.toml", "a.ferry"), ("quay.toml", "b.ferry"), ("rootless.toml", "c.ferry")]
+    {
         let ran = bench.run(&["pack", job, "-o", out]);
         assert_eq!(ran.code, 0, "{job}: {}", ran.err);
     }
@@ -121,10 +89,7 @@ fn packs_are_the_same_on_every_run_and_go_in_safely() {
     let mut bill = String::new();
     std::io::Read::read_to_string(&mut zip.by_name("bill.txt").unwrap(), &mut bill).unwrap();
     let lines: Vec<&str> = bill.lines().collect();
-    assert!(
-        lines[0].starts_with("\"Quay \\\"bells\\\"\" 2.0 ") && lines[0].len() == 57,
-        "{bill}"
-    );
+    assert!(lines[0].starts_with("\"Quay \\\"bells\\\"\" 2.0 ") && lines[0].len() == 57, "{bill}");
     assert_eq!(
         lines[1..],
         [
@@ -140,35 +105,16 @@ fn packs_are_the_same_on_every_run_and_go_in_safely() {
     assert_eq!(icon[16..24], [0, 0, 0, 32, 0, 0, 0, 32]);
 
     let mut stock = tree(&bench, &ROOTS);
-    assert_eq!(
-        bench.run(&["install", "a.ferry"]).code,
-        5,
-        "a pack brings no root"
-    );
-    let install = [
-        "install",
-        "a.ferry",
-        "--root",
-        "game",
-        "--root",
-        "settings=settings",
-    ];
+    assert_eq!(bench.run(&["install", "a.ferry"]).code, 5, "a pack brings no root");
+    let install = ["install", "a.ferry", "--root", "game", "--root", "settings=settings"];
     assert_eq!(bench.run(&install).code, 0);
     let now = tree(&bench, &ROOTS);
     assert_ne!(now["game/sfx/gull_1.wav"], stock["game/sfx/gull_1.wav"]);
-    assert!(
-        now.contains_key("game/music/warm.idx"),
-        "a stranger's sheet removes nothing"
-    );
+    assert!(now.contains_key("game/music/warm.idx"), "a stranger's sheet removes nothing");
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
     assert_eq!(tree(&bench, &ROOTS), stock);
     // With the user's own sheet it may.
-    assert_eq!(
-        bench
-            .run(&[&install[..], &["--target", "ferry-sheet.toml"]].concat())
-            .code,
-        0
-    );
+    assert_eq!(bench.run(&[&install[..], &["--target", "ferry-sheet.toml"]].concat()).code, 0);
     assert!(!bench.path("game/music/warm.idx").exists());
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
     stock.remove("game/music/warm.idx");
@@ -177,11 +123,7 @@ fn packs_are_the_same_on_every_run_and_go_in_safely() {
 
 #[test]
 fn packs_of_every_form_go_in() {
-    for (form, out) in [
-        ("tar-gz", "quay.tgz"),
-        ("folder", "quay"),
-        ("zip", "quay.any"),
-    ] {
+    for (form, out) in [("tar-gz", "quay.tgz"), ("folder", "quay"), ("zip", "quay.any")] {
         let bench = ferry();
         let sheet = SHEET.replace("folder = \"sounds\"", &format!("form = \"{form}\""));
         bench.put("ferry-sheet.toml", sheet.as_bytes());
@@ -193,22 +135,11 @@ fn packs_of_every_form_go_in() {
         assert_eq!(packed["hash"], twice["hash"], "{form}");
         let mut stock = tree(&bench, &ROOTS);
         stock.remove("game/music/warm.idx");
-        let roots = [
-            "--root",
-            "game",
-            "--root",
-            "settings=settings",
-            "--target",
-            "ferry-sheet.toml",
-        ];
+        let roots =
+            ["--root", "game", "--root", "settings=settings", "--target", "ferry-sheet.toml"];
         let ran = bench.run(&[&["install", out][..], &roots].concat());
         assert_eq!(ran.code, 0, "{form}: {}", ran.err);
-        assert!(
-            bench
-                .run(&[&["install", out][..], &roots].concat())
-                .out
-                .contains("nothing to do")
-        );
+        assert!(bench.run(&[&["install", out][..], &roots].concat()).out.contains("nothing to do"));
         assert_eq!(bench.run(&["restore", "game"]).code, 0);
         assert_eq!(tree(&bench, &ROOTS), stock, "{form}");
     }
@@ -219,16 +150,9 @@ fn packs_of_every_form_go_in() {
     bench.put("ferry-sheet.toml", small.as_bytes());
     let with_icon = JOB.replace("[values]", "[pack]\nicon = 'wrong.png'\n[values]");
     bench.put("icon.toml", with_icon.as_bytes());
-    for (job, part) in [
-        ("quay.toml", "at most are taken"),
-        ("icon.toml", "is not a PNG"),
-    ] {
+    for (job, part) in [("quay.toml", "at most are taken"), ("icon.toml", "is not a PNG")] {
         let ran = bench.run(&["pack", job, "-o", "x.ferry"]);
-        assert!(
-            ran.code == 5 && ran.err.contains(part),
-            "{job}: {}",
-            ran.err
-        );
+        assert!(ran.code == 5 && ran.err.contains(part), "{job}: {}", ran.err);
         assert!(
             !bench.path("x.ferry").exists() && !bench.names(".").iter().any(|n| n.contains("part"))
         );
@@ -263,19 +187,12 @@ fn a_pack_writes_nowhere_else() {
             ("sounds/x.wav", &sound),
             ("bill.txt", b"text"),
         ] {
-            zip.start_file(name, zip::write::SimpleFileOptions::default())
-                .unwrap();
+            zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
             std::io::Write::write_all(&mut zip, bytes).unwrap();
         }
         zip.finish().unwrap();
-        let ran = bench.run(&[
-            "install",
-            "evil.ferry",
-            "--root",
-            "game",
-            "--root",
-            "settings=settings",
-        ]);
+        let ran =
+            bench.run(&["install", "evil.ferry", "--root", "game", "--root", "settings=settings"]);
         assert!(ran.code >= 2, "{slot} {file}: {}", ran.out);
         assert_eq!(tree(&bench, &ROOTS), stock, "{slot} {file}");
         assert!(!Path::new("/etc/x.wav").exists() && !bench.path("outside.wav").exists());

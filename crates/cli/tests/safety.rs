@@ -20,28 +20,18 @@ fn quick(bench: &Bench, args: &[&str]) -> bench::Ran {
         // The address space of the program alone; its threads' stacks take some of that, too.
         let line: Vec<String> = args.iter().map(|arg| format!("'{arg}'")).collect();
         let program = command.get_program().to_string_lossy().into_owned();
-        let limited = format!(
-            "ulimit -v 1500000; exec '{program}' --threads 2 {}",
-            line.join(" ")
-        );
+        let limited = format!("ulimit -v 1500000; exec '{program}' --threads 2 {}", line.join(" "));
         let data = command
             .get_envs()
             .find_map(|(name, value)| (name == "DEFT_NEEDLE_DATA").then_some(value?));
         let data = data.unwrap().to_owned();
         let mut shell = std::process::Command::new("sh");
-        shell
-            .args(["-c", &limited])
-            .current_dir(bench.0.path())
-            .env("DEFT_NEEDLE_DATA", data);
+        shell.args(["-c", &limited]).current_dir(bench.0.path()).env("DEFT_NEEDLE_DATA", data);
         command = shell;
     }
     let ran = told(command.stdin(Stdio::null()).output().unwrap());
     // Debug builds on a busy machine: what is guarded against takes minutes.
-    assert!(
-        began.elapsed() < Duration::from_secs(20),
-        "{args:?} took {:?}",
-        began.elapsed()
-    );
+    assert!(began.elapsed() < Duration::from_secs(20), "{args:?} took {:?}", began.elapsed());
     ran
 }
 
@@ -52,40 +42,20 @@ fn one_file_belongs_to_one_ledger_however_it_is_named() {
     // From inside the folder: the current folder counts, not the slot's alone.
     let inside = |args: &[&str], at: &str| {
         let mut command = bench.command(args);
-        told(
-            command
-                .current_dir(bench.path(at))
-                .stdin(Stdio::null())
-                .output()
-                .unwrap(),
-        )
+        told(command.current_dir(bench.path(at)).stdin(Stdio::null()).output().unwrap())
     };
     let ran = inside(&["swap", "../../clip.wav", "TICK01.PRM"], "card/SAY");
-    assert!(
-        ran.code == 0 && ran.err.contains("the current folder"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 0 && ran.err.contains("the current folder"), "{}", ran.err);
     assert!(bench.path("card/SAY/.deft-needle").is_dir());
     // Status and restore of any folder above or below act on it.
     for at in ["card", ".", "card/SAY", SLOT] {
         let status = bench.json(&["status", at]);
         assert_eq!(status["roots"][0]["slots"][0]["slot"], "TICK01.PRM", "{at}");
     }
-    assert_eq!(
-        inside(&["status"], "card/SAY")
-            .out
-            .matches("installed")
-            .count(),
-        1
-    );
+    assert_eq!(inside(&["status"], "card/SAY").out.matches("installed").count(), 1);
     // A second swap with another root finds the ledger that knows the file.
     let ran = bench.run(&["swap", "Käse, 鐘 2.wav", SLOT, "--root", "card"]);
-    assert!(
-        ran.code == 0 && ran.err.contains("its ledger knows this file"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 0 && ran.err.contains("its ledger knows this file"), "{}", ran.err);
     assert!(!bench.path("card/.deft-needle").exists());
     // A job cannot begin a second one over the same file.
     bench.put("t.toml", b"name = 'T'\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '**'\nspec = 'wav pcm8 18900 mono'\nextensions = ['PRM']\n");
@@ -98,24 +68,11 @@ fn one_file_belongs_to_one_ledger_however_it_is_named() {
         .as_bytes(),
     );
     let ran = bench.run(&["install", "j.toml"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("was replaced before"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("was replaced before"), "{}", ran.err);
     // Other files there are another ledger's; a restore of all of it brings everything back.
     assert_eq!(
         bench
-            .run(&[
-                "swap",
-                "clip.wav",
-                "card/X.PRM",
-                "--root",
-                "card",
-                "--new",
-                "--like",
-                SLOT
-            ])
+            .run(&["swap", "clip.wav", "card/X.PRM", "--root", "card", "--new", "--like", SLOT])
             .code,
         0
     );
@@ -128,32 +85,19 @@ fn one_file_belongs_to_one_ledger_however_it_is_named() {
 #[test]
 fn a_ledger_takes_no_folder_that_is_not_its_own() {
     let bench = Bench::new();
-    for (name, file) in [
-        ("a", "stock/mine.txt"),
-        ("b", "ledger.log"),
-        ("c", "stock/letter/x"),
-        ("d", "other.txt"),
-    ] {
+    for (name, file) in
+        [("a", "stock/mine.txt"), ("b", "ledger.log"), ("c", "stock/letter/x"), ("d", "other.txt")]
+    {
         bench.put(&format!("{name}/{file}"), b"this is mine\n");
-        for args in [
-            vec!["swap", "clip.wav", SLOT, "--root", "card"],
-            vec!["restore", "card"],
-        ] {
+        for args in [vec!["swap", "clip.wav", SLOT, "--root", "card"], vec!["restore", "card"]] {
             let ran = bench.run(&[&args[..], &["--ledger", name]].concat());
             assert_eq!(ran.code, 5, "{name}: {}{}", ran.out, ran.err);
         }
-        assert_eq!(
-            fs::read(bench.path(&format!("{name}/{file}"))).unwrap(),
-            b"this is mine\n"
-        );
+        assert_eq!(fs::read(bench.path(&format!("{name}/{file}"))).unwrap(), b"this is mine\n");
     }
     // A root that is a ledger's folder is refused, whatever it is called.
     assert_eq!(
-        bench
-            .run(&[
-                "swap", "clip.wav", SLOT, "--root", "card", "--ledger", "kept"
-            ])
-            .code,
+        bench.run(&["swap", "clip.wav", SLOT, "--root", "card", "--ledger", "kept"]).code,
         0
     );
     bench.put("x.wav", &wav(18_900, 1, 8, 100, 0.1));
@@ -168,11 +112,7 @@ fn a_ledger_takes_no_folder_that_is_not_its_own() {
             "--like",
             "x.wav",
         ]);
-        assert!(
-            ran.code == 5 && ran.err.contains("belongs to a ledger"),
-            "{}",
-            ran.err
-        );
+        assert!(ran.code == 5 && ran.err.contains("belongs to a ledger"), "{}", ran.err);
     }
 }
 
@@ -198,33 +138,15 @@ fn a_forged_ledger_is_not_believed() {
         vec!["swap", "clip.wav", "shared/SAY/TICK02.PRM"],
     ] {
         let ran = stranger(&args);
-        assert!(
-            ran.code == 5 && ran.err.contains("--adopt"),
-            "{args:?}: {}{}",
-            ran.out,
-            ran.err
-        );
+        assert!(ran.code == 5 && ran.err.contains("--adopt"), "{args:?}: {}{}", ran.out, ran.err);
     }
     // Adopted, it still reaches no other root until that is named.
     let ran = stranger(&["restore", "shared", "--adopt"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("settings=FOLDER"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("settings=FOLDER"), "{}", ran.err);
     assert_eq!(fs::read(bench.path("settings/a.ini")).unwrap(), told_file);
-    let ran = stranger(&[
-        "restore",
-        "shared",
-        "--adopt",
-        "--root",
-        "settings=settings",
-    ]);
+    let ran = stranger(&["restore", "shared", "--adopt", "--root", "settings=settings"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    assert_eq!(
-        fs::read(bench.path("settings/a.ini")).unwrap(),
-        b"[A]\nB=x\n"
-    );
+    assert_eq!(fs::read(bench.path("settings/a.ini")).unwrap(), b"[A]\nB=x\n");
 }
 
 #[test]
@@ -270,18 +192,9 @@ fn a_wrong_overlay_or_archive_locks_nothing() {
         bench.put("j.toml", format!("target = 't.toml'\nroot = 'card'\n{place}\n[[replace]]\nslot = 'SAY/TICK01.PRM'\nclip = 'clip.wav'\n").as_bytes());
         for command in ["check", "install"] {
             let ran = bench.run(&[command, "j.toml"]);
-            assert!(
-                ran.code == 5 && ran.err.contains("does not exist"),
-                "{place}: {}",
-                ran.err
-            );
+            assert!(ran.code == 5 && ran.err.contains("does not exist"), "{place}: {}", ran.err);
         }
-        assert_eq!(
-            bench
-                .run(&["swap", "clip.wav", SLOT, "--root", "card"])
-                .code,
-            0
-        );
+        assert_eq!(bench.run(&["swap", "clip.wav", SLOT, "--root", "card"]).code, 0);
         assert_eq!(bench.run(&["restore", "card"]).code, 0);
     }
 }
@@ -292,10 +205,8 @@ fn three_loops_at_once_lose_nothing() {
     let before: Vec<Vec<u8>> = ["TICK01", "TICK02", "CUCKOO"]
         .map(|name| fs::read(bench.path(&format!("card/SAY/{name}.PRM"))).unwrap())
         .into();
-    let rounds = std::env::var("DEFT_NEEDLE_ROUNDS")
-        .ok()
-        .and_then(|n| n.parse().ok())
-        .unwrap_or(40);
+    let rounds =
+        std::env::var("DEFT_NEEDLE_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(40);
     std::thread::scope(|scope| {
         for name in ["TICK01", "TICK02", "CUCKOO"] {
             let bench = &bench;
@@ -325,16 +236,8 @@ fn a_lost_log_is_refused_and_rescued() {
     let bench = Bench::new();
     let stock = fs::read(bench.path(SLOT)).unwrap();
     assert_eq!(bench.run(&["learn", "card", "-o", "t.toml"]).code, 0);
-    assert_eq!(
-        bench
-            .run(&["swap", "clip.wav", SLOT, "--root", "card"])
-            .code,
-        0
-    );
-    for log in [
-        "card/.deft-needle/ledger.log",
-        "card/.deft-needle/stock/ledger.log",
-    ] {
+    assert_eq!(bench.run(&["swap", "clip.wav", SLOT, "--root", "card"]).code, 0);
+    for log in ["card/.deft-needle/ledger.log", "card/.deft-needle/stock/ledger.log"] {
         fs::remove_file(bench.path(log)).unwrap();
     }
     for args in [
@@ -343,19 +246,10 @@ fn a_lost_log_is_refused_and_rescued() {
         vec!["swap", "clip.wav", SLOT, "--root", "card"],
     ] {
         let ran = bench.run(&args);
-        assert!(
-            ran.code == 5 && ran.err.contains("deft-needle rescue"),
-            "{args:?}: {}",
-            ran.err
-        );
+        assert!(ran.code == 5 && ran.err.contains("deft-needle rescue"), "{args:?}: {}", ran.err);
     }
     let dry = bench.run(&["rescue", "card", "--dry-run"]);
-    assert!(
-        dry.code == 1 && dry.out.contains("wav pcm8 18900 mono"),
-        "{}{}",
-        dry.out,
-        dry.err
-    );
+    assert!(dry.code == 1 && dry.out.contains("wav pcm8 18900 mono"), "{}{}", dry.out, dry.err);
     let ran = bench.run(&["rescue", "card", "--target", "t.toml"]);
     assert!(
         ran.code == 0 && ran.out.contains("known by the list's hash"),
@@ -383,24 +277,13 @@ fn what_lies_around_is_neither_followed_nor_waited_for() {
         assert_eq!(ran.code, 5, "{}", ran.err);
     }
     assert_eq!(bench.run(&["fit", "clip.wav", "-o", "new.wav"]).code, 0);
-    symlink(
-        bench.path("precious"),
-        bench.path("card/SAY/.TICK01.PRM.deft-needle-part"),
-    )
-    .unwrap();
-    assert_eq!(
-        bench
-            .run(&["swap", "clip.wav", SLOT, "--root", "card"])
-            .code,
-        0
-    );
+    symlink(bench.path("precious"), bench.path("card/SAY/.TICK01.PRM.deft-needle-part")).unwrap();
+    assert_eq!(bench.run(&["swap", "clip.wav", SLOT, "--root", "card"]).code, 0);
     assert!(fs::symlink_metadata(bench.path(SLOT)).unwrap().is_file());
     assert_eq!(fs::read(bench.path("precious")).unwrap(), b"precious");
     // Pipes, as clip, slot, list, sheet and log.
     for pipe in ["pipe.wav", "card/SAY/PIPE.PRM", "pipe.toml"] {
-        let made = std::process::Command::new("mkfifo")
-            .arg(bench.path(pipe))
-            .status();
+        let made = std::process::Command::new("mkfifo").arg(bench.path(pipe)).status();
         assert!(made.unwrap().success());
     }
     for args in [
@@ -412,12 +295,8 @@ fn what_lies_around_is_neither_followed_nor_waited_for() {
         vec!["slots", "pipe.toml"],
         vec!["install", "pipe.toml"],
     ] {
-        let mut child = bench
-            .command(&args)
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
+        let mut child =
+            bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         let began = Instant::now();
         let status = loop {
             match child.try_wait().unwrap() {
@@ -429,10 +308,7 @@ fn what_lies_around_is_neither_followed_nor_waited_for() {
                 None => std::thread::sleep(Duration::from_millis(10)),
             }
         };
-        assert!(
-            [1, 2, 3, 5].contains(&status.code().unwrap()),
-            "{args:?}: {status}"
-        );
+        assert!([1, 2, 3, 5].contains(&status.code().unwrap()), "{args:?}: {status}");
     }
 }
 
@@ -446,40 +322,19 @@ fn names_that_are_no_unicode_and_those_that_turn_text_are_shown_safely() {
     for args in [&["inspect"][..], &["check"], &["seam"]] {
         for json in [&[][..], &["--json"]] {
             let mut command = bench.command(args);
-            let ran = told(
-                command
-                    .arg(odd)
-                    .args(json)
-                    .stdin(Stdio::null())
-                    .output()
-                    .unwrap(),
-            );
+            let ran = told(command.arg(odd).args(json).stdin(Stdio::null()).output().unwrap());
             assert!(ran.code <= 1, "{args:?} {json:?}: {} {}", ran.code, ran.err);
             assert!(json.is_empty() || serde_json::from_str::<serde_json::Value>(&ran.out).is_ok());
         }
     }
     let mut command = bench.command(&["fit"]);
-    let ran = told(
-        command
-            .arg(odd)
-            .args(["-o", "k.wav", "--json"])
-            .output()
-            .unwrap(),
-    );
-    assert!(
-        ran.code == 0 && ran.err.contains("not valid Unicode"),
-        "{}",
-        ran.err
-    );
+    let ran = told(command.arg(odd).args(["-o", "k.wav", "--json"]).output().unwrap());
+    assert!(ran.code == 0 && ran.err.contains("not valid Unicode"), "{}", ran.err);
     // A name whose end would be shown first.
     let turned = "gull\u{202E}vaw.exe";
     bench.put(turned, b"x");
     let ran = bench.run(&["inspect", turned]);
-    assert!(
-        ran.err.contains("\\u{202e}") && !ran.err.contains('\u{202E}'),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("\\u{202e}") && !ran.err.contains('\u{202E}'), "{}", ran.err);
 }
 
 #[test]
@@ -489,11 +344,7 @@ fn bombs_are_one_error_each() {
     // An archive that inflates without an end.
     let mut zip = zip::ZipWriter::new(Cursor::new(Vec::new()));
     for name in 0..6 {
-        zip.start_file(
-            format!("{name}.wav"),
-            zip::write::SimpleFileOptions::default(),
-        )
-        .unwrap();
+        zip.start_file(format!("{name}.wav"), zip::write::SimpleFileOptions::default()).unwrap();
         for _ in 0..120 {
             zip.write_all(&zeros).unwrap();
         }
@@ -511,12 +362,7 @@ fn bombs_are_one_error_each() {
     bench.put("name.tar", &tar);
     for archive in ["bomb.zip", "name.tar"] {
         let ran = quick(&bench, &["learn", archive, "-o", "t.toml"]);
-        assert!(
-            [3, 5].contains(&ran.code),
-            "{archive}: {} {}",
-            ran.code,
-            ran.err
-        );
+        assert!([3, 5].contains(&ran.code), "{archive}: {} {}", ran.code, ran.err);
     }
     // A sample rate that asks for more than any machine has.
     let mut fast = wav(44_100, 2, 16, 500, 0.5);
@@ -524,21 +370,9 @@ fn bombs_are_one_error_each() {
     bench.put("fast.wav", &fast);
     let ran = quick(
         &bench,
-        &[
-            "fit",
-            "fast.wav",
-            "clip.wav",
-            "-o",
-            "out/",
-            "--spec",
-            "wav pcm16 8000 mono",
-        ],
+        &["fit", "fast.wav", "clip.wav", "-o", "out/", "--spec", "wav pcm16 8000 mono"],
     );
-    assert!(
-        ran.code == 3 && bench.path("out/clip.wav").is_file(),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 3 && bench.path("out/clip.wav").is_file(), "{}", ran.err);
     // Sheets: large, with many and costly expressions, with many patterns.
     let find = "[[slots]]\nin-root = 'a'\nfind = '(\\w{50}){50}'\n";
     let rule = "[[rule]]\nmatch = '**/*[!a]*'\nspec = 'any any any any'\n";
@@ -557,26 +391,16 @@ fn bombs_are_one_error_each() {
         );
     }
     // Names by the million.
-    let names: String = (0..300_000)
-        .map(|n| format!("sfx/sound_{n}.wav\n"))
-        .collect();
+    let names: String = (0..300_000).map(|n| format!("sfx/sound_{n}.wav\n")).collect();
     bench.put("card/names.txt", names.as_bytes());
     bench.put("many.toml", b"name = 'x'\n[[slots]]\nin-root = 'names.txt'\n[[rule]]\nmatch = '**'\nspec = 'wav any any any'\n");
     let ran = quick(&bench, &["slots", "many.toml", "--root", "card", "gull"]);
     assert!([2, 5].contains(&ran.code), "{} {}", ran.code, ran.err);
     // An icon of 60,000 pixels.
     bench.put("t.toml", b"name = 'T'\n[[rule]]\nmatch = '**'\nspec = 'wav any any any'\nnew = 'any'\n[pack]\nextension = 'zip'\nicon = { path = 'i.png', size = 60000 }\n");
-    bench.put(
-        "j.toml",
-        b"target = 't.toml'\n[[replace]]\nslot = 'a.wav'\nclip = 'clip.wav'\n",
-    );
+    bench.put("j.toml", b"target = 't.toml'\n[[replace]]\nslot = 'a.wav'\nclip = 'clip.wav'\n");
     let ran = quick(&bench, &["pack", "j.toml", "-o", "p.zip"]);
-    assert!(
-        ran.code == 5 && ran.err.contains("60000"),
-        "{} {}",
-        ran.code,
-        ran.err
-    );
+    assert!(ran.code == 5 && ran.err.contains("60000"), "{} {}", ran.code, ran.err);
 }
 
 #[cfg(unix)]
@@ -584,9 +408,8 @@ fn bombs_are_one_error_each() {
 fn interrupted_it_says_what_is_done_and_leaves_nothing() {
     let bench = Bench::new();
     let interrupt = |child: &std::process::Child| {
-        let sent = std::process::Command::new("kill")
-            .args(["-INT", &child.id().to_string()])
-            .status();
+        let sent =
+            std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
         assert!(sent.unwrap().success());
     };
     // While standard input is waited for.
@@ -651,10 +474,7 @@ fn interrupted_it_says_what_is_done_and_leaves_nothing() {
     let gone = state.trim().is_empty() || state.trim().starts_with('Z');
     assert!(gone, "the encoder's child lives on: {state}");
     assert_eq!(fs::read(bench.path(slot)).unwrap(), stock);
-    let left = bench
-        .names(".")
-        .into_iter()
-        .filter(|name| name.starts_with("deft-needle-run"));
+    let left = bench.names(".").into_iter().filter(|name| name.starts_with("deft-needle-run"));
     assert_eq!(left.count(), 0);
 }
 
@@ -666,11 +486,7 @@ fn glob(bench: &Bench, name: &str) -> Option<String> {
             if entry.file_name() == name {
                 return fs::read_to_string(entry.path()).ok();
             }
-            if let Some(found) = entry
-                .path()
-                .is_dir()
-                .then(|| find(&entry.path(), name))
-                .flatten()
+            if let Some(found) = entry.path().is_dir().then(|| find(&entry.path(), name)).flatten()
             {
                 return Some(found);
             }
@@ -690,10 +506,7 @@ fn a_pack_takes_no_job_of_the_users_out() {
         )
     };
     bench.put("theirs.toml", job("TICK02").as_bytes());
-    assert_eq!(
-        bench.run(&["pack", "theirs.toml", "-o", "theirs.zip"]).code,
-        0
-    );
+    assert_eq!(bench.run(&["pack", "theirs.toml", "-o", "theirs.zip"]).code, 0);
     bench.put("mine.toml", job("TICK01").as_bytes());
     assert_eq!(bench.run(&["install", "mine.toml"]).code, 0);
     let mine = fs::read(bench.path(SLOT)).unwrap();
@@ -703,41 +516,23 @@ fn a_pack_takes_no_job_of_the_users_out() {
     let status = bench.json(&["status", "card"]);
     assert_eq!(status["roots"][0]["slots"].as_array().unwrap().len(), 2);
     // Its name alone takes it out again.
-    assert_eq!(
-        bench.run(&["restore", "card", "--job", "quay (pack)"]).code,
-        0
-    );
+    assert_eq!(bench.run(&["restore", "card", "--job", "quay (pack)"]).code, 0);
     assert_eq!(fs::read(bench.path(SLOT)).unwrap(), mine);
 }
 
 #[test]
 fn status_does_not_believe_its_log() {
     let bench = Bench::new();
-    assert_eq!(
-        bench
-            .run(&["swap", "clip.wav", SLOT, "--root", "card"])
-            .code,
-        0
-    );
+    assert_eq!(bench.run(&["swap", "clip.wav", SLOT, "--root", "card"]).code, 0);
     let stock = bench.path("card/.deft-needle/stock");
-    let copies = fs::read_dir(&stock)
-        .unwrap()
-        .flatten()
-        .map(|entry| entry.path());
-    let copy = copies
-        .into_iter()
-        .find(|path| path.file_name().unwrap().len() == 64)
-        .unwrap();
+    let copies = fs::read_dir(&stock).unwrap().flatten().map(|entry| entry.path());
+    let copy = copies.into_iter().find(|path| path.file_name().unwrap().len() == 64).unwrap();
     assert_eq!(bench.run(&["status", "card", "--verify"]).code, 0);
     let whole = fs::read(&copy).unwrap();
     fs::write(&copy, vec![7; whole.len()]).unwrap();
     assert_eq!(bench.run(&["status", "card"]).code, 0);
     let ran = bench.run(&["status", "card", "--verify"]);
-    assert!(
-        ran.code == 1 && ran.out.contains("missing or damaged"),
-        "{}",
-        ran.out
-    );
+    assert!(ran.code == 1 && ran.out.contains("missing or damaged"), "{}", ran.out);
     fs::remove_file(&copy).unwrap();
     assert_eq!(bench.run(&["status", "card"]).code, 1);
     assert_eq!(bench.run(&["restore", "card"]).code, 5);
@@ -749,28 +544,14 @@ fn status_does_not_believe_its_log() {
 fn a_damaged_block_and_a_silent_clip_are_told_by_name() {
     let bench = Bench::new();
     assert_eq!(
-        bench
-            .run(&[
-                "fit",
-                "clip.wav",
-                "-o",
-                "clip.qoa",
-                "--spec",
-                "qoa qoa any any"
-            ])
-            .code,
+        bench.run(&["fit", "clip.wav", "-o", "clip.qoa", "--spec", "qoa qoa any any"]).code,
         0
     );
     let mut bytes = fs::read(bench.path("clip.qoa")).unwrap();
     bytes[8 + 8 + 32 + 4096] = 9;
     bench.put("bad.qoa", &bytes);
     let ran = bench.run(&["fit", "bad.qoa", "-o", "x.wav"]);
-    assert!(
-        ran.code == 3 && ran.err.contains("bad.qoa"),
-        "{} {}",
-        ran.code,
-        ran.err
-    );
+    assert!(ran.code == 3 && ran.err.contains("bad.qoa"), "{} {}", ran.code, ran.err);
     bench.put("silent.wav", &wav(44_100, 1, 16, 4_000, 0.0));
     let ran = bench.run(&[
         "fit",
@@ -783,20 +564,12 @@ fn a_damaged_block_and_a_silent_clip_are_told_by_name() {
         "--spec",
         "wav pcm16 any any",
     ]);
-    assert!(
-        ran.code == 4 && ran.err.contains("silent.wav"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.code == 4 && ran.err.contains("silent.wav"), "{}", ran.err);
     let long = format!("card/SAY/{}.PRM", "x".repeat(248));
-    let ran = bench.run(&[
-        "swap", "clip.wav", &long, "--root", "card", "--new", "--like", SLOT,
-    ]);
+    let ran = bench.run(&["swap", "clip.wav", &long, "--root", "card", "--new", "--like", SLOT]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     let longer = format!("card/SAY/{}.PRM", "x".repeat(300));
-    let ran = bench.run(&[
-        "swap", "clip.wav", &longer, "--root", "card", "--new", "--like", SLOT,
-    ]);
+    let ran = bench.run(&["swap", "clip.wav", &longer, "--root", "card", "--new", "--like", SLOT]);
     assert!(ran.code > 2 && ran.err.contains("too long"), "{}", ran.err);
 }
 
@@ -827,11 +600,7 @@ fn watching_waits_until_a_clip_is_whole() {
     let long = wav(18_900, 1, 16, 9_000, 0.5);
     fs::write(bench.path("take.wav"), &long[..7_001]).unwrap();
     std::thread::sleep(Duration::from_millis(900));
-    assert_eq!(
-        frames(fs::read(bench.path(SLOT)).unwrap()),
-        3_000,
-        "half a clip was installed"
-    );
+    assert_eq!(frames(fs::read(bench.path(SLOT)).unwrap()), 3_000, "half a clip was installed");
     fs::write(bench.path("take.wav"), &long).unwrap();
     until(9_000);
     let ran = told(child.wait_with_output().unwrap());

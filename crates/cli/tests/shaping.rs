@@ -36,11 +36,7 @@ impl Bench {
     }
     fn run(&self, args: &[&str]) -> Output {
         let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
-        command
-            .args(args)
-            .current_dir(self.0.path())
-            .output()
-            .unwrap()
+        command.args(args).current_dir(self.0.path()).output().unwrap()
     }
     /// Fits the clip with options; gives its channels.
     fn fit(&self, options: &[&str]) -> Vec<Vec<f64>> {
@@ -50,13 +46,8 @@ impl Bench {
         assert!(ran.status.success(), "{options:?}: {err}");
         let mut reader = hound::WavReader::open(self.path("out.wav")).unwrap();
         let count = usize::from(reader.spec().channels);
-        let flat: Vec<f64> = reader
-            .samples::<f32>()
-            .map(|s| f64::from(s.unwrap()))
-            .collect();
-        (0..count)
-            .map(|c| flat.iter().skip(c).step_by(count).copied().collect())
-            .collect()
+        let flat: Vec<f64> = reader.samples::<f32>().map(|s| f64::from(s.unwrap())).collect();
+        (0..count).map(|c| flat.iter().skip(c).step_by(count).copied().collect()).collect()
     }
     fn survey(&self, file: &str) -> Value {
         let ran = self.run(&["inspect", "--json", file]);
@@ -74,9 +65,7 @@ impl Bench {
 
 fn tone(hertz: f64, level: f64, seconds: f64) -> Vec<f64> {
     let n = (f64::from(RATE) * seconds).round() as usize;
-    (0..n)
-        .map(|i| level * (TAU * hertz * i as f64 / f64::from(RATE)).sin())
-        .collect()
+    (0..n).map(|i| level * (TAU * hertz * i as f64 / f64::from(RATE)).sin()).collect()
 }
 
 fn silence(seconds: f64) -> Vec<f64> {
@@ -111,11 +100,7 @@ fn a_cut_keeps_the_samples_bit_for_bit() {
     let said = bench.refused(&["--cut", "1s..3s"], 4);
     assert!(said.contains("2.000 s long (96000 frames)"), "{said}");
     for bad in ["1s", "2s..1s", "-3s..", "x..y"] {
-        let code = if bad.contains("x") || bad == "1s" {
-            2
-        } else {
-            4
-        };
+        let code = if bad.contains("x") || bad == "1s" { 2 } else { 4 };
         bench.refused(&["--cut", bad], code);
     }
 }
@@ -124,14 +109,7 @@ fn a_cut_keeps_the_samples_bit_for_bit() {
 fn pieces_silence_and_snapping() {
     let bench = Bench::new();
     let (a, b) = (tone(1_000.0, 0.5, 0.5), tone(700.0, 0.25, 0.4));
-    bench.clip(&[[
-        silence(0.3),
-        a.clone(),
-        silence(0.5),
-        b.clone(),
-        silence(0.6),
-    ]
-    .concat()]);
+    bench.clip(&[[silence(0.3), a.clone(), silence(0.5), b.clone(), silence(0.6)].concat()]);
     let second = bench.fit(&["--piece", "2", "--edge-fade", "none"]);
     assert_eq!(second[0].len(), b.len());
     assert!(second[0].iter().zip(&b).all(|(x, y)| (x - y).abs() < 1e-7));
@@ -141,54 +119,24 @@ fn pieces_silence_and_snapping() {
         (&["--trim-silence"][..], 0.005, 0.020),
         (&["--trim-silence", "--breath", "0ms,0ms"], 0.0, 0.0),
         (&["--trim-silence", "--trim-ends", "head"], 0.005, 0.6),
-        (
-            &[
-                "--trim-silence=-90dBFS",
-                "--trim-ends",
-                "tail",
-                "--breath",
-                "50ms",
-            ],
-            0.3,
-            0.05,
-        ),
+        (&["--trim-silence=-90dBFS", "--trim-ends", "tail", "--breath", "50ms"], 0.3, 0.05),
     ] {
         let out = bench.fit(options);
         let seconds = out[0].len() as f64 / f64::from(RATE);
-        assert!(
-            (seconds - (head + 1.4 + tail)).abs() < 1e-6,
-            "{options:?}: {seconds}"
-        );
+        assert!((seconds - (head + 1.4 + tail)).abs() < 1e-6, "{options:?}: {seconds}");
     }
-    assert!(
-        bench
-            .refused(&["--trim-silence=-1dBFS"], 4)
-            .contains("below -1 dBFS")
-    );
+    assert!(bench.refused(&["--trim-silence=-1dBFS"], 4).contains("below -1 dBFS"));
 
     // A cut in the middle of a period moves to a place where the wave changes its sign.
-    let out = bench.fit(&[
-        "--cut",
-        "0.40026s..0.70026s",
-        "--snap",
-        "--edge-fade",
-        "none",
-    ]);
-    assert!(
-        out[0][0].abs() < 0.07 && out[0].last().unwrap().abs() < 0.07,
-        "{}",
-        out[0][0]
-    );
+    let out = bench.fit(&["--cut", "0.40026s..0.70026s", "--snap", "--edge-fade", "none"]);
+    assert!(out[0][0].abs() < 0.07 && out[0].last().unwrap().abs() < 0.07, "{}", out[0][0]);
 }
 
 #[test]
 fn levels_reach_their_figures() {
     let bench = Bench::new();
-    let programme: Vec<f64> = tone(440.0, 0.05, 4.0)
-        .iter()
-        .zip(tone(3_001.0, 0.03, 4.0))
-        .map(|(a, b)| a + b)
-        .collect();
+    let programme: Vec<f64> =
+        tone(440.0, 0.05, 4.0).iter().zip(tone(3_001.0, 0.03, 4.0)).map(|(a, b)| a + b).collect();
     bench.clip(&[programme.clone(), programme]);
     let near = |value: &Value, want: f64| (value.as_f64().unwrap() - want).abs() < 0.06;
     for (option, key, want) in [
@@ -199,11 +147,7 @@ fn levels_reach_their_figures() {
     ] {
         bench.fit(&["--level", option]);
         let survey = bench.survey("out.wav");
-        let found = if key == "lufs" {
-            &survey["loudness"]["lufs"]
-        } else {
-            &survey[key]
-        };
+        let found = if key == "lufs" { &survey["loudness"]["lufs"] } else { &survey[key] };
         assert!(near(found, want), "{option}: {found}");
         if option == "-16LUFS" {
             std::fs::copy(bench.path("out.wav"), bench.path("like.wav")).unwrap();
@@ -230,18 +174,10 @@ fn levels_reach_their_figures() {
 #[test]
 fn longest_is_refused_cut_or_the_loudest_kept() {
     let bench = Bench::new();
-    let clip = [
-        tone(300.0, 0.05, 2.0),
-        tone(300.0, 0.6, 1.0),
-        tone(300.0, 0.05, 2.0),
-    ]
-    .concat();
+    let clip = [tone(300.0, 0.05, 2.0), tone(300.0, 0.6, 1.0), tone(300.0, 0.05, 2.0)].concat();
     bench.clip(&[clip]);
     let said = bench.refused(&["--longest", "1.2s"], 4);
-    assert!(
-        said.contains("5.000 s") && said.contains("1.200 s"),
-        "{said}"
-    );
+    assert!(said.contains("5.000 s") && said.contains("1.200 s"), "{said}");
     let out = bench.fit(&["--longest", "1.2s", "--too-long", "cut"]);
     assert_eq!(out[0].len(), 57_600);
     assert!(out[0].last().unwrap().abs() < 1e-3, "it ends in a fade");
@@ -258,37 +194,19 @@ fn routes_speed_fades_pads_and_offsets() {
     let (left, right) = (tone(440.0, 0.5, 1.0), tone(660.0, 0.25, 1.0));
     bench.clip(&[left.clone(), right.clone()]);
     let out = bench.fit(&["--route", "R L 0 0.5L-R"]);
-    let mix: Vec<f64> = as_floats(&left)
-        .iter()
-        .zip(as_floats(&right))
-        .map(|(l, r)| 0.5 * l - r)
-        .collect();
-    assert_eq!(
-        out[..3],
-        [as_floats(&right), as_floats(&left), silence(1.0)]
-    );
+    let mix: Vec<f64> =
+        as_floats(&left).iter().zip(as_floats(&right)).map(|(l, r)| 0.5 * l - r).collect();
+    assert_eq!(out[..3], [as_floats(&right), as_floats(&left), silence(1.0)]);
     assert_eq!(out[3], as_floats(&mix));
+    assert!(bench.refused(&["--route", "3"], 4).contains("the clip has 2"));
     assert!(
-        bench
-            .refused(&["--route", "3"], 4)
-            .contains("the clip has 2")
-    );
-    assert!(
-        bench
-            .refused(&["--route", "L R", "--spec", "wav any any mono"], 4)
-            .contains("wants mono")
+        bench.refused(&["--route", "L R", "--spec", "wav any any mono"], 4).contains("wants mono")
     );
 
     let fast = bench.fit(&["--speed", "1.5", "--route", "L"]);
     assert_eq!(fast[0].len(), 32_000);
-    let crossings = fast[0]
-        .windows(2)
-        .filter(|w| (w[0] < 0.0) != (w[1] < 0.0))
-        .count();
-    assert!(
-        crossings.abs_diff(880) <= 2,
-        "{crossings} for 440 Hz, half as high again"
-    );
+    let crossings = fast[0].windows(2).filter(|w| (w[0] < 0.0) != (w[1] < 0.0)).count();
+    assert!(crossings.abs_diff(880) <= 2, "{crossings} for 440 Hz, half as high again");
 
     let faded = bench.fit(&[
         "--route",
@@ -301,17 +219,8 @@ fn routes_speed_fades_pads_and_offsets() {
         "0.1s,0.2s",
     ]);
     assert_eq!(faded[0].len(), 4_800 + 48_000 + 9_600);
-    assert!(
-        faded[0][..4_800]
-            .iter()
-            .chain(&faded[0][52_800..])
-            .all(|s| *s == 0.0)
-    );
-    let peak = |from: usize| {
-        faded[0][from..from + 480]
-            .iter()
-            .fold(0.0f64, |a, s| a.max(s.abs()))
-    };
+    assert!(faded[0][..4_800].iter().chain(&faded[0][52_800..]).all(|s| *s == 0.0));
+    let peak = |from: usize| faded[0][from..from + 480].iter().fold(0.0f64, |a, s| a.max(s.abs()));
     assert!(
         (peak(4_800 + 2_160) - 0.25).abs() < 0.03 && (peak(4_800 + 36_000) - 0.25).abs() < 0.03
     );
@@ -328,19 +237,9 @@ fn opposed_channels_are_told() {
     let bench = Bench::new();
     let left = tone(440.0, 0.5, 1.0);
     bench.clip(&[left.clone(), left.iter().map(|s| -s).collect()]);
-    let ran = bench.run(&[
-        "fit",
-        "clip.wav",
-        "-o",
-        "mono.wav",
-        "--spec",
-        "wav any any mono",
-    ]);
+    let ran = bench.run(&["fit", "clip.wav", "-o", "mono.wav", "--spec", "wav any any mono"]);
     let said = String::from_utf8_lossy(&ran.stderr).into_owned();
-    assert!(
-        said.contains("correlation -1.00") && said.contains("--route L"),
-        "{said}"
-    );
+    assert!(said.contains("correlation -1.00") && said.contains("--route L"), "{said}");
 }
 
 #[test]
@@ -353,11 +252,8 @@ fn guides_voicings_and_pictures() {
     assert_eq!(full[0], as_floats(&left), "the full clip is whole");
     let power = |file: &str, hertz: f64| {
         let mut reader = hound::WavReader::open(bench.path(file)).unwrap();
-        let samples: Vec<f64> = reader
-            .samples::<f32>()
-            .step_by(2)
-            .map(|s| f64::from(s.unwrap()))
-            .collect();
+        let samples: Vec<f64> =
+            reader.samples::<f32>().step_by(2).map(|s| f64::from(s.unwrap())).collect();
         let part = |f: fn(f64) -> f64| {
             let products = samples
                 .iter()
@@ -370,14 +266,7 @@ fn guides_voicings_and_pictures() {
     assert!((power("guide.wav", 440.0) - 0.4).abs() < 0.02 && power("guide.wav", 1_760.0) < 0.02);
     let png = std::fs::read(bench.path("both.png")).unwrap();
     assert!(png.starts_with(b"\x89PNG") && png.len() > 4_000);
-    let ran = bench.run(&[
-        "inspect",
-        "clip.wav",
-        "--plot",
-        "one.png",
-        "--plot-rate",
-        "8000",
-    ]);
+    let ran = bench.run(&["inspect", "clip.wav", "--plot", "one.png", "--plot-rate", "8000"]);
     assert!(ran.status.success() && bench.path("one.png").exists());
 
     // A picture replaces a picture, and never a clip.
@@ -392,14 +281,8 @@ fn guides_voicings_and_pictures() {
     assert_eq!(horn[0].len(), left.len());
     assert_ne!(horn[0], as_floats(&left));
     assert!(
-        bench
-            .refused(&["--voicing", "gramophone"], 2)
-            .contains("quayside, dispatch, tin-bear")
+        bench.refused(&["--voicing", "gramophone"], 2).contains("quayside, dispatch, tin-bear")
     );
     bench.clip(&[middle]);
-    assert!(
-        bench
-            .refused(&["--keep", "shared"], 4)
-            .contains("only stereo")
-    );
+    assert!(bench.refused(&["--keep", "shared"], 4).contains("only stereo"));
 }

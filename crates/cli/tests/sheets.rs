@@ -10,16 +10,10 @@ use bench::{Bench, wav};
 fn the_documentation_has_every_key_in_an_example() {
     let bench = Bench::new();
     let text = include_str!("../../../docs/target-sheets.md");
-    let examples: Vec<&str> = text
-        .split("```toml\n")
-        .skip(1)
-        .map(|rest| rest.split("```").next().unwrap())
-        .collect();
+    let examples: Vec<&str> =
+        text.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
     assert!(examples.len() >= 6);
-    bench.put(
-        "lantern-ferry.slots.csv",
-        b"name,spec,seconds,frames,lufs,loop,bytes,hash\n",
-    );
+    bench.put("lantern-ferry.slots.csv", b"name,spec,seconds,frames,lufs,loop,bytes,hash\n");
     for example in &examples {
         bench.put("example.toml", example.as_bytes());
         let ran = bench.run(&["check", "example.toml"]);
@@ -38,10 +32,7 @@ fn the_documentation_has_every_key_in_an_example() {
     ] {
         bench.put("example.toml", format!("{table}nonsense = 1\n").as_bytes());
         let err = bench.run(&["check", "example.toml"]).err;
-        let known = err
-            .split("known are: ")
-            .nth(1)
-            .unwrap_or_else(|| panic!("{table}: {err}"));
+        let known = err.split("known are: ").nth(1).unwrap_or_else(|| panic!("{table}: {err}"));
         for key in known
             .trim()
             .split(", ")
@@ -75,13 +66,7 @@ fn every_sheet_that_ships_makes_what_it_asks_for() {
         } else {
             0
         };
-        assert_eq!(
-            ran.code,
-            if listed { 5 } else { want },
-            "{name}: {}{}",
-            ran.out,
-            ran.err
-        );
+        assert_eq!(ran.code, if listed { 5 } else { want }, "{name}: {}{}", ran.out, ran.err);
         if ran.code == 0 {
             let check = bench.run(&["check", &out, "--target", name]);
             assert_eq!(check.code, 0, "{name}: {}{}", check.out, check.err);
@@ -89,12 +74,7 @@ fn every_sheet_that_ships_makes_what_it_asks_for() {
     }
     // A file of that name comes first.
     bench.put("placed-effect", b"name = 'mine'\n");
-    assert!(
-        bench
-            .run(&["slots", "placed-effect"])
-            .out
-            .contains("gives no names")
-    );
+    assert!(bench.run(&["slots", "placed-effect"]).out.contains("gives no names"));
 }
 
 #[test]
@@ -102,31 +82,12 @@ fn names_are_checked_without_a_sheet() {
     let bench = Bench::new();
     let rules = ["--name-longest", "6", "--name-allowed", "A-Z0-9"];
     assert_eq!(
-        bench
-            .run(
-                &[
-                    &["check", "card/SAY", "--spec", "any any any any"][..],
-                    &rules
-                ]
-                .concat()
-            )
-            .code,
+        bench.run(&[&["check", "card/SAY", "--spec", "any any any any"][..], &rules].concat()).code,
         0
     );
     let ran = bench.run(&[&["check", "clip.wav", "card/SAY"][..], &rules].concat());
-    assert!(
-        ran.code == 1 && ran.out.contains("CLIP.wav would be right"),
-        "{}",
-        ran.out
-    );
-    let fit = [
-        "fit",
-        "clip.wav",
-        "-o",
-        "too long.wav",
-        "--spec",
-        "wav pcm8 any any",
-    ];
+    assert!(ran.code == 1 && ran.out.contains("CLIP.wav would be right"), "{}", ran.out);
+    let fit = ["fit", "clip.wav", "-o", "too long.wav", "--spec", "wav pcm8 any any"];
     let ran = bench.run(&[&fit[..], &rules].concat());
     assert!(
         ran.code == 5 && ran.err.contains("TOOLO.wav would be right")

@@ -30,32 +30,17 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
             format!("{head}markers = 'x'"),
             vec!["unknown key \"markers\"", "did you mean \"marker\"?"],
         ),
-        (
-            format!("{head}marker = '../x'"),
-            vec!["line 2", "leads out"],
-        ),
+        (format!("{head}marker = '../x'"), vec!["line 2", "leads out"]),
         (format!("{head}marker = '/etc/x'"), vec!["is absolute"]),
-        (
-            format!("{head}marker = \"C:\\new\\tones\""),
-            vec!["single quotes"],
-        ),
+        (format!("{head}marker = \"C:\\new\\tones\""), vec!["single quotes"]),
         (format!("{head}marker = 'a/NUL.txt'"), vec!["device"]),
-        (
-            format!("{head}[[slots]]\nfrom = '../../x.csv'"),
-            vec!["line 3", "leads out"],
-        ),
-        (
-            format!("{head}[[entry]]\nfile = '../x'\nvalue = 1"),
-            vec!["leads out"],
-        ),
+        (format!("{head}[[slots]]\nfrom = '../../x.csv'"), vec!["line 3", "leads out"]),
+        (format!("{head}[[entry]]\nfile = '../x'\nvalue = 1"), vec!["leads out"]),
         (
             format!("{head}{rule}spec = 'wave pcm16 44100 mono'"),
             vec!["line 4, column 8", "\"wave\" is no container"],
         ),
-        (
-            format!("{head}{rule}spec = 'wav imaadpcm 22050 5.1'"),
-            vec!["2 channels at most"],
-        ),
+        (format!("{head}{rule}spec = 'wav imaadpcm 22050 5.1'"), vec!["2 channels at most"]),
         (
             format!("{head}{rule}spec = 'qoa qoa 44100 mono'\nloop = 'required'"),
             vec!["qoa has no place for loop points"],
@@ -84,35 +69,17 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
             format!("{head}[[rule]]\nmatch = '../**'\nspec = 'opaque'"),
             vec!["leads out of its root"],
         ),
-        (
-            format!("{head}{rule}spec = 'opaque'\nlevel = '-1dBFS'"),
-            vec!["closed format"],
-        ),
+        (format!("{head}{rule}spec = 'opaque'\nlevel = '-1dBFS'"), vec!["closed format"]),
         (
             format!("{head}[[slots]]\nin-root = 'x'\nroot = 'attic'"),
             vec!["there is no root \"attic\""],
         ),
-        (
-            format!("{head}[names]\nallowed = 'z-a'"),
-            vec!["runs backwards"],
-        ),
+        (format!("{head}[names]\nallowed = 'z-a'"), vec!["runs backwards"]),
         (head[..5].to_owned(), vec!["line 1"]),
-        (
-            format!("{long} = 1"),
-            vec!["the most that a sheet may take"],
-        ),
-        (
-            format!("{} = 1", &long[..1 << 20]),
-            vec!["unknown key \"kkkk"],
-        ),
-        (
-            format!("{head}[[slots]]\nfrom = 'bad.csv'"),
-            vec!["bad.csv, line 3", "leads out"],
-        ),
-        (
-            format!("{head}[[slots]]\nfrom = 'bad.json'"),
-            vec!["bad.json, line 2", "leads out"],
-        ),
+        (format!("{long} = 1"), vec!["the most that a sheet may take"]),
+        (format!("{} = 1", &long[..1 << 20]), vec!["unknown key \"kkkk"]),
+        (format!("{head}[[slots]]\nfrom = 'bad.csv'"), vec!["bad.csv, line 3", "leads out"]),
+        (format!("{head}[[slots]]\nfrom = 'bad.json'"), vec!["bad.json, line 2", "leads out"]),
     ] {
         bench.put("bad.csv", b"name,spec,seconds,frames,lufs,loop,bytes,hash\na.wav,opaque,,,,,1,\n..\\b.wav,opaque,,,,,1,\n");
         bench.put("bad.json", b"[\n\"../../x.wav\"]");
@@ -120,11 +87,7 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
         let ran = bench.run(&["slots", "bad.toml"]);
         let shown = &text[..text.len().min(200)];
         assert_eq!(ran.code, 2, "{shown}: {}", ran.err);
-        assert!(
-            ran.err.len() < 2_000,
-            "{shown}: a screen full of {} bytes",
-            ran.err.len()
-        );
+        assert!(ran.err.len() < 2_000, "{shown}: a screen full of {} bytes", ran.err.len());
         for part in parts {
             assert!(ran.err.contains(part), "{shown}: {part}\n{}", ran.err);
         }
@@ -156,8 +119,7 @@ fn hostile_archives_are_refused_and_nothing_is_written() {
     let sound = wav(8_000, 1, 8, 100, 0.1);
     let zip = |name: &str, write: &dyn Fn(&mut Zip)| {
         let mut zip = zip::ZipWriter::new(Cursor::new(Vec::new()));
-        zip.start_file("a.wav", SimpleFileOptions::default())
-            .unwrap();
+        zip.start_file("a.wav", SimpleFileOptions::default()).unwrap();
         zip.write_all(&sound).unwrap();
         write(&mut zip);
         bench.put(name, &zip.finish().unwrap().into_inner());
@@ -169,9 +131,7 @@ fn hostile_archives_are_refused_and_nothing_is_written() {
             zip.write_all(&vec![0; 1 << 20]).unwrap();
         }
     });
-    zip("link.zip", &|zip| {
-        zip.add_symlink("b.wav", "/etc/passwd", fast).unwrap()
-    });
+    zip("link.zip", &|zip| zip.add_symlink("b.wav", "/etc/passwd", fast).unwrap());
     for (file, entry) in [
         ("up.zip", "../b.wav"),
         ("root.zip", "/b.wav"),
@@ -188,8 +148,7 @@ fn hostile_archives_are_refused_and_nothing_is_written() {
     let mut header = tar::Header::new_ustar();
     header.set_entry_type(tar::EntryType::Symlink);
     header.set_size(0);
-    tar.append_link(&mut header, "b.wav", "/etc/passwd")
-        .unwrap();
+    tar.append_link(&mut header, "b.wav", "/etc/passwd").unwrap();
     bench.put("link.tar", &tar.into_inner().unwrap());
     bench.put("broken.zip", b"PK\x03\x04 and no more");
     bench.put("empty.tar", &[0; 1024]);
@@ -208,12 +167,7 @@ fn hostile_archives_are_refused_and_nothing_is_written() {
         ("text.wav", 5, "neither a folder nor a zip or tar"),
     ] {
         let ran = bench.run(&["learn", file, "-o", "out.toml"]);
-        assert!(
-            ran.code == code && ran.err.contains(part),
-            "{file}: {} {}",
-            ran.code,
-            ran.err
-        );
+        assert!(ran.code == code && ran.err.contains(part), "{file}: {} {}", ran.code, ran.err);
     }
     assert_eq!(bench.names("."), before);
 }

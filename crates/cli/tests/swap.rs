@@ -25,14 +25,7 @@ fn swap_status_and_restore_make_a_circle() {
     assert_eq!(bench.run(&["swap", "Käse, 鐘 2.wav", slot]).code, 0);
     assert_eq!(
         bench
-            .run(&[
-                "swap",
-                "clip.wav",
-                "card/NEW/X.PRM",
-                "--new",
-                "--like",
-                "card/SAY/CUCKOO.PRM"
-            ])
+            .run(&["swap", "clip.wav", "card/NEW/X.PRM", "--new", "--like", "card/SAY/CUCKOO.PRM"])
             .code,
         0
     );
@@ -43,12 +36,7 @@ fn swap_status_and_restore_make_a_circle() {
         (&slots[1]["slot"], &slots[1]["condition"]),
         (&"SAY/TICK01.PRM".into(), &"installed".into())
     );
-    assert!(
-        slots[1]["installed"]["clip"]
-            .as_str()
-            .unwrap()
-            .contains('鐘')
-    );
+    assert!(slots[1]["installed"]["clip"].as_str().unwrap().contains('鐘'));
     // Neither check nor inspect looks into the ledger.
     assert_eq!(bench.json(&["check", "card"])["checked"], 4);
 
@@ -57,30 +45,17 @@ fn swap_status_and_restore_make_a_circle() {
     assert_eq!(fs::read(bench.path(slot)).unwrap(), stock);
     assert_eq!(bench.run(&["restore", "card", "NEW/Y.PRM"]).code, 5);
     assert_eq!(bench.run(&["restore", "card", "NEW/X.PRM"]).code, 0);
-    assert_eq!(
-        bench.names("card"),
-        ["LIST.TSV", "SAY"],
-        "the folder that was made is gone"
-    );
+    assert_eq!(bench.names("card"), ["LIST.TSV", "SAY"], "the folder that was made is gone");
 
     // Changed since: refused until the user says what to do; a ledger elsewhere works the same.
     let elsewhere = ["--root", "card", "--ledger", "ledger"];
-    assert_eq!(
-        bench
-            .run(&[&["swap", "clip.wav", slot], &elsewhere[..]].concat())
-            .code,
-        0
-    );
+    assert_eq!(bench.run(&[&["swap", "clip.wav", slot], &elsewhere[..]].concat()).code, 0);
     fs::write(bench.path(slot), b"vendor").unwrap();
     let restore =
         |more: &[&str]| bench.run(&[&["restore", "card"], &elsewhere[2..], more].concat());
     let refused = restore(&[]);
     assert_eq!(refused.code, 5);
-    assert!(
-        refused.err.contains("--changed overwrite"),
-        "{}",
-        refused.err
-    );
+    assert!(refused.err.contains("--changed overwrite"), "{}", refused.err);
     assert_eq!(restore(&["--changed", "overwrite"]).code, 0);
     assert_eq!(fs::read(bench.path(slot)).unwrap(), stock);
 }
@@ -96,17 +71,8 @@ fn warnings_of_a_swap() {
     }
     // The root is told even where only problems are.
     let ran = bench.run(&["swap", "clip.wav", "card/SAY/LOUD.PRM", "-q"]);
-    assert!(
-        ran.err.contains("the root is") && ran.out.is_empty(),
-        "{}{}",
-        ran.out,
-        ran.err
-    );
-    assert!(
-        ran.err.contains("its ledger knows this file"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("the root is") && ran.out.is_empty(), "{}{}", ran.out, ran.err);
+    assert!(ran.err.contains("its ledger knows this file"), "{}", ran.err);
 }
 
 #[test]
@@ -134,15 +100,8 @@ fn a_loop_of_the_stock_is_missed() {
 fn killed_at_any_moment_the_old_file_or_the_new_one_is_there() {
     let bench = Bench::new();
     bench.put("long.wav", &wav(44_100, 2, 16, 1_500_000, 0.5));
-    let args = [
-        "fit",
-        "long.wav",
-        "-o",
-        "out.wav",
-        "--spec",
-        "wav pcm24 48000 stereo",
-        "--overwrite",
-    ];
+    let args =
+        ["fit", "long.wav", "-o", "out.wav", "--spec", "wav pcm24 48000 stereo", "--overwrite"];
     assert_eq!(bench.run(&args).code, 0);
     let new = fs::read(bench.path("out.wav")).unwrap();
     for delay in (0..40).map(|n| n * 7) {
@@ -152,17 +111,10 @@ fn killed_at_any_moment_the_old_file_or_the_new_one_is_there() {
         let _ = child.kill();
         child.wait().unwrap();
         let found = fs::read(bench.path("out.wav")).unwrap();
-        assert!(
-            found == b"old" || found == new,
-            "after {delay} ms: {} bytes",
-            found.len()
-        );
+        assert!(found == b"old" || found == new, "after {delay} ms: {} bytes", found.len());
     }
     // What a killed run left beside it, the next one clears away.
     assert_eq!(bench.run(&args).code, 0);
-    let parts = bench
-        .names(".")
-        .into_iter()
-        .filter(|name| name.starts_with(".deft-needle"));
+    let parts = bench.names(".").into_iter().filter(|name| name.starts_with(".deft-needle"));
     assert_eq!(parts.count(), 0);
 }

@@ -10,29 +10,20 @@ use std::fs;
 fn a_tree_is_held_against_its_sheet_line_by_line() {
     let bench = game();
     let sheet = learnt(&bench)
-        .replace(
-            "name = 'game'",
-            "name = 'Ferry'\nmarker = 'ferry.toml'\nbudget = '1MB'",
-        )
+        .replace("name = 'game'", "name = 'Ferry'\nmarker = 'ferry.toml'\nbudget = '1MB'")
         .replace("[names]", "[names]\ncase = 'lower'")
         .replace(
             "spec = 'wav pcm16 22050 mono'",
             "spec = 'wav pcm16 22050 mono'\ncount = [1, 2]\nlargest = '100KiB'\nlongest = '2s'",
         );
     bench.put("ferry.toml", sheet.as_bytes());
-    assert_eq!(
-        bench.run(&["check", "game", "--target", "ferry.toml"]).code,
-        0
-    );
+    assert_eq!(bench.run(&["check", "game", "--target", "ferry.toml"]).code, 0);
     assert_eq!(bench.run(&["check", "ferry.toml"]).code, 0);
     for (name, bytes, parts) in [
         (
             "sfx/bell.wav",
             wav(44_100, 2, 16, 100, 0.1),
-            vec![
-                "sample rate: 44100, should be 22050",
-                "channels: stereo, should be mono",
-            ],
+            vec!["sample rate: 44100, should be 22050", "channels: stereo, should be mono"],
         ),
         (
             "sfx/bell.wav",
@@ -73,10 +64,7 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
         (
             "music/dusk.ogg",
             wav(22_050, 1, 16, 10, 0.1),
-            vec![
-                "container: wav, should be ogg",
-                "loop: none, should be a loop",
-            ],
+            vec!["container: wav, should be ogg", "loop: none, should be a loop"],
         ),
         (
             "BANK.LBX",
@@ -86,16 +74,9 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
         (
             "music/dusk.ogg",
             vec![7; 2_000_000],
-            vec![
-                "no sound",
-                "all slots together: 2.09 MiB, and 976.6 KiB is there",
-            ],
+            vec!["no sound", "all slots together: 2.09 MiB, and 976.6 KiB is there"],
         ),
-        (
-            "deck/x.wav",
-            wav(8_000, 1, 16, 10, 0.1),
-            vec!["no rule of the sheet speaks of it"],
-        ),
+        ("deck/x.wav", wav(8_000, 1, 16, 10, 0.1), vec!["no rule of the sheet speaks of it"]),
     ] {
         let kept = fs::read(bench.path(&format!("game/{name}"))).ok();
         bench.put(&format!("game/{name}"), &bytes);
@@ -118,11 +99,7 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
     );
     // A folder within the root, and one file, are told their places by the marker.
     for path in ["game/music", "game/sfx/gull_1.wav"] {
-        assert_eq!(
-            bench.run(&["check", path, "--target", "ferry.toml"]).code,
-            0,
-            "{path}"
-        );
+        assert_eq!(bench.run(&["check", path, "--target", "ferry.toml"]).code, 0, "{path}");
     }
     let wrong = bench.run(&["check", "card", "--target", "ferry.toml", "--root", "card"]);
     assert!(
@@ -130,20 +107,8 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
         "{}",
         wrong.err
     );
-    let apart = [
-        "check",
-        "clip.wav",
-        "--target",
-        "ferry.toml",
-        "--slot",
-        "sfx/bell.wav",
-    ];
-    assert!(
-        bench
-            .run(&apart)
-            .out
-            .contains("sfx/bell.wav: channels: stereo, should be mono")
-    );
+    let apart = ["check", "clip.wav", "--target", "ferry.toml", "--slot", "sfx/bell.wav"];
+    assert!(bench.run(&apart).out.contains("sfx/bell.wav: channels: stereo, should be mono"));
 }
 
 #[test]
@@ -185,28 +150,13 @@ fn a_slot_says_what_its_file_must_be() {
         ("sfx/guull_1.wav", vec![], 5, "did you mean sfx/gull_1.wav"),
         ("../gull_1.wav", vec![], 5, "leads out of its folder"),
         ("music/dusk.ogg", vec![], 4, "wants a sound that loops"),
-        (
-            "music/dusk.ogg",
-            vec!["--loop", "0.1s..0.4s"],
-            0,
-            "ogg vorbis 48000 stereo, 0.407 s",
-        ),
+        ("music/dusk.ogg", vec!["--loop", "0.1s..0.4s"], 0, "ogg vorbis 48000 stereo, 0.407 s"),
         ("BANK.LBX", vec![], 4, "format is closed"),
         ("deck/horn.wav", vec![], 0, "wav pcm16 44100 4ch"),
         ("deck/HORN.wav", vec![], 5, "deck/horn.wav would be right"),
         ("small/x.ogg", vec![], 4, "size: "),
-        (
-            "bed/x.wav",
-            vec!["--cut", "0..50ms"],
-            4,
-            "should be 0.100 s at least",
-        ),
-        (
-            "bed/x.wav",
-            vec!["--speed", "0.25"],
-            4,
-            "1.000 s is the longest",
-        ),
+        ("bed/x.wav", vec!["--cut", "0..50ms"], 4, "should be 0.100 s at least"),
+        ("bed/x.wav", vec!["--speed", "0.25"], 4, "1.000 s is the longest"),
     ] {
         let args = [
             "fit",
@@ -221,30 +171,16 @@ fn a_slot_says_what_its_file_must_be() {
         ];
         let ran = bench.run(&[&args[..], &options].concat());
         let all = ran.out + &ran.err;
-        assert!(
-            ran.code == code && all.contains(part),
-            "{slot} {options:?}: {} {all}",
-            ran.code
-        );
+        assert!(ran.code == code && all.contains(part), "{slot} {options:?}: {} {all}", ran.code);
     }
     // Lists in a root are read where that is named, and told where it is not.
     let listing = "name = 'x'\n[[slots]]\nin-root = 'list.txt'\n[[rule]]\nmatch = '**'\nspec = 'wav pcm8 any any'\n";
     bench.put("listing.toml", listing.as_bytes());
     bench.put("game/list.txt", b"gull.wav\n");
     for (options, slot, code, part) in [
-        (
-            vec![],
-            "bell.wav",
-            0,
-            "were not read: say where it is with --root",
-        ),
+        (vec![], "bell.wav", 0, "were not read: say where it is with --root"),
         (vec!["--root", "game"], "gull.wav", 0, "converted"),
-        (
-            vec!["--root", "game"],
-            "bell.wav",
-            5,
-            "x has no slot bell.wav",
-        ),
+        (vec!["--root", "game"], "bell.wav", 5, "x has no slot bell.wav"),
         (vec!["--root", "nowhere"], "gull.wav", 3, "cannot read"),
     ] {
         let args = [
@@ -260,11 +196,7 @@ fn a_slot_says_what_its_file_must_be() {
         ];
         let ran = bench.run(&[&args[..], &options].concat());
         let all = ran.out + &ran.err;
-        assert!(
-            ran.code == code && all.contains(part),
-            "{options:?} {slot}: {} {all}",
-            ran.code
-        );
+        assert!(ran.code == code && all.contains(part), "{options:?} {slot}: {} {all}", ran.code);
     }
     // A clip whose loop stands under the target's own names brings it along.
     let own = [
@@ -281,20 +213,9 @@ fn a_slot_says_what_its_file_must_be() {
     let tags = "start=REPEAT_AT,length=REPEAT_FOR";
     let looped = bench.json(&["inspect", "own.ogg", "--loop-tags", tags]);
     assert_eq!(looped["files"][0]["loops"][0]["start"], 4_800);
-    let round = bench.json(&[
-        "hear",
-        "own.ogg",
-        "--loops",
-        "3",
-        "--loop-tags",
-        tags,
-        "-o",
-        "round.wav",
-    ]);
-    assert_eq!(
-        round["seconds"].as_f64().unwrap(),
-        (96_000.0 + 2.0 * 48_000.0) / 48_000.0
-    );
+    let round =
+        bench.json(&["hear", "own.ogg", "--loops", "3", "--loop-tags", tags, "-o", "round.wav"]);
+    assert_eq!(round["seconds"].as_f64().unwrap(), (96_000.0 + 2.0 * 48_000.0) / 48_000.0);
     // As loud as the stock was, told by the list alone.
     fs::remove_dir_all(bench.path("game")).unwrap();
     let args = [
@@ -309,9 +230,7 @@ fn a_slot_says_what_its_file_must_be() {
     ];
     assert_eq!(bench.run(&args).code, 0);
     let found = bench.json(&["inspect", "gull_1.wav"]);
-    let lufs = found["files"][0]["survey"]["loudness"]["lufs"]
-        .as_f64()
-        .unwrap();
+    let lufs = found["files"][0]["survey"]["loudness"]["lufs"].as_f64().unwrap();
     assert!((lufs + 17.6).abs() < 0.1, "{lufs}");
 }
 
@@ -331,11 +250,7 @@ fn swap_obeys_the_sheet_and_takes_what_is_listed() {
     ] {
         let ran = bench.run(&["swap", "clip.wav", slot, "--target", "sheet.toml"]);
         let all = ran.out + &ran.err;
-        assert!(
-            ran.code == code && all.contains(part),
-            "{slot}: {} {all}",
-            ran.code
-        );
+        assert!(ran.code == code && all.contains(part), "{slot}: {} {all}", ran.code);
     }
     assert_eq!(bench.run(&["restore", "game"]).code, 0);
     assert!(!bench.path("game/sfx/whistle.wav").exists());
@@ -350,10 +265,7 @@ fn closed_formats_go_by_their_rule() {
     let encoder = format!(
         "spec = 'opaque'\nlargest = '200KiB'\nencoder = {{ command = ['{own}', 'stand-in-lockbox', '{{in}}', '{{out}}'], feed = 'wav pcm16 48000 stereo' }}"
     );
-    bench.put(
-        "ferry.toml",
-        sheet.replace("spec = 'opaque'", &encoder).as_bytes(),
-    );
+    bench.put("ferry.toml", sheet.replace("spec = 'opaque'", &encoder).as_bytes());
     bench.put("other.lbx", b"LBX2 something else");
     bench.put("right.lbx", b"LBX1 made elsewhere");
     bench.put("large.lbx", &[b"LBX1".as_slice(), &[9; 300_000]].concat());
@@ -361,53 +273,15 @@ fn closed_formats_go_by_their_rule() {
         ("clip.wav", vec![], 5, "this would run"),
         ("clip.wav", vec!["--allow-commands"], 0, "installed"),
         ("right.lbx", vec!["--as-is"], 0, "installed"),
-        (
-            "other.lbx",
-            vec!["--as-is"],
-            4,
-            "begins with 4C 42 58 32, should be 4C 42 58 31",
-        ),
-        (
-            "large.lbx",
-            vec!["--as-is"],
-            4,
-            "size: 293.0 KiB, should be 200.0 KiB at most",
-        ),
+        ("other.lbx", vec!["--as-is"], 4, "begins with 4C 42 58 32, should be 4C 42 58 31"),
+        ("large.lbx", vec!["--as-is"], 4, "size: 293.0 KiB, should be 200.0 KiB at most"),
     ] {
-        let args = [
-            "swap",
-            clip,
-            "game/BANK.LBX",
-            "--root",
-            "game",
-            "--target",
-            "ferry.toml",
-        ];
+        let args = ["swap", clip, "game/BANK.LBX", "--root", "game", "--target", "ferry.toml"];
         let ran = bench.run(&[&args[..], &options].concat());
         let all = ran.out + &ran.err;
-        assert!(
-            ran.code == code && all.contains(part),
-            "{clip} {options:?}: {} {all}",
-            ran.code
-        );
+        assert!(ran.code == code && all.contains(part), "{clip} {options:?}: {} {all}", ran.code);
     }
-    let fit = [
-        "fit",
-        "clip.wav",
-        "-o",
-        "bank.lbx",
-        "--target",
-        "ferry.toml",
-        "--slot",
-        "BANK.LBX",
-    ];
-    assert_eq!(
-        bench.run(&[&fit[..], &["--allow-commands"]].concat()).code,
-        0
-    );
-    assert!(
-        fs::read(bench.path("bank.lbx"))
-            .unwrap()
-            .starts_with(b"LBX1")
-    );
+    let fit = ["fit", "clip.wav", "-o", "bank.lbx", "--target", "ferry.toml", "--slot", "BANK.LBX"];
+    assert_eq!(bench.run(&[&fit[..], &["--allow-commands"]].concat()).code, 0);
+    assert!(fs::read(bench.path("bank.lbx")).unwrap().starts_with(b"LBX1"));
 }

@@ -1,12 +1,7 @@
 //! A job of a thousand slots beside the sum of its bare fits, and the same job once nothing has changed.
 //!
 //! `cargo bench -p deft-needle-core` prints ratios of one run.
-#![allow(
-    clippy::unwrap_used,
-    clippy::print_stdout,
-    clippy::as_conversions,
-    missing_docs
-)]
+#![allow(clippy::unwrap_used, clippy::print_stdout, clippy::as_conversions, missing_docs)]
 
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
@@ -90,17 +85,8 @@ fn install(folder: &Path) {
 }
 
 fn take_out(folder: &Path) {
-    let root = Asked::default()
-        .certain(&folder.join("game"), Found::Named)
-        .unwrap();
-    restore(
-        &root,
-        Which::All,
-        Changed::Refuse,
-        false,
-        &RealDisk::default(),
-    )
-    .unwrap();
+    let root = Asked::default().certain(&folder.join("game"), Found::Named).unwrap();
+    restore(&root, Which::All, Changed::Refuse, false, &RealDisk::default()).unwrap();
 }
 
 /// As if all files were of yesterday: stamps are trusted once they have settled.
@@ -122,12 +108,8 @@ fn measure(spec: &str) {
     let place = tempfile::tempdir().unwrap();
     let folder = place.path();
     make(folder, spec);
-    let pool = |threads: usize| {
-        rayon::ThreadPoolBuilder::new()
-            .num_threads(threads)
-            .build()
-            .unwrap()
-    };
+    let pool =
+        |threads: usize| rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
     let bare_time = timed(|| bare(folder, spec));
     let one = timed(|| pool(1).install(|| install(folder)));
     take_out(folder);
@@ -143,17 +125,8 @@ fn measure(spec: &str) {
     );
     println!("  installed on one core            {:.2}", ratio(one));
     println!("  installed on two cores           {:.2}", ratio(two));
-    println!(
-        "  efficiency of two cores          {:.0} %",
-        50.0 / ratio(two)
-    );
-    println!(
-        "  installed again, nothing changed {:.3}  ({again:.2?})",
-        ratio(again)
-    );
-    println!(
-        "  the same, stamps settled         {:.3}  ({settled:.2?})",
-        ratio(settled)
-    );
+    println!("  efficiency of two cores          {:.0} %", 50.0 / ratio(two));
+    println!("  installed again, nothing changed {:.3}  ({again:.2?})", ratio(again));
+    println!("  the same, stamps settled         {:.3}  ({settled:.2?})", ratio(settled));
     println!("  restored                         {:.2}", ratio(out));
 }

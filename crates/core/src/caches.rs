@@ -29,9 +29,7 @@ pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> 
         }
         guarded(sheet, name).or_else(|| held(state, name))
     };
-    find(root, &sheet.clear.0, &|name| {
-        guarded(name).map(|what| refusal(sheet, name, what))
-    })
+    find(root, &sheet.clear.0, &|name| guarded(name).map(|what| refusal(sheet, name, what)))
 }
 
 /// The caches that a ledger's own patterns find now, where nobody has the sheet at hand.
@@ -57,9 +55,7 @@ fn held(state: &State, name: &str) -> Option<&'static str> {
     let name = folded(name);
     let known = state.slots.iter().filter(|(_, slot)| slot.matters());
     let mut known = known.map(|(key, _)| folded(key.as_str()));
-    known
-        .any(|key| key == name)
-        .then_some("a file that was replaced")
+    known.any(|key| key == name).then_some("a file that was replaced")
 }
 
 /// What a sheet knows a file as, that is no cache.
@@ -68,10 +64,7 @@ fn guarded(sheet: &Sheet, name: &str) -> Option<&'static str> {
     if sheet.marker.0.iter().any(|marker| is(&marker.0)) {
         return Some("a marker");
     }
-    let lists = sheet
-        .slots
-        .iter()
-        .filter_map(|source| source.get_ref().in_root.as_ref());
+    let lists = sheet.slots.iter().filter_map(|source| source.get_ref().in_root.as_ref());
     if lists.into_iter().any(|list| is(&list.0)) {
         return Some("a list of names");
     }
@@ -92,12 +85,7 @@ fn guarded(sheet: &Sheet, name: &str) -> Option<&'static str> {
 
 fn refusal(sheet: &Sheet, name: &str, what: &str) -> Error {
     let what = format!("clear finds {name}, which is {what} and not a cache");
-    Fault::whole(
-        sheet.path(),
-        what,
-        "name the caches alone, such as \"**/warm.idx\"",
-    )
-    .into()
+    Fault::whole(sheet.path(), what, "name the caches alone, such as \"**/warm.idx\"").into()
 }
 
 /// What a sheet's own patterns would remove that is no cache, without a look at any file.
@@ -106,14 +94,8 @@ fn refusal(sheet: &Sheet, name: &str, what: &str) -> Error {
 /// [`Error::Sheet`].
 pub fn check(sheet: &Sheet) -> Result<()> {
     let named = sheet.marker.0.iter().map(|file| file.0.clone());
-    let lists = sheet
-        .slots
-        .iter()
-        .filter_map(|s| Some(s.get_ref().in_root.as_ref()?.0.clone()));
-    let entries = sheet
-        .entries
-        .iter()
-        .map(|entry| entry.get_ref().file.0.clone());
+    let lists = sheet.slots.iter().filter_map(|s| Some(s.get_ref().in_root.as_ref()?.0.clone()));
+    let entries = sheet.entries.iter().map(|entry| entry.get_ref().file.0.clone());
     let mut samples: Vec<String> = named.chain(lists).chain(entries).collect();
     samples.retain(|sample| sample != "." && !sample.contains('{'));
     for rule in &sheet.rules {
@@ -134,19 +116,14 @@ pub fn check(sheet: &Sheet) -> Result<()> {
 /// Names that a rule's pattern matches.
 fn samples_of(pattern: &str, extensions: &[String]) -> Vec<String> {
     let name = pattern.split('/').next_back().unwrap_or(pattern);
-    let has_extension = name
-        .rsplit_once('.')
-        .is_some_and(|(_, e)| !e.contains(['*', '?', '[', '{']));
+    let has_extension =
+        name.rsplit_once('.').is_some_and(|(_, e)| !e.contains(['*', '?', '[', '{']));
     let fill = |(folders, rest): (&str, &str)| {
         let plain = pattern.replace("**/", folders).replace("**", rest);
         plain.replace('*', "any").replace(['?', '#'], "1")
     };
     let mut all = Vec::new();
-    let depths = [
-        ("", "any"),
-        ("folder/", "any"),
-        ("folder/deep/", "any/name"),
-    ];
+    let depths = [("", "any"), ("folder/", "any"), ("folder/deep/", "any/name")];
     for filled in depths.map(fill) {
         match has_extension || extensions.is_empty() {
             true => all.push(filled),

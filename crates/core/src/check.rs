@@ -52,10 +52,8 @@ impl Target {
         observer: &dyn Observer,
     ) -> Result<Report> {
         let named = |member: &Member| format!("{prefix}{}", member.name);
-        let looked = tree.look(
-            &|member| Ok(self.check_member(&named(member), member)),
-            observer,
-        )?;
+        let looked =
+            tree.look(&|member| Ok(self.check_member(&named(member), member)), observer)?;
         let mut report = Report {
             files: looked.found.into_iter().flatten().collect(),
             whole: Vec::new(),
@@ -72,10 +70,7 @@ impl Target {
     pub fn check_file(&self, slot: &str, member: &Member) -> Report {
         let mut files: Vec<Checked> = self.check_member(slot, member).into_iter().collect();
         self.check_names(&mut files);
-        Report {
-            files,
-            ..Report::default()
-        }
+        Report { files, ..Report::default() }
     }
 
     /// In what a file falls short of its slot, its name left aside.
@@ -94,10 +89,7 @@ impl Target {
             return None;
         }
         let (is, mut shortfalls) = match rule.map(|at| &self.sheet.rules[at]) {
-            None => (
-                plainly(&sniffed),
-                vec!["no rule of the sheet speaks of it".to_owned()],
-            ),
+            None => (plainly(&sniffed), vec!["no rule of the sheet speaks of it".to_owned()]),
             Some(rule) => against(rule, member, &|| self.is_stock(slot, member)),
         };
         if let Some(asked) = rule.map(|at| &self.sheet.rules[at])
@@ -105,18 +97,10 @@ impl Target {
             && !self.slots.has(slot)
             && asked.new != New::Any
         {
-            let near = self
-                .near(slot)
-                .map_or_else(String::new, |near| format!("; {near}"));
+            let near = self.near(slot).map_or_else(String::new, |near| format!("; {near}"));
             shortfalls.push(format!("the target knows no such name{near}"));
         }
-        Some(Checked {
-            slot: slot.to_owned(),
-            is,
-            rule,
-            shortfalls,
-            bytes: member.bytes,
-        })
+        Some(Checked { slot: slot.to_owned(), is, rule, shortfalls, bytes: member.bytes })
     }
 
     /// Names that no list gives, against the rules and against each other.
@@ -124,9 +108,8 @@ impl Target {
         let listed = |name: &&str| self.slots.is_listed(name);
         let mut taken = Taken::of(self.slots.names().filter(listed));
         for file in files.iter_mut().filter(|file| !listed(&file.slot.as_str())) {
-            let extensions = file
-                .rule
-                .map_or_else(Vec::new, |at| self.sheet.rules[at].extensions());
+            let extensions =
+                file.rule.map_or_else(Vec::new, |at| self.sheet.rules[at].extensions());
             let faults = name_faults(&file.slot, &self.sheet.names, &extensions, &taken);
             let short = faults.iter().map(|fault| format!("its name {fault}"));
             file.shortfalls.extend(short);
@@ -167,9 +150,7 @@ impl Target {
         }
         let bytes = Size(files.iter().map(|file| file.bytes).sum());
         if let Some(budget) = self.sheet.budget.filter(|budget| bytes > *budget) {
-            all.push(format!(
-                "all slots together: {bytes}, and {budget} is there"
-            ));
+            all.push(format!("all slots together: {bytes}, and {budget} is there"));
         }
         all
     }
@@ -180,10 +161,7 @@ fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, V
     let Asked::Sound(specs) = rule.spec.get_ref() else {
         return closed(rule, member);
     };
-    let hints = Hints {
-        loop_tags: rule.loop_tags.clone(),
-        ..Hints::default()
-    };
+    let hints = Hints { loop_tags: rule.loop_tags.clone(), ..Hints::default() };
     let error = match member.clip(&hints) {
         Ok(clip) => {
             let facts = clip.facts();
@@ -208,15 +186,10 @@ fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, V
 }
 
 fn closed(rule: &Rule, member: &Member) -> (String, Vec<String>) {
-    let mut shortfalls: Vec<String> = rule
-        .too_large(member.bytes)
-        .iter()
-        .map(ToString::to_string)
-        .collect();
-    if let Some(first) = rule
-        .first_bytes
-        .as_ref()
-        .filter(|first| !member.head.starts_with(&first.0))
+    let mut shortfalls: Vec<String> =
+        rule.too_large(member.bytes).iter().map(ToString::to_string).collect();
+    if let Some(first) =
+        rule.first_bytes.as_ref().filter(|first| !member.head.starts_with(&first.0))
     {
         let found = &member.head[..member.head.len().min(first.0.len())];
         let found = crate::sheet::FirstBytes(found.to_vec());

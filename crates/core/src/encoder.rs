@@ -129,23 +129,14 @@ impl Encoder {
         if !status.success() {
             let said = tail(&log);
             return Err(outside(
-                format!(
-                    "failed ({status}){}{said}",
-                    if said.is_empty() { "" } else { ": " }
-                ),
+                format!("failed ({status}){}{said}", if said.is_empty() { "" } else { ": " }),
                 "see what it asks for; --feed says what it gets",
             ));
         }
         match fs::metadata(output) {
             Ok(found) if found.is_file() && found.len() > 0 => Ok(()),
-            Ok(_) => Err(outside(
-                "left an empty file".to_owned(),
-                "check its options",
-            )),
-            Err(_) => Err(outside(
-                "left no file at {out}".to_owned(),
-                "check its options",
-            )),
+            Ok(_) => Err(outside("left an empty file".to_owned(), "check its options")),
+            Err(_) => Err(outside("left no file at {out}".to_owned(), "check its options")),
         }
     }
 }
@@ -189,10 +180,7 @@ fn tail(log: &Path) -> String {
         file.seek(std::io::SeekFrom::Start(length.saturating_sub(MOST_SAID)))?;
         let mut bytes = Vec::new();
         file.read_to_end(&mut bytes)?;
-        Ok(String::from_utf8_lossy(&bytes)
-            .split_whitespace()
-            .collect::<Vec<_>>()
-            .join(" "))
+        Ok(String::from_utf8_lossy(&bytes).split_whitespace().collect::<Vec<_>>().join(" "))
     };
     read().unwrap_or_default()
 }

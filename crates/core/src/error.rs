@@ -93,10 +93,7 @@ pub enum Error {
 impl Error {
     /// A refusal.
     pub fn refused(what: impl Into<String>, instead: impl Into<String>) -> Self {
-        Self::Refused {
-            what: what.into(),
-            instead: instead.into(),
-        }
+        Self::Refused { what: what.into(), instead: instead.into() }
     }
 
     /// For `map_err` behind a call that reads.
@@ -108,11 +105,7 @@ impl Error {
     /// For `map_err` behind a call that changes the disk.
     pub fn write(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self + use<> {
         let path = path.to_owned();
-        move |source| Self::Write {
-            action,
-            path,
-            source,
-        }
+        move |source| Self::Write { action, path, source }
     }
 
     /// Whether a disk is full.

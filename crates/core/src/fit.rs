@@ -236,10 +236,7 @@ pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<(
             "choose another output; --overwrite replaces the clip, which is then lost",
         ));
     }
-    let in_target = out
-        .ancestors()
-        .skip(1)
-        .any(|folder| folder.join(LEDGER_FOLDER).is_dir());
+    let in_target = out.ancestors().skip(1).any(|folder| folder.join(LEDGER_FOLDER).is_dir());
     Err(Error::refused(
         format!("{} exists already", out.display()),
         if in_target {

@@ -72,11 +72,7 @@ impl Stamps {
             && look(path) == Some((bytes, changed))
             && let (Ok(mut all), Ok(mut new)) = (self.known.lock(), self.new.lock())
         {
-            let stamp = Stamp {
-                bytes,
-                changed,
-                hash,
-            };
+            let stamp = Stamp { bytes, changed, hash };
             all.insert(name, stamp);
             *new = true;
         }

@@ -42,12 +42,7 @@ impl Target {
         }
         let slots = Slots::of_sheet(&sheet, &roots)?;
         let taken = Taken::of(slots.names());
-        Ok(Self {
-            sheet,
-            slots,
-            roots,
-            taken,
-        })
+        Ok(Self { sheet, slots, roots, taken })
     }
 
     /// What is odd about its sheet.
@@ -66,10 +61,7 @@ impl Target {
         let slot = match within {
             Ok(within) if within.0 != "." => within.0,
             Ok(_) => {
-                return Err(Error::refused(
-                    "a slot is a file",
-                    "name one below the root",
-                ));
+                return Err(Error::refused("a slot is a file", "name one below the root"));
             }
             Err(what) => return Err(Error::refused(what, "name a file below the root")),
         };
@@ -83,10 +75,7 @@ impl Target {
         }
         let Some(rule) = rule else {
             return Err(Error::refused(
-                format!(
-                    "no rule of {} speaks of {slot}",
-                    self.sheet.path().display()
-                ),
+                format!("no rule of {} speaks of {slot}", self.sheet.path().display()),
                 "check the slot's folder, or add a [[rule]] that matches it",
             ));
         };
@@ -95,10 +84,7 @@ impl Target {
         if is_new && let Some(fault) = self.name_faults(&slot).first() {
             return Err(Error::refused(format!("{slot} {fault}"), ""));
         }
-        let aim = Aim {
-            rule,
-            listed: self.slots.listed(&slot),
-        };
+        let aim = Aim { rule, listed: self.slots.listed(&slot) };
         Ok((slot, aim))
     }
 
@@ -123,10 +109,7 @@ impl Target {
 
     /// What is wrong with the name of a new slot, each with a name that would be right.
     pub fn name_faults(&self, slot: &str) -> Vec<String> {
-        let extensions = self
-            .sheet
-            .rule_for(slot)
-            .map_or_else(Vec::new, Rule::extensions);
+        let extensions = self.sheet.rule_for(slot).map_or_else(Vec::new, Rule::extensions);
         name_faults(slot, &self.sheet.names, &extensions, &self.taken)
     }
 
@@ -162,23 +145,14 @@ pub fn name_faults(
 }
 
 fn missing_marker<'a>(sheet: &'a Sheet, root: &Path) -> Option<&'a Within> {
-    sheet
-        .marker
-        .0
-        .iter()
-        .find(|within| !root.join(&within.0).exists())
+    sheet.marker.0.iter().find(|within| !root.join(&within.0).exists())
 }
 
 fn refuse_unmarked(sheet: &Sheet, root: &Path) -> Result<()> {
     match missing_marker(sheet, root) {
         None => Ok(()),
         Some(marker) => Err(Error::refused(
-            format!(
-                "{} is no root of {}: it has no {}",
-                root.display(),
-                sheet.name,
-                marker.0
-            ),
+            format!("{} is no root of {}: it has no {}", root.display(), sheet.name, marker.0),
             "name the folder that has it with --root",
         )),
     }
@@ -197,19 +171,13 @@ impl Aim<'_> {
             }
         };
         match &edits.route {
-            Some(route) => note(
-                "route",
-                route.to_string(),
-                rule.route.as_ref().map(Route::to_string),
-            ),
+            Some(route) => {
+                note("route", route.to_string(), rule.route.as_ref().map(Route::to_string))
+            }
             None => edits.route = self.route(facts.format.channels.count()),
         }
         match edits.longest {
-            Some(time) => note(
-                "longest",
-                time.to_string(),
-                rule.longest.map(|t| t.to_string()),
-            ),
+            Some(time) => note("longest", time.to_string(), rule.longest.map(|t| t.to_string())),
             None => edits.longest = rule.longest,
         }
         match edits.loop_multiple {
@@ -221,11 +189,9 @@ impl Aim<'_> {
             None => edits.loop_multiple = rule.loop_multiple,
         }
         match (&edits.level, &edits.gain) {
-            (Some(level), _) => note(
-                "level",
-                level.to_string(),
-                rule.level.as_ref().map(Level::to_string),
-            ),
+            (Some(level), _) => {
+                note("level", level.to_string(), rule.level.as_ref().map(Level::to_string))
+            }
             (None, Some(_)) => {}
             (None, None) if rule.level == Some(Level::Stock) && !stock => overruled.push(
                 "the level stays as it is: there is no stock that it could be as loud as"

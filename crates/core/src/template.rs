@@ -19,10 +19,7 @@ const SPACE: Uuid = Uuid::from_u128(0x6d1f_5c02_9a3e_4b77_8f40_2e91_c7d5_06ab);
 impl Names {
     /// None but identifiers, which are derived from this text.
     pub fn of(identity: &str) -> Self {
-        Self {
-            values: BTreeMap::new(),
-            identity: identity.to_owned(),
-        }
+        Self { values: BTreeMap::new(), identity: identity.to_owned() }
     }
 
     /// Takes in one more, or another value for one.
@@ -34,9 +31,7 @@ impl Names {
     #[must_use]
     pub fn with<'a>(&self, more: impl IntoIterator<Item = (&'a String, &'a Value)>) -> Self {
         let mut all = self.clone();
-        let more = more
-            .into_iter()
-            .map(|(name, value)| (name.clone(), value.clone()));
+        let more = more.into_iter().map(|(name, value)| (name.clone(), value.clone()));
         all.values.extend(more);
         all
     }
@@ -50,9 +45,7 @@ impl Names {
         };
         if let Some(name) = sum.strip_prefix("uuid:") {
             let text = format!("{}\0{name}", self.identity);
-            return Ok(Value::from(
-                Uuid::new_v5(&SPACE, text.as_bytes()).to_string(),
-            ));
+            return Ok(Value::from(Uuid::new_v5(&SPACE, text.as_bytes()).to_string()));
         }
         let (name, by) = match sum.find(['*', '/']) {
             None => (sum, None),
@@ -86,9 +79,7 @@ impl Names {
             Some("floor") => number.floor(),
             Some("ceil") => number.ceil(),
             Some(other) => {
-                return Err(format!(
-                    "{{{place}}}: {other} is none of round, floor, ceil, quoted"
-                ));
+                return Err(format!("{{{place}}}: {other} is none of round, floor, ceil, quoted"));
             }
         };
         Ok(Value::from(deft_needle_audio::num::rounded_signed(whole)))
@@ -152,12 +143,7 @@ impl Names {
                     let key: &String = key;
                     Ok::<_, String>((self.text(key)?, self.value(value)?))
                 };
-                Value::Object(
-                    members
-                        .iter()
-                        .map(member)
-                        .collect::<Result<Map<_, _>, _>>()?,
-                )
+                Value::Object(members.iter().map(member).collect::<Result<Map<_, _>, _>>()?)
             }
         })
     }
@@ -205,15 +191,9 @@ mod tests {
             let template = toml::Value::String(template.to_owned());
             assert_eq!(names().value(&template), Ok(want), "{template}");
         }
-        for template in [
-            "{nothing}",
-            "{",
-            "}",
-            "{frames*x}",
-            "{slot|round}",
-            "{frames|up}",
-            "{frames/0}",
-        ] {
+        for template in
+            ["{nothing}", "{", "}", "{frames*x}", "{slot|round}", "{frames|up}", "{frames/0}"]
+        {
             assert!(names().text(template).is_err(), "{template}");
         }
     }

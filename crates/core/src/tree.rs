@@ -18,9 +18,7 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
     for entry in walk {
         let entry = entry.map_err(|error| {
             let path = error.path().unwrap_or(folder).to_owned();
-            let source = error
-                .into_io_error()
-                .unwrap_or_else(|| std::io::ErrorKind::Other.into());
+            let source = error.into_io_error().unwrap_or_else(|| std::io::ErrorKind::Other.into());
             Error::Read { path, source }
         })?;
         if entry.file_type().is_file() {
@@ -94,30 +92,12 @@ mod tests {
     #[test]
     fn slots_never_lead_out() {
         let root = Path::new("card");
-        assert_eq!(
-            slot_path(root, "a/b c.wav").unwrap(),
-            root.join("a").join("b c.wav")
-        );
-        for slot in [
-            "../x",
-            "/x",
-            "a//b",
-            "",
-            ".",
-            "C:/x",
-            "a\\..\\b",
-            ".deft-needle/x",
-            "a/\0",
-        ] {
+        assert_eq!(slot_path(root, "a/b c.wav").unwrap(), root.join("a").join("b c.wav"));
+        for slot in ["../x", "/x", "a//b", "", ".", "C:/x", "a\\..\\b", ".deft-needle/x", "a/\0"] {
             assert!(slot_path(root, slot).is_err(), "{slot:?}");
         }
         assert_eq!(slot_name(root, &root.join("a").join("b")).unwrap(), "a/b");
-        for file in [
-            "other/x",
-            "card",
-            "card/../x",
-            "card/.deft-needle/ledger.log",
-        ] {
+        for file in ["other/x", "card", "card/../x", "card/.deft-needle/ledger.log"] {
             assert!(slot_name(root, Path::new(file)).is_err(), "{file}");
         }
     }

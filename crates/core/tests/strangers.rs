@@ -39,8 +39,7 @@ fn tar_of(names: &[String]) -> Vec<u8> {
         let mut header = tar::Header::new_ustar();
         let bytes = sound(20);
         header.set_size(bytes.len() as u64);
-        tar.append_data(&mut header, name, bytes.as_slice())
-            .unwrap();
+        tar.append_data(&mut header, name, bytes.as_slice()).unwrap();
     }
     tar.into_inner().unwrap()
 }
@@ -48,9 +47,8 @@ fn tar_of(names: &[String]) -> Vec<u8> {
 #[test]
 fn twenty_thousand_names_in_an_archive() {
     let folder = tempfile::tempdir().unwrap();
-    let names: Vec<String> = (0..20_000)
-        .map(|n| format!("pack{:02}/snd_{n:05}.wav", n % 40))
-        .collect();
+    let names: Vec<String> =
+        (0..20_000).map(|n| format!("pack{:02}/snd_{n:05}.wav", n % 40)).collect();
     for (file, bytes) in [("big.zip", zip_of(&names)), ("big.tar", tar_of(&names))] {
         let path = folder.path().join(file);
         std::fs::write(&path, bytes).unwrap();
@@ -58,9 +56,7 @@ fn twenty_thousand_names_in_an_archive() {
         let mut sorted = names.clone();
         sorted.sort();
         assert_eq!(stock.names().unwrap(), sorted, "{file}");
-        let looked = stock
-            .look(&|member| Ok((member.bytes, member.hash()?)), &Unobserved)
-            .unwrap();
+        let looked = stock.look(&|member| Ok((member.bytes, member.hash()?)), &Unobserved).unwrap();
         assert!(looked.found.len() == 20_000 && looked.left_out.is_empty());
         // As the names of a sheet, found by their folder.
         let sheet = format!(

@@ -47,10 +47,7 @@ mod tests {
     /// (minus nothing) takes 2.
     #[test]
     fn a_block_worked_by_hand() {
-        assert_eq!(
-            decode_block(&[100, 0, 0, 0, 0x87]),
-            Some(vec![100, 111, 109])
-        );
+        assert_eq!(decode_block(&[100, 0, 0, 0, 0x87]), Some(vec![100, 111, 109]));
         assert_eq!(decode_block(&[0, 0, 89, 0, 0]), None);
         assert_eq!(decode_block(&[0, 0]), None);
     }

@@ -112,10 +112,7 @@ pub fn boot(card: &Path) -> Result<Boot, CardError> {
     let listed = |name: &String| prompts.iter().any(|prompt| prompt.slot == *name);
     names.retain(|name| !listed(name));
     names.sort();
-    Ok(Boot {
-        prompts,
-        unlisted: names,
-    })
+    Ok(Boot { prompts, unlisted: names })
 }
 
 fn verdict(folder: &Path, slot: &str, names: &[String]) -> Verdict {
@@ -133,8 +130,7 @@ fn verdict(folder: &Path, slot: &str, names: &[String]) -> Verdict {
 fn judge_name(slot: &str, names: &[String]) -> Result<(), String> {
     let (stem, extension) = slot.split_once('.').unwrap_or((slot, ""));
     let letters = |name: &str| {
-        name.bytes()
-            .all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_')
+        name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_')
     };
     let short = (1..=8).contains(&stem.len()) && extension == "PRM";
     if !short || !letters(stem) {
@@ -169,10 +165,9 @@ impl<'a> Bytes<'a> {
         let at = self.at;
         match self.take(bytes.len(), what)? {
             found if found == bytes => Ok(()),
-            found => Err(format!(
-                "at byte {at} there should be {what}, not {}",
-                found.escape_ascii()
-            )),
+            found => {
+                Err(format!("at byte {at} there should be {what}, not {}", found.escape_ascii()))
+            }
         }
     }
 
@@ -198,10 +193,7 @@ pub fn load(file: &[u8]) -> Result<(u32, Vec<i16>), String> {
     bytes.expect(b"RIFF", "\"RIFF\"")?;
     let size = bytes.word("the size")?;
     if u64::from(size) + 8 != to_u64(file.len()) {
-        return Err(format!(
-            "it says {size} bytes follow, not {}",
-            file.len().saturating_sub(8)
-        ));
+        return Err(format!("it says {size} bytes follow, not {}", file.len().saturating_sub(8)));
     }
     bytes.expect(b"WAVE", "\"WAVE\"")?;
     bytes.expect(b"fmt ", "\"fmt \"")?;
@@ -217,9 +209,7 @@ pub fn load(file: &[u8]) -> Result<(u32, Vec<i16>), String> {
     }
     let channels = bytes.half("the channels")?;
     if channels != 1 {
-        return Err(format!(
-            "it has {channels} channels, the clock has one speaker"
-        ));
+        return Err(format!("it has {channels} channels, the clock has one speaker"));
     }
     let rate = bytes.word("the rate")?;
     if !RATES.contains(&rate) {
@@ -230,10 +220,7 @@ pub fn load(file: &[u8]) -> Result<(u32, Vec<i16>), String> {
         _ => load_adpcm(&mut bytes)?,
     };
     if bytes.at != file.len() {
-        return Err(format!(
-            "{} bytes follow the samples",
-            file.len() - bytes.at
-        ));
+        return Err(format!("{} bytes follow the samples", file.len() - bytes.at));
     }
     if to_u64(samples.len()) > LONGEST * u64::from(rate) {
         return Err(format!("it is longer than {LONGEST} s"));
@@ -256,10 +243,7 @@ fn load_pcm(bytes: &mut Bytes<'_>, rate: u32) -> Result<Vec<i16>, String> {
     if length % 2 == 1 {
         bytes.expect(&[0], "the pad byte of an odd chunk")?;
     }
-    Ok(samples
-        .iter()
-        .map(|&b| (i16::from(b) - 128) * 256)
-        .collect())
+    Ok(samples.iter().map(|&b| (i16::from(b) - 128) * 256).collect())
 }
 
 fn load_adpcm(bytes: &mut Bytes<'_>) -> Result<Vec<i16>, String> {
@@ -268,9 +252,7 @@ fn load_adpcm(bytes: &mut Bytes<'_>) -> Result<Vec<i16>, String> {
     bytes.expect(&[4, 0, 2, 0], "4 bits and 2 more bytes")?;
     let per_block = usize::from(bytes.half("the samples a block")?);
     if block < 8 || per_block != (block - 4) * 2 + 1 {
-        return Err(format!(
-            "{block} bytes a block do not hold {per_block} samples"
-        ));
+        return Err(format!("{block} bytes a block do not hold {per_block} samples"));
     }
     bytes.expect(b"fact\x04\0\0\0", "\"fact\"")?;
     let frames = to_usize(bytes.word("the length")?);
@@ -327,10 +309,7 @@ impl fmt::Display for Boot {
                 Verdict::Plays { rate, samples } => {
                     let millis = to_u64(samples.len()) * 1000 / u64::from(*rate);
                     let (whole, part) = (millis / 1000, millis % 1000);
-                    write!(
-                        f,
-                        "\n  {slot:<12}  plays {whole}.{part:03} s at {rate} Hz: {say}"
-                    )?;
+                    write!(f, "\n  {slot:<12}  plays {whole}.{part:03} s at {rate} Hz: {say}")?;
                 }
                 Verdict::Refused(why) => write!(f, "\n  {slot:<12}  refused: {why}")?,
             }

@@ -13,7 +13,7 @@ pub fn encode(wav: &[u8]) -> Result<Vec<u8>, String> {
     const HEAD: &[u8] = b"WAVEfmt \x10\0\0\0\x01\0\x02\0\x80\xBB\0\0\0\xEE\x02\0\x04\0\x10\0data";
     if wav.get(8..40) != Some(HEAD) {
         return Err(
-            "lockbox: want 16-bit stereo WAV of 48000 Hz, plain header, no other chunks".to_owned(),
+            "lockbox: want 16-bit stereo WAV of 48000 Hz, plain header, no other chunks".to_owned()
         );
     }
     let samples = wav.get(44..).unwrap_or_default();
@@ -32,10 +32,7 @@ pub fn encode(wav: &[u8]) -> Result<Vec<u8>, String> {
 
 /// What the game says when it loads such a file.
 pub fn load(file: &[u8]) -> String {
-    let stated = file
-        .get(4..8)
-        .and_then(|b| b.try_into().ok())
-        .map(u32::from_le_bytes);
+    let stated = file.get(4..8).and_then(|b| b.try_into().ok()).map(u32::from_le_bytes);
     let held = u32::try_from(file.len().saturating_sub(8) / 4).unwrap_or(u32::MAX);
     match stated {
         _ if !file.starts_with(MARK) => "is no lockbox: silence".to_owned(),

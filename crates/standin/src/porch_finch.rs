@@ -35,18 +35,15 @@ pub fn boot(memory: &Path) -> Result<Boot, String> {
     names.sort();
     for name in names {
         let loaded = fs::read(memory.join("ring").join(&name));
-        let verdict = loaded
-            .map_err(|e| e.to_string())
-            .and_then(|bytes| melody(&bytes));
+        let verdict = loaded.map_err(|e| e.to_string()).and_then(|bytes| melody(&bytes));
         sounds.push((format!("ring/{name}"), verdict));
     }
     let list = fs::read_to_string(memory.join("tones.txt"))
         .map_err(|error| format!("tones.txt cannot be read: {error}"))?;
     for name in list.lines().skip(1).filter(|line| !line.is_empty()) {
         let loaded = fs::read(memory.join("tone").join(format!("{name}.wav")));
-        let verdict = loaded
-            .map_err(|_| "there is no such file".to_owned())
-            .and_then(|bytes| tone(&bytes));
+        let verdict =
+            loaded.map_err(|_| "there is no such file".to_owned()).and_then(|bytes| tone(&bytes));
         sounds.push((format!("tone/{name}.wav"), verdict));
     }
     Ok(Boot { sounds })
@@ -89,21 +86,15 @@ fn melody(bytes: &[u8]) -> Result<u64, String> {
     let movie = inside(bytes, b"moov").ok_or_else(no_mp4)?;
     let header = inside(movie, b"mvhd").ok_or_else(no_mp4)?;
     let wide = if header.first() == Some(&1) { 8 } else { 0 };
-    let scale = word(header, 12 + wide)
-        .map(u64::from)
-        .filter(|scale| *scale > 0)
-        .ok_or_else(no_mp4)?;
+    let scale =
+        word(header, 12 + wide).map(u64::from).filter(|scale| *scale > 0).ok_or_else(no_mp4)?;
     let length = match wide {
         0 => word(header, 16).map(u64::from),
         _ => word(header, 28).map(u64::from),
     };
     let media = inside(movie, b"trak").and_then(|track| inside(track, b"mdia"));
-    let table = media
-        .and_then(|m| inside(m, b"minf"))
-        .and_then(|m| inside(m, b"stbl"));
-    let entry = table
-        .and_then(|t| inside(t, b"stsd"))
-        .and_then(|d| inside(&d[8..], b"mp4a"));
+    let table = media.and_then(|m| inside(m, b"minf")).and_then(|m| inside(m, b"stbl"));
+    let entry = table.and_then(|t| inside(t, b"stsd")).and_then(|d| inside(&d[8..], b"mp4a"));
     let entry = entry.ok_or("it is no AAC")?;
     // Channels and rate of the sample entry (ISO 14496-12, 12.2.3).
     let channels = entry.get(16..18).ok_or_else(no_mp4)?;

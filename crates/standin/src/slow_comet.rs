@@ -31,13 +31,9 @@ pub fn boot(show: &Path) -> Result<Boot, String> {
     let list = plist::Value::from_file(show.join("show.plist"))
         .map_err(|error| format!("show.plist cannot be read: {error}"))?;
     let cues = list.as_dictionary().and_then(|dict| dict.get("Cues"));
-    let cues = cues
-        .and_then(plist::Value::as_array)
-        .ok_or("show.plist lists no Cues")?;
+    let cues = cues.and_then(plist::Value::as_array).ok_or("show.plist lists no Cues")?;
     let names = cues.iter().filter_map(plist::Value::as_string);
-    let cues = names
-        .map(|name| (name.to_owned(), load(show, name)))
-        .collect();
+    let cues = names.map(|name| (name.to_owned(), load(show, name))).collect();
     Ok(Boot { cues })
 }
 
@@ -46,14 +42,10 @@ impl fmt::Display for Boot {
         for (at, (name, verdict)) in self.cues.iter().enumerate() {
             let line = if at == 0 { "" } else { "\n" };
             match verdict {
-                Ok(Cue {
-                    frames,
-                    looped: None,
-                }) => write!(f, "{line}  {name:<24}plays {frames} frames once")?,
-                Ok(Cue {
-                    frames,
-                    looped: Some((start, end)),
-                }) => {
+                Ok(Cue { frames, looped: None }) => {
+                    write!(f, "{line}  {name:<24}plays {frames} frames once")?
+                }
+                Ok(Cue { frames, looped: Some((start, end)) }) => {
                     write!(
                         f,
                         "{line}  {name:<24}plays {frames} frames, round and round from {start} to {end}"
@@ -79,9 +71,7 @@ fn load(show: &Path, name: &str) -> Result<Cue, String> {
     if !exactly(show, &file) {
         return Err(format!("there is no {file}, just so"));
     }
-    let path = file
-        .split('/')
-        .fold(show.to_owned(), |path, part| path.join(part));
+    let path = file.split('/').fold(show.to_owned(), |path, part| path.join(part));
     let bytes = fs::read(path).map_err(|error| error.to_string())?;
     if bytes.get(..4) != Some(b"FORM") || bytes.get(8..12) != Some(b"AIFF") {
         return Err("it is no AIFF".to_owned());
@@ -114,11 +104,7 @@ fn load(show: &Path, name: &str) -> Result<Cue, String> {
             b"INST" if half(body + 8) == Some(1) => ends = half(body + 10).zip(half(body + 12)),
             _ => {}
         }
-        at = body
-            + usize::try_from(length)
-                .map_err(|_| "it is too long")?
-                .div_ceil(2)
-                * 2;
+        at = body + usize::try_from(length).map_err(|_| "it is too long")?.div_ceil(2) * 2;
     }
     let (comm, frames) = form.ok_or("it has no COMM")?;
     // Stereo, 24 bits, 48000 Hz as an 80-bit number.

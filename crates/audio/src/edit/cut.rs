@@ -21,10 +21,9 @@ impl FromStr for CutEdit {
     fn from_str(text: &str) -> Result<Self, String> {
         match text {
             "seam" => Ok(Self::Seam),
-            span => span
-                .parse()
-                .map(Self::At)
-                .map_err(|why: String| format!("{why}; or write seam")),
+            span => {
+                span.parse().map(Self::At).map_err(|why: String| format!("{why}; or write seam"))
+            }
         }
     }
 }

@@ -41,9 +41,7 @@ const MOST: f64 = 120.0;
 
 fn number(text: &str) -> Option<f64> {
     let text = text.strip_prefix('+').unwrap_or(text);
-    let plain = text
-        .bytes()
-        .all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'-'));
+    let plain = text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'-'));
     text.parse().ok().filter(|v: &f64| plain && v.abs() <= MOST)
 }
 
@@ -53,9 +51,7 @@ impl FromStr for Gain {
     /// Reads `+7dB`, `-3dB`, `0.5`.
     fn from_str(text: &str) -> Result<Self, String> {
         let digits = text.strip_suffix("dB").unwrap_or(text);
-        number(digits)
-            .map(Self)
-            .ok_or_else(|| format!("\"{text}\" is no gain: write +7dB or -3dB"))
+        number(digits).map(Self).ok_or_else(|| format!("\"{text}\" is no gain: write +7dB or -3dB"))
     }
 }
 

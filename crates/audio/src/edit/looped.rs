@@ -47,15 +47,11 @@ impl FromStr for LoopEdit {
         match text {
             "none" => Ok(Self::None),
             "all" => Ok(Self::All),
-            "auto" => Ok(Self::Auto {
-                start: None,
-                end: None,
-            }),
+            "auto" => Ok(Self::Auto { start: None, end: None }),
             text => match text.split_once("..") {
-                Some((start, end)) if [start, end].contains(&"auto") => Ok(Self::Auto {
-                    start: near(start)?,
-                    end: near(end)?,
-                }),
+                Some((start, end)) if [start, end].contains(&"auto") => {
+                    Ok(Self::Auto { start: near(start)?, end: near(end)? })
+                }
                 _ => text
                     .parse()
                     .map(Self::At)
@@ -71,10 +67,7 @@ impl fmt::Display for LoopEdit {
             Self::None => f.write_str("none"),
             Self::All => f.write_str("all"),
             Self::At(span) => span.fmt(f),
-            Self::Auto {
-                start: None,
-                end: None,
-            } => f.write_str("auto"),
+            Self::Auto { start: None, end: None } => f.write_str("auto"),
             Self::Auto { start, end } => {
                 let place = |place: &Option<Moment>| match place {
                     Some(place) => place.to_string(),

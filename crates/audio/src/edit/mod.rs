@@ -148,16 +148,12 @@ impl std::str::FromStr for Speed {
     fn from_str(text: &str) -> Result<Self, String> {
         let bad = || format!("\"{text}\" is no speed from 1/16 to 16, as in 1.25 or 3/2");
         let (num, den) = match text.split_once('/') {
-            Some((a, b)) => (
-                a.parse::<u32>().map_err(|_| bad())?,
-                b.parse::<u32>().map_err(|_| bad())?,
-            ),
+            Some((a, b)) => {
+                (a.parse::<u32>().map_err(|_| bad())?, b.parse::<u32>().map_err(|_| bad())?)
+            }
             None => {
                 let (whole, part) = text.split_once('.').unwrap_or((text, ""));
-                let digits = u32::try_from(part.len())
-                    .ok()
-                    .filter(|n| *n <= 4)
-                    .ok_or_else(bad)?;
+                let digits = u32::try_from(part.len()).ok().filter(|n| *n <= 4).ok_or_else(bad)?;
                 let num = format!("{whole}{part}").parse::<u32>().map_err(|_| bad())?;
                 (num, 10u32.pow(digits))
             }
@@ -180,10 +176,7 @@ impl std::str::FromStr for Pad {
     /// Reads `0.5s` (both ends) or `0.1s,0.5s` (before, after).
     fn from_str(text: &str) -> Result<Self, String> {
         let (head, tail) = text.split_once(',').unwrap_or((text, text));
-        Ok(Self {
-            head: head.parse()?,
-            tail: tail.parse()?,
-        })
+        Ok(Self { head: head.parse()?, tail: tail.parse()? })
     }
 }
 
@@ -193,21 +186,13 @@ mod tests {
 
     #[test]
     fn speeds_and_pads() {
-        for (text, num, den) in [
-            ("1.25", 125, 100),
-            ("3/2", 3, 2),
-            ("2", 2, 1),
-            ("0.5", 5, 10),
-        ] {
+        for (text, num, den) in [("1.25", 125, 100), ("3/2", 3, 2), ("2", 2, 1), ("0.5", 5, 10)] {
             assert_eq!(text.parse::<Speed>(), Ok(Speed { num, den }));
         }
         for text in ["0", "17", "1/0", "1.23456", "-1", "fast", ""] {
             assert!(text.parse::<Speed>().is_err(), "{text}");
         }
         let pad: Pad = "100ms,2".parse().unwrap();
-        assert_eq!(
-            (pad.head.to_string(), pad.tail.to_string()),
-            ("0.1s".into(), "2s".into())
-        );
+        assert_eq!((pad.head.to_string(), pad.tail.to_string()), ("0.1s".into(), "2s".into()));
     }
 }

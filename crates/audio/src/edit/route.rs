@@ -48,10 +48,7 @@ fn term(text: &str) -> Option<(usize, f64)> {
     };
     let gain = |digits: &str| match digits.strip_suffix('*').unwrap_or(digits) {
         "" => Some(1.0),
-        digits => digits
-            .parse()
-            .ok()
-            .filter(|g: &f64| (0.0..=16.0).contains(g)),
+        digits => digits.parse().ok().filter(|g: &f64| (0.0..=16.0).contains(g)),
     };
     for (letter, channel) in [('L', 0), ('R', 1)] {
         if let Some(digits) = rest.strip_suffix(letter) {
@@ -71,15 +68,7 @@ mod tests {
     #[test]
     fn expressions() {
         for (text, rows) in [
-            (
-                "L R R L",
-                vec![
-                    vec![(0, 1.0)],
-                    vec![(1, 1.0)],
-                    vec![(1, 1.0)],
-                    vec![(0, 1.0)],
-                ],
-            ),
+            ("L R R L", vec![vec![(0, 1.0)], vec![(1, 1.0)], vec![(1, 1.0)], vec![(0, 1.0)]]),
             ("0.7L+0.3R 0", vec![vec![(0, 0.7), (1, 0.3)], vec![]]),
             ("L-R", vec![vec![(0, 1.0), (1, -1.0)]]),
             ("0.5*3+6", vec![vec![(2, 0.5), (5, 1.0)]]),

@@ -86,9 +86,7 @@ impl FromStr for Time {
         let number = |digits: &str| {
             let plain = digits.bytes().all(|b| b.is_ascii_digit() || b == b'.');
             let value: Option<f64> = digits.parse().ok();
-            value
-                .filter(|v| plain && *v <= MOST)
-                .ok_or_else(|| bad(text))
+            value.filter(|v| plain && *v <= MOST).ok_or_else(|| bad(text))
         };
         if let Some(frames) = text.strip_suffix("smp") {
             return frames.parse().map(Self::Frames).map_err(|_| bad(text));
@@ -104,12 +102,7 @@ impl FromStr for Time {
             return Ok(Self::Seconds(number(thousandths)? / 1000.0));
         }
         let mut seconds = 0.0;
-        for (index, part) in text
-            .strip_suffix('s')
-            .unwrap_or(text)
-            .split(':')
-            .enumerate()
-        {
+        for (index, part) in text.strip_suffix('s').unwrap_or(text).split(':').enumerate() {
             let value = number(part)?;
             let clock = index == 0 || value < 60.0;
             if !clock || index > 2 {
@@ -152,10 +145,7 @@ impl FromStr for Span {
         let (start, length) = text.split_once('+').ok_or_else(|| {
             format!("\"{text}\" is no range: write A..B or A+LENGTH, as in 0.4s..2.1s")
         })?;
-        Ok(Self {
-            start: moment(start)?,
-            end: SpanEnd::After(length.parse()?),
-        })
+        Ok(Self { start: moment(start)?, end: SpanEnd::After(length.parse()?) })
     }
 }
 
@@ -221,28 +211,12 @@ mod tests {
             let rate = SampleRate::new(48_000).unwrap();
             assert!((time.seconds(rate) - seconds).abs() < 1e-9, "{text}");
         }
-        for text in [
-            "",
-            "s",
-            "-1",
-            "1:75",
-            "1:2:3:4",
-            "1e9",
-            "nan",
-            "12bars",
-            "3bars@0bpm",
-            "1.5smp",
-        ] {
+        for text in
+            ["", "s", "-1", "1:75", "1:2:3:4", "1e9", "nan", "12bars", "3bars@0bpm", "1.5smp"]
+        {
             assert!(text.parse::<Time>().is_err(), "{text}");
         }
-        for text in [
-            "0.4s..2.1s",
-            "..-1s",
-            "3s..",
-            "-2s+1s",
-            "9000smp..54000smp",
-            "+5s",
-        ] {
+        for text in ["0.4s..2.1s", "..-1s", "3s..", "-2s+1s", "9000smp..54000smp", "+5s"] {
             assert_eq!(text.parse::<Span>().unwrap().to_string(), text);
         }
         for text in ["1s", "a..b", "1s+-1s", "1s..2s..3s"] {

@@ -39,10 +39,7 @@ pub fn around(
     let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
     let points = selection.looped.or_else(own).filter(|_| carried);
     let range = points.or(selection.wraps.then_some(selection.range));
-    let limits = levelled
-        .steps
-        .iter()
-        .any(|step| matches!(step, Step::Limit { .. }));
+    let limits = levelled.steps.iter().any(|step| matches!(step, Step::Limit { .. }));
     let padded = edits.pad.is_some_and(|pad| pad.tail.frames(to.rate) > 0);
     let beyond = match to.encoding.codec {
         Codec::Vorbis | Codec::Aac if !padded => LOSSY_SEES,
@@ -54,17 +51,8 @@ pub fn around(
         Codec::Aac if !faded => AAC_SEES,
         _ => 0,
     };
-    let limiter = if limits {
-        limit::look_ahead(to.rate)
-    } else {
-        0
-    };
-    Around {
-        range,
-        ahead: beyond.max(limiter),
-        beyond,
-        before,
-    }
+    let limiter = if limits { limit::look_ahead(to.rate) } else { 0 };
+    Around { range, ahead: beyond.max(limiter), beyond, before }
 }
 
 /// How many frames of the output the tail of a loop fades over, where it is to.
@@ -74,9 +62,7 @@ pub fn faded_tail(
     places: &Places,
     frames: u64,
 ) -> Option<u64> {
-    let range = selection
-        .looped
-        .filter(|_| edits.tail == Some(Tail::Fade))?;
+    let range = selection.looped.filter(|_| edits.tail == Some(Tail::Fade))?;
     let end = places.range(range)?.end;
     Some(frames.saturating_sub(end)).filter(|tail| *tail > 0)
 }

@@ -46,10 +46,7 @@ pub fn lets_loops(
 
 /// Whether a container holds markers.
 fn holds_markers(container: Container) -> bool {
-    matches!(
-        container,
-        Container::Wav | Container::Rf64 | Container::Aiff | Container::Aifc
-    )
+    matches!(container, Container::Wav | Container::Rf64 | Container::Aiff | Container::Aifc)
 }
 
 /// Whether a container holds a text of this name.
@@ -116,11 +113,7 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
         });
     }
     let mut say = |what: String, why: String| {
-        decisions.push(Decision {
-            about: "loop",
-            what,
-            why,
-        });
+        decisions.push(Decision { about: "loop", what, why });
     };
     let mut left_out = |why: String| say("the clip's loop points are left out".to_owned(), why);
     if forbidden || !wanted || most == 0 {
@@ -149,16 +142,11 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
         left_out("they lie in a part that is not used".to_owned());
     }
     if moved.len() > most {
-        say(
-            "the first loops come along".to_owned(),
-            format!("{container} holds {most}"),
-        );
+        say("the first loops come along".to_owned(), format!("{container} holds {most}"));
     }
     let inexact = moved.iter().skip(usize::from(known.exact.is_some()));
     let excess = inexact.map(|(range, _)| known.places.excess(*range));
-    if let Some(most) = excess
-        .filter(|e| e.abs() > 1e-6)
-        .max_by(|a, b| a.abs().total_cmp(&b.abs()))
+    if let Some(most) = excess.filter(|e| e.abs() > 1e-6).max_by(|a, b| a.abs().total_cmp(&b.abs()))
     {
         say(
             "loop points move to the nearest frames of the new rate".to_owned(),
@@ -185,10 +173,7 @@ fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Ve
         return Vec::new();
     }
     let moved = |marker: &Marker| {
-        Some(Marker {
-            frame: known.places.frame(marker.frame)?,
-            name: marker.name.clone(),
-        })
+        Some(Marker { frame: known.places.frame(marker.frame)?, name: marker.name.clone() })
     };
     facts.markers.iter().filter_map(moved).collect()
 }
@@ -200,12 +185,7 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Result
         true => known.facts.tags.clone(),
         false => Vec::new(),
     };
-    let is_set = |tag: &Tag| {
-        known
-            .set
-            .iter()
-            .any(|set| set.name.eq_ignore_ascii_case(&tag.name))
-    };
+    let is_set = |tag: &Tag| known.set.iter().any(|set| set.name.eq_ignore_ascii_case(&tag.name));
     tags.retain(|tag| !is_set(tag));
     let (mut held, lost): (Vec<Tag>, Vec<Tag>) =
         tags.into_iter().partition(|tag| holds(container, tag));
@@ -220,10 +200,8 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Result
     for set in known.set.iter().filter(|set| !set.value.is_empty()) {
         if !holds(container, set) {
             let usual: Vec<_> = TAGS.iter().map(|row| Tag::new(row.name, "")).collect();
-            let usual = usual
-                .iter()
-                .filter(|tag| holds(container, tag))
-                .map(|tag| tag.name.as_str());
+            let usual =
+                usual.iter().filter(|tag| holds(container, tag)).map(|tag| tag.name.as_str());
             let usual: Vec<_> = usual.collect();
             return Err(Error::CannotMeet {
                 what: format!("{container} has no place for a text named {}", set.name),

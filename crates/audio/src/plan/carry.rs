@@ -42,17 +42,8 @@ pub enum Patch {
 /// Chunks of a WAV that mark places in the samples, and the names of those places.
 const PLACES: &[&str] = &["smpl", "cue ", "LIST adtl"];
 /// Chunks that hold texts, which are read and written anew where they change.
-const TEXTS: &[&str] = &[
-    "LIST INFO",
-    "VORBIS_COMMENT",
-    "comments",
-    "udta",
-    "NAME",
-    "AUTH",
-    "ANNO",
-    "(c) ",
-    "info",
-];
+const TEXTS: &[&str] =
+    &["LIST INFO", "VORBIS_COMMENT", "comments", "udta", "NAME", "AUTH", "ANNO", "(c) ", "info"];
 /// Chunks that hold nothing, or what is made anew or no longer true.
 const DROPPED: &[&str] = &["JUNK", "junk", "PAD ", "FLLR", "fact", "PEAK"];
 /// What is carried of one chunk at most, so that memory stays bounded.
@@ -79,10 +70,9 @@ pub fn choose(
     let facts = known.facts;
     let (from, to) = known.places.ratio();
     let patch = |id: &str| match id {
-        "smpl" if facts.loops != loops || from != to => Patch::Loops {
-            rate: known.to.rate,
-            ranges: loops.iter().map(|l| l.range).collect(),
-        },
+        "smpl" if facts.loops != loops || from != to => {
+            Patch::Loops { rate: known.to.rate, ranges: loops.iter().map(|l| l.range).collect() }
+        }
         "cue " if from != to => Patch::Cues { from, to },
         _ => Patch::Same,
     };
@@ -124,10 +114,7 @@ pub fn choose(
     });
     let carried = carried
         .into_iter()
-        .map(|extra| Carried {
-            patch: patch(&extra.id),
-            extra: extra.clone(),
-        })
+        .map(|extra| Carried { patch: patch(&extra.id), extra: extra.clone() })
         .collect();
     (carried, decision)
 }
@@ -140,9 +127,7 @@ impl Patch {
             Self::Same => {}
             Self::Loops { rate, ranges } => {
                 // RIFF 1.0 "Sampler Chunk": the third word is the sample period in nanoseconds.
-                put(&mut bytes, 8, |_| {
-                    scaled(1_000_000_000, 1, rate.hertz().into())
-                });
+                put(&mut bytes, 8, |_| scaled(1_000_000_000, 1, rate.hertz().into()));
                 for (record, range) in records(bytes.len(), 36).zip(ranges) {
                     put(&mut bytes, record + 8, |_| range.start);
                     // The stored end is the last frame played.
@@ -152,9 +137,7 @@ impl Patch {
             Self::Cues { from, to } => {
                 for record in records(bytes.len(), 4) {
                     for field in [4, 20] {
-                        put(&mut bytes, record + field, |frame| {
-                            scaled(frame, *to, *from)
-                        });
+                        put(&mut bytes, record + field, |frame| scaled(frame, *to, *from));
                     }
                 }
             }

@@ -35,13 +35,7 @@ const ORDER: &[&str] = &[
 /// # Errors
 /// Whatever cannot be met.
 pub fn decide(given: Given<'_>) -> Result<Plan> {
-    let Given {
-        facts,
-        demand,
-        edits,
-        selection,
-        ..
-    } = given;
+    let Given { facts, demand, edits, selection, .. } = given;
     demand.validate()?;
     let shortfalls = demand.shortfalls(facts);
     let own = facts.format;
@@ -97,13 +91,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         Work::Rewrap
     };
     decisions.sort_by_key(|decision| ORDER.iter().position(|about| *about == decision.about));
-    Ok(Plan {
-        from: own,
-        from_frames: facts.frames,
-        to: output,
-        work,
-        decisions,
-    })
+    Ok(Plan { from: own, from_frames: facts.frames, to: output, work, decisions })
 }
 
 fn nothing_to_do(facts: &Facts) -> Plan {

@@ -41,9 +41,7 @@ pub fn plan_block(
         });
     }
     let channels = to.channels.count();
-    let bytes = demand
-        .block_bytes
-        .unwrap_or_else(|| usual_block(to.rate.hertz(), channels));
+    let bytes = demand.block_bytes.unwrap_or_else(|| usual_block(to.rate.hertz(), channels));
     let group = 4 * u32::from(channels);
     let sound = bytes.is_multiple_of(group) && bytes > group && bytes <= u32::from(u16::MAX);
     if sound {
@@ -51,10 +49,7 @@ pub fn plan_block(
     }
     Err(Error::CannotMeet {
         what: format!("blocks of {bytes} bytes cannot hold IMA ADPCM of {channels} channels"),
-        instead: format!(
-            "ask for a multiple of {group} bytes from {} to 65532",
-            2 * group
-        ),
+        instead: format!("ask for a multiple of {group} bytes from {} to 65532", 2 * group),
     })
 }
 
@@ -89,11 +84,7 @@ pub fn plan_header(
         (None, Header::Extensible) => "more than 2 channels or 16 bits ask for it",
     };
     if facts.header != Some(header) || facts.format.container != to.container {
-        decisions.push(Decision {
-            about: "header",
-            what: header.to_string(),
-            why: why.to_owned(),
-        });
+        decisions.push(Decision { about: "header", what: header.to_string(), why: why.to_owned() });
     }
     Some(header)
 }

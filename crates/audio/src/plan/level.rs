@@ -47,12 +47,8 @@ pub fn measure(
     if edits.gain.is_none() && edits.level.is_none() {
         return Ok(Levelled::default());
     }
-    let later = |step: &Step| {
-        matches!(
-            step,
-            Step::Fade { .. } | Step::Pad { .. } | Step::Quantise { .. }
-        )
-    };
+    let later =
+        |step: &Step| matches!(step, Step::Fade { .. } | Step::Pad { .. } | Step::Quantise { .. });
     let steps: Vec<Step> = match &plain.work {
         Work::Render(steps) => steps.iter().filter(|step| !later(step)).cloned().collect(),
         Work::Nothing | Work::Rewrap => Vec::new(),
@@ -61,10 +57,7 @@ pub fn measure(
     let Output { before, beyond, .. } = plain.to;
     if before + beyond > 0 {
         // Only what the file will hold counts.
-        let range = FrameRange {
-            start: before,
-            end: before + plain.to.frames,
-        };
+        let range = FrameRange { start: before, end: before + plain.to.frames };
         steps.push(Step::Cut { range });
     }
     let mut source = shaped(clip, &steps)?;
@@ -108,11 +101,7 @@ fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> 
 fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) -> Result<Levelled> {
     let mut levelled = Levelled::default();
     let mut say = |what: String, why: String| {
-        levelled.decisions.push(Decision {
-            about: "level",
-            what,
-            why,
-        });
+        levelled.decisions.push(Decision { about: "level", what, why });
     };
     let mut gain = edits.gain.map_or(0.0, |gain| gain.0);
     if let Some(goal) = goal {
@@ -156,11 +145,7 @@ fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) ->
     let lossy = kind == Kind::Lossy;
     let usual = if lossy { LOSSY_CEILING } else { CEILING };
     let ceiling = edits.ceiling.map_or(usual, |ceiling| ceiling.0);
-    let now = if lossy || edits.ceiling.is_some() {
-        found.true_peak_dbtp
-    } else {
-        found.peak_dbfs
-    };
+    let now = if lossy || edits.ceiling.is_some() { found.true_peak_dbtp } else { found.peak_dbfs };
     let peak = now + gain;
     let over = peak > ceiling + 1e-6;
     if over && !edits.allow_clipping {
@@ -169,10 +154,7 @@ fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) ->
             format!("peaks would reach {peak:.1} dB"),
         );
     } else if over {
-        say(
-            format!("peaks of {peak:.1} dB are clipped"),
-            "clipping was allowed".to_owned(),
-        );
+        say(format!("peaks of {peak:.1} dB are clipped"), "clipping was allowed".to_owned());
     }
     if gain != 0.0 {
         levelled.steps.push(Step::Gain { decibels: gain });

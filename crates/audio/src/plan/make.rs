@@ -56,13 +56,8 @@ pub fn plan_clip(
         return Ok(plan);
     }
     let selection = select(clip, edits, observer)?;
-    let given = Given {
-        facts,
-        demand,
-        edits,
-        selection: &selection,
-        levelled: &Levelled::default(),
-    };
+    let given =
+        Given { facts, demand, edits, selection: &selection, levelled: &Levelled::default() };
     let plain = decide(given)?;
     let levelled = &level::measure(clip, &plain, edits, reference, observer)?;
     let mut plan = decide(Given { levelled, ..given })?;

@@ -93,9 +93,7 @@ fn usual_bits(codec: Codec) -> f64 {
         Codec::ImaAdpcm => 4.1,
         Codec::Flac16 | Codec::Alac16 => 10.0,
         Codec::Flac24 | Codec::Alac24 => 17.0,
-        codec => codec
-            .sample_bytes()
-            .map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
+        codec => codec.sample_bytes().map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
     }
 }
 

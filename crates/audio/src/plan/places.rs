@@ -23,13 +23,7 @@ impl Places {
     /// For a part of the clip of which every `from` frames give `to`, with `head` frames before them;
     /// `plain` says that nothing else changes.
     pub fn new(used: FrameRange, (from, to): (u64, u64), head: u64, plain: bool) -> Self {
-        Self {
-            used,
-            from,
-            to,
-            head,
-            plain,
-        }
+        Self { used, from, to, head, plain }
     }
 
     /// So many frames in, for every so many out.

@@ -49,10 +49,7 @@ pub fn plan_rate(
             a / divisor,
         ),
         why: if b < a {
-            format!(
-                "the target wants {b} Hz; sound above {} Hz is lost",
-                scaled(b, 475, 1000)
-            )
+            format!("the target wants {b} Hz; sound above {} Hz is lost", scaled(b, 475, 1000))
         } else {
             format!("the target wants {b} Hz")
         },

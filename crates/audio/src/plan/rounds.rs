@@ -80,19 +80,13 @@ impl Asked {
         let frames = self.multiple * rounded(exact / multiple).max(1);
         // More frames than there should be play lower.
         let cents = -1200.0 * (real(frames) / exact).log2();
-        Way {
-            rounds,
-            frames,
-            cents: if cents.abs() < 1e-9 { 0.0 } else { cents },
-        }
+        Way { rounds, frames, cents: if cents.abs() < 1e-9 { 0.0 } else { cents } }
     }
 
     /// The fewest rounds that bend no more than this.
     fn fewest(&self, most: f64) -> Option<Way> {
         let most_rounds = if self.has_tail() { 1 } else { MOST_ROUNDS };
-        (1..=most_rounds)
-            .map(|rounds| self.way(rounds))
-            .find(|way| way.cents.abs() <= most)
+        (1..=most_rounds).map(|rounds| self.way(rounds)).find(|way| way.cents.abs() <= most)
     }
 
     /// Decides.
@@ -124,10 +118,7 @@ impl Asked {
             return Ok(resampled.then(|| Rounds {
                 from,
                 to,
-                range: FrameRange {
-                    start,
-                    end: start + way.frames,
-                },
+                range: FrameRange { start, end: start + way.frames },
                 stretches: None,
                 lead: 0,
                 skip: 0,
@@ -141,11 +132,7 @@ impl Asked {
         let earliest = self.pad + u64::try_from(earliest).unwrap_or(u64::MAX / 4);
         let start = earliest.next_multiple_of(self.multiple);
         let lead = if intro { 0 } else { reach };
-        let before = if intro || self.pad > 0 {
-            0
-        } else {
-            self.before
-        };
+        let before = if intro || self.pad > 0 { 0 } else { self.before };
         // Whole rounds come before, so that every frame keeps its place between those of the clip.
         let again = before.div_ceil(way.frames);
         let earlier = again * way.rounds * self.range.len();
@@ -172,10 +159,7 @@ impl Asked {
         Ok(Some(Rounds {
             from,
             to,
-            range: FrameRange {
-                start,
-                end: start + way.frames,
-            },
+            range: FrameRange { start, end: start + way.frames },
             stretches: Some(self.stretches(lead + earlier, needed)),
             lead,
             skip: again * way.frames - before,
@@ -207,10 +191,9 @@ impl Asked {
             return Ok(Some(way));
         }
         let exact = match self.fewest(0.0) {
-            Some(exact) => format!(
-                ", or --loop-bend 0 to play it {} times over as it is",
-                exact.rounds
-            ),
+            Some(exact) => {
+                format!(", or --loop-bend 0 to play it {} times over as it is", exact.rounds)
+            }
             None => String::new(),
         };
         Err(unmet(
@@ -243,11 +226,9 @@ impl Asked {
         }
         let whole = match self.multiple {
             1 => format!("{} frames", way.frames),
-            multiple => format!(
-                "{} frames, {} times {multiple}",
-                way.frames,
-                way.frames / multiple
-            ),
+            multiple => {
+                format!("{} frames, {} times {multiple}", way.frames, way.frames / multiple)
+            }
         };
         decisions.push(Decision {
             about: "loop",
@@ -264,26 +245,14 @@ impl Asked {
         let looped = self.range;
         let mut all = Vec::new();
         let rest = lead % looped.len();
-        all.push(FrameRange {
-            start: looped.end - rest,
-            end: looped.end,
-        });
-        all.extend(std::iter::repeat_n(
-            looped,
-            crate::num::size(lead / looped.len()),
-        ));
-        let first = FrameRange {
-            start: self.used.start,
-            end: looped.end,
-        };
+        all.push(FrameRange { start: looped.end - rest, end: looped.end });
+        all.extend(std::iter::repeat_n(looped, crate::num::size(lead / looped.len())));
+        let first = FrameRange { start: self.used.start, end: looped.end };
         all.push(first);
         let mut left = needed.saturating_sub(first.len());
         while left > 0 {
             let length = left.min(looped.len());
-            all.push(FrameRange {
-                start: looped.start,
-                end: looped.start + length,
-            });
+            all.push(FrameRange { start: looped.start, end: looped.start + length });
             left -= length;
         }
         all.retain(|range| !range.is_empty());

@@ -19,10 +19,7 @@ pub fn plan_route(
         return Ok(None);
     }
     let law = Route::usual(own.channels, to.channels).ok_or_else(|| Error::CannotMeet {
-        what: format!(
-            "there is no usual way from {} channels to {}",
-            own.channels, to.channels
-        ),
+        what: format!("there is no usual way from {} channels to {}", own.channels, to.channels),
         instead: "ask for mono, or for as many channels as the clip has".to_owned(),
     })?;
     decisions.push(Decision {
@@ -37,12 +34,7 @@ pub fn plan_route(
 }
 
 fn route_as_asked(own: Format, route: &Route, decisions: &mut Vec<Decision>) -> Result<Law> {
-    let most = route
-        .0
-        .iter()
-        .flatten()
-        .map(|(channel, _)| channel + 1)
-        .max();
+    let most = route.0.iter().flatten().map(|(channel, _)| channel + 1).max();
     let count = usize::from(own.channels.count());
     if most.is_some_and(|most| most > count) {
         return Err(Error::CannotMeet {
@@ -62,8 +54,5 @@ fn route_as_asked(own: Format, route: &Route, decisions: &mut Vec<Decision>) -> 
         },
         why: "the route was asked for".to_owned(),
     });
-    Ok(Law {
-        route: route.clone(),
-        about,
-    })
+    Ok(Law { route: route.clone(), about })
 }

@@ -31,9 +31,7 @@ pub fn length(
     let (own, speed) = (facts.format.rate, edits.speed);
     let (num, den) = speed.map_or((1, 1), |s| (u64::from(s.num), u64::from(s.den)));
     let seconds = |frames: u64| own.seconds(frames) * crate::num::real(den) / crate::num::real(num);
-    let padding = edits
-        .pad
-        .map_or(0.0, |pad| pad.head.seconds(own) + pad.tail.seconds(own));
+    let padding = edits.pad.map_or(0.0, |pad| pad.head.seconds(own) + pad.tail.seconds(own));
     let limit = longest.seconds(own);
     let now = seconds(range.len()) + padding;
     // To the frame of the output: rounding must not refuse what fits.
@@ -109,10 +107,7 @@ pub fn separate(edits: &Edits, own: Format, decisions: &mut Vec<Decision>) -> Re
     };
     if own.channels.count() != 2 {
         return Err(Error::CannotMeet {
-            what: format!(
-                "only stereo can be separated, and the clip is {}",
-                own.channels
-            ),
+            what: format!("only stereo can be separated, and the clip is {}", own.channels),
             instead: "leave --keep out, or start from the stereo mix".to_owned(),
         });
     }
@@ -176,12 +171,7 @@ pub fn after(
     fades[1] = ends.tail.unwrap_or(fades[1]);
     if fades != [0, 0] {
         let [head, tail] = fades;
-        steps.push(Step::Fade {
-            frames,
-            head,
-            tail,
-            curve: edits.fade_curve,
-        });
+        steps.push(Step::Fade { frames, head, tail, curve: edits.fade_curve });
         let [a, b] = fades.map(|frames| Duration(rate.seconds(frames)));
         decisions.push(Decision {
             about: "fades",
@@ -190,9 +180,7 @@ pub fn after(
         });
     }
     let changes = levels || fades != [0, 0];
-    let pads = edits
-        .pad
-        .map_or([0, 0], |pad| [pad.head, pad.tail].map(|t| t.frames(rate)));
+    let pads = edits.pad.map_or([0, 0], |pad| [pad.head, pad.tail].map(|t| t.frames(rate)));
     if pads != [0, 0] {
         let [head, tail] = pads;
         steps.push(Step::Pad { head, tail });
@@ -203,9 +191,5 @@ pub fn after(
             why: "it was asked for".to_owned(),
         });
     }
-    After {
-        steps,
-        padding: pads[0] + pads[1],
-        changes,
-    }
+    After { steps, padding: pads[0] + pads[1], changes }
 }

@@ -54,13 +54,7 @@ impl Given<'_> {
     /// # Errors
     /// Whatever cannot be met.
     pub fn steps(self, format: Format, decisions: &mut Vec<Decision>) -> Result<Steps> {
-        let Self {
-            facts,
-            edits,
-            selection,
-            levelled,
-            ..
-        } = self;
+        let Self { facts, edits, selection, levelled, .. } = self;
         let own = facts.format;
         let selected = shape::length(facts, format, edits, selection, decisions)?;
         let route = plan_route(own, format, edits, decisions)?;
@@ -69,9 +63,7 @@ impl Given<'_> {
         let mut around = around(facts, self.demand, format, edits, selection, levelled);
         let ratio = nominal.unwrap_or((1, 1));
         let rounds = self.rounds(selected, &around, ratio, pad, format, decisions)?;
-        let ratio = rounds
-            .as_ref()
-            .map_or(ratio, |rounds| (rounds.from, rounds.to));
+        let ratio = rounds.as_ref().map_or(ratio, |rounds| (rounds.from, rounds.to));
         let unrolled = rounds.as_ref().filter(|rounds| rounds.stretches.is_some());
         let frames = match unrolled {
             Some(rounds) => rounds.range.end - pad,

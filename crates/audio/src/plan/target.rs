@@ -21,10 +21,7 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
         })?;
         if !spec.channels.accepts(routed, Channels::accepts) {
             return Err(Error::CannotMeet {
-                what: format!(
-                    "the route makes {routed}, and the target wants {}",
-                    spec.channels
-                ),
+                what: format!("the route makes {routed}, and the target wants {}", spec.channels),
                 instead: "write one expression for each channel that the target wants".to_owned(),
             });
         }
@@ -97,12 +94,7 @@ fn container_and_encoding(own: Format, spec: &Spec) -> Result<(Container, Encodi
         }
     }
     let first = containers.first().copied().unwrap_or(Container::Wav);
-    let held: Vec<_> = first
-        .facts()
-        .writes
-        .iter()
-        .map(|c| c.facts().word)
-        .collect();
+    let held: Vec<_> = first.facts().writes.iter().map(|c| c.facts().word).collect();
     Err(Error::BadSpec {
         line: spec.to_string(),
         what: match held.is_empty() {
@@ -124,11 +116,7 @@ fn usual_container(own: Format, spec: &Spec) -> Container {
         (container, _) => container,
     };
     let all = crate::spec::CONTAINERS.iter().map(|row| row.container);
-    [kin, Container::Wav]
-        .into_iter()
-        .chain(all)
-        .find(|c| written(*c))
-        .unwrap_or(Container::Wav)
+    [kin, Container::Wav].into_iter().chain(all).find(|c| written(*c)).unwrap_or(Container::Wav)
 }
 
 /// The encoding for a container: the clip's own, the first alternative that it holds, or where all
@@ -141,10 +129,9 @@ fn encoding_in(container: Container, own: Format, choice: &Choice<Encoding>) -> 
             let same = all.iter().find(|e| e.accepts(own.encoding)).filter(held);
             same.or_else(|| all.iter().find(held)).copied()
         }
-        Choice::Any if writes.contains(&own.encoding.codec) => Some(Encoding {
-            quality: None,
-            ..own.encoding
-        }),
+        Choice::Any if writes.contains(&own.encoding.codec) => {
+            Some(Encoding { quality: None, ..own.encoding })
+        }
         Choice::Any => nearest(own.encoding.codec, writes).map(Encoding::plain),
     }
 }
@@ -165,12 +152,8 @@ fn nearest(own: Codec, writes: &[Codec]) -> Option<Codec> {
             _ => None,
         })
     };
-    let enough = integers()
-        .filter(|(has, _)| *has >= bits)
-        .min_by_key(|(has, _)| *has);
-    enough
-        .or_else(|| integers().max_by_key(|(has, _)| *has))
-        .map(|(_, codec)| codec)
+    let enough = integers().filter(|(has, _)| *has >= bits).min_by_key(|(has, _)| *has);
+    enough.or_else(|| integers().max_by_key(|(has, _)| *has)).map(|(_, codec)| codec)
 }
 
 /// The order of bytes is only stated where the container leaves it open.
@@ -187,11 +170,7 @@ fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -
             if matches!(spec.encoding, Choice::Any) {
                 None
             } else {
-                let which = if asked == ByteOrder::Big {
-                    "little"
-                } else {
-                    "big"
-                };
+                let which = if asked == ByteOrder::Big { "little" } else { "big" };
                 return Err(Error::BadSpec {
                     line: spec.to_string(),
                     what: format!("samples in {container} are {which}-endian"),
@@ -201,11 +180,8 @@ fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -
         (Container::Raw | Container::Aifc, asked) if wide => {
             let same = own.container == container && own.encoding.codec == encoding.codec;
             let kept = own.encoding.order.filter(|_| same);
-            let usual = if container == Container::Raw {
-                ByteOrder::Little
-            } else {
-                ByteOrder::Big
-            };
+            let usual =
+                if container == Container::Raw { ByteOrder::Little } else { ByteOrder::Big };
             // Of floating point, AIFF-C has big-endian names only.
             let float = matches!(encoding.codec.kind(), Kind::Float(_));
             match asked.or(kept).unwrap_or(usual) {

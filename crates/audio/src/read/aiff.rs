@@ -35,11 +35,8 @@ struct Mark {
 }
 
 /// Compression types whose samples are not decoded here, by name.
-const NAMED: &[(&[u8; 4], &str)] = &[
-    (b"ima4", "IMA ADPCM in packets (ima4)"),
-    (b"GSM ", "GSM 6.10"),
-    (b"alac", "ALAC"),
-];
+const NAMED: &[(&[u8; 4], &str)] =
+    &[(b"ima4", "IMA ADPCM in packets (ima4)"), (b"GSM ", "GSM 6.10"), (b"alac", "ALAC")];
 
 /// Reads all chunks but the samples.
 pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
@@ -64,11 +61,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
                 if let b"NAME" | b"AUTH" | b"ANNO" | b"(c) " = id {
                     tags.push(Tag::of_aiff(id, text(&walker.contents(&chunk)?)));
                 }
-                extras.push(Extra {
-                    id: readable(id),
-                    offset: chunk.offset,
-                    bytes: chunk.bytes,
-                });
+                extras.push(Extra { id: readable(id), offset: chunk.offset, bytes: chunk.bytes });
             }
         }
     }
@@ -90,10 +83,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let frames = common.frames.min(in_file);
     plain.bytes = frames * unit;
     if in_file < common.frames {
-        notes.push(Note::Truncated {
-            promised: common.frames,
-            held: in_file,
-        });
+        notes.push(Note::Truncated { promised: common.frames, held: in_file });
     } else if bytes / unit > common.frames {
         notes.push(Note::Corrected {
             what: format!(
@@ -108,10 +98,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let mut markers: Vec<Marker> = marks
         .iter()
         .filter(|mark| !of_loop(mark.id))
-        .map(|mark| Marker {
-            frame: mark.frame,
-            name: mark.name.clone(),
-        })
+        .map(|mark| Marker { frame: mark.frame, name: mark.name.clone() })
         .collect();
     markers.sort_by_key(|marker| marker.frame);
     // Places are among what is beside the samples, like `smpl` and `cue ` of a WAV.
@@ -132,12 +119,9 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
 /// AIFF 1.3, "The Common Chunk": channels, frames, bits, rate; AIFF-C adds the compression type.
 fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common> {
     let bad = |what: String| walker.malformed(&what, offset);
-    let (Some(channels), Some(frames), Some(bits), Some(rate)) = (
-        be16(bytes, 0),
-        be32(bytes, 2),
-        be16(bytes, 6),
-        bytes.get(8..18),
-    ) else {
+    let (Some(channels), Some(frames), Some(bits), Some(rate)) =
+        (be16(bytes, 0), be32(bytes, 2), be16(bytes, 6), bytes.get(8..18))
+    else {
         return Err(bad("its \"COMM\" chunk is too short".to_owned()));
     };
     let rate = extended(rate);
@@ -181,10 +165,7 @@ fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common>
                 Some(_) => Container::Aifc,
                 None => Container::Aiff,
             },
-            encoding: Encoding {
-                order: stated.then_some(order),
-                ..Encoding::plain(codec)
-            },
+            encoding: Encoding { order: stated.then_some(order), ..Encoding::plain(codec) },
             rate,
             channels,
         },
@@ -229,11 +210,7 @@ fn read_marks(bytes: &[u8]) -> Vec<Mark> {
         };
         let length = usize::from(bytes.get(at + 6).copied().unwrap_or_default());
         let name = bytes.get(at + 7..at + 7 + length).unwrap_or_default();
-        marks.push(Mark {
-            id,
-            frame: frame.into(),
-            name: text(name),
-        });
+        marks.push(Mark { id, frame: frame.into(), name: text(name) });
         at += 6 + (1 + length).next_multiple_of(2);
     }
     marks
@@ -246,24 +223,15 @@ fn read_instrument(bytes: &[u8]) -> Instrument {
         let (mode, start, end) = (be16(bytes, at)?, be16(bytes, at + 2)?, be16(bytes, at + 4)?);
         (mode != 0).then_some((mode, start, end))
     });
-    Instrument {
-        loops: loops.collect(),
-    }
+    Instrument { loops: loops.collect() }
 }
 
 /// Markers lie between frames, so that a loop is half-open as it stands.
 fn loops(instrument: &Instrument, marks: &[Mark], frames: u64, notes: &mut Vec<Note>) -> Vec<Loop> {
-    let place = |id: u16| {
-        marks
-            .iter()
-            .find(|mark| mark.id == id)
-            .map(|mark| mark.frame)
-    };
+    let place = |id: u16| marks.iter().find(|mark| mark.id == id).map(|mark| mark.frame);
     let mut all = Vec::new();
     for &(mode, start, end) in &instrument.loops {
-        let range = place(start)
-            .zip(place(end))
-            .map(|(start, end)| FrameRange { start, end });
+        let range = place(start).zip(place(end)).map(|(start, end)| FrameRange { start, end });
         match range {
             Some(range) if !range.is_empty() && range.end <= frames => {
                 if mode != 1 {
@@ -292,10 +260,7 @@ mod tests {
         for (bytes, want) in [
             ([0x40, 0x0E, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 44_100.0),
             ([0x40, 0x0F, 0xAC, 0x44, 0, 0, 0, 0, 0, 0], 88_200.0),
-            (
-                [0x40, 0x0E, 0xAD, 0xDD, 0x17, 0x45, 0xD1, 0x74, 0x5D, 0x17],
-                44_509.090_909,
-            ),
+            ([0x40, 0x0E, 0xAD, 0xDD, 0x17, 0x45, 0xD1, 0x74, 0x5D, 0x17], 44_509.090_909),
             ([0x3F, 0xFF, 0x80, 0, 0, 0, 0, 0, 0, 0], 1.0),
             ([0; 10], 0.0),
         ] {

@@ -42,12 +42,8 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
         0 => bytes.malformed("it has 0 channels", 20),
         n => bytes.unsupported(format!("{n} channels (32 are the most)")),
     })?;
-    let format = Format {
-        container: Container::Au,
-        encoding: Encoding::plain(codec),
-        rate,
-        channels,
-    };
+    let format =
+        Format { container: Container::Au, encoding: Encoding::plain(codec), rate, channels };
     let offset = u64::from(offset);
     let in_file = bytes.length().saturating_sub(offset);
     let mut plain = Plain::samples(offset, 0, format, ByteOrder::Big);
@@ -61,19 +57,13 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     };
     let frames = in_file.min(promised) / plain.unit_bytes;
     if in_file < promised {
-        notes.push(Note::Truncated {
-            promised: promised / plain.unit_bytes,
-            held: frames,
-        });
+        notes.push(Note::Truncated { promised: promised / plain.unit_bytes, held: frames });
     }
     plain.bytes = frames * plain.unit_bytes;
     // Four zeros are the empty text that the format asks for at least.
     let text = four(&head, 24).filter(|first| offset > 28 || (offset == 28 && *first != [0; 4]));
-    let extras = text.map(|_| Extra {
-        id: "annotation".to_owned(),
-        offset: 24,
-        bytes: offset - 24,
-    });
+    let extras =
+        text.map(|_| Extra { id: "annotation".to_owned(), offset: 24, bytes: offset - 24 });
     let facts = Facts {
         frames,
         audio_bytes: plain.bytes,

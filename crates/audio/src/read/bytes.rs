@@ -17,12 +17,7 @@ pub struct Bytes<'a> {
 impl<'a> Bytes<'a> {
     /// Measures the file; `format` names it in errors.
     pub fn new(file: &'a mut dyn ReadSeek, path: &Path, format: &'static str) -> Result<Self> {
-        let mut bytes = Self {
-            file,
-            path: path.to_owned(),
-            format,
-            length: 0,
-        };
+        let mut bytes = Self { file, path: path.to_owned(), format, length: 0 };
         bytes.length = bytes.io(|file| file.seek(SeekFrom::End(0)))?;
         Ok(bytes)
     }
@@ -65,17 +60,11 @@ impl<'a> Bytes<'a> {
 
     /// What is known, but not decoded here.
     pub fn unsupported(&self, what: String) -> Error {
-        Error::Unsupported {
-            path: self.path.clone(),
-            what,
-        }
+        Error::Unsupported { path: self.path.clone(), what }
     }
 
     fn io(&mut self, act: impl FnOnce(&mut dyn ReadSeek) -> io::Result<u64>) -> Result<u64> {
-        act(self.file).map_err(|source| Error::Read {
-            path: self.path.clone(),
-            source,
-        })
+        act(self.file).map_err(|source| Error::Read { path: self.path.clone(), source })
     }
 }
 

@@ -62,11 +62,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
         match &id {
             b"desc" => description = Some(read_description(&contents(&mut bytes)?, &bytes)?),
             b"data" => {
-                data = Some((
-                    offset + 4,
-                    length.saturating_sub(4),
-                    in_file.saturating_sub(4),
-                ))
+                data = Some((offset + 4, length.saturating_sub(4), in_file.saturating_sub(4)))
             }
             b"pakt" => table = read_table(contents(&mut bytes)?),
             b"kuki" => cookie = contents(&mut bytes)?,
@@ -77,11 +73,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
                     b"mark" => markers = read_markers(&contents(&mut bytes)?),
                     _ => {}
                 }
-                extras.push(Extra {
-                    id: id.escape_ascii().to_string(),
-                    offset,
-                    bytes: length,
-                });
+                extras.push(Extra { id: id.escape_ascii().to_string(), offset, bytes: length });
             }
         }
         match offset.checked_add(length) {
@@ -92,13 +84,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let description = description.ok_or_else(|| bytes.malformed("it has no \"desc\" chunk", 8))?;
     let data = data.ok_or_else(|| bytes.malformed("it has no \"data\" chunk", 8))?;
     let format = format_of(&description, &cookie, &bytes)?;
-    let facts = Facts {
-        tags,
-        markers,
-        extras,
-        notes,
-        ..Facts::new(format, bytes.length())
-    };
+    let facts = Facts { tags, markers, extras, notes, ..Facts::new(format, bytes.length()) };
     match description.packet_bytes {
         0 => packets(facts, data, table, cookie, &description, &bytes),
         _ => plain(facts, data, &description),
@@ -122,14 +108,8 @@ fn read_description(bytes: &[u8], file: &Bytes<'_>) -> Result<Description> {
 
 /// Flags of `lpcm`: 1 floating point, 2 little-endian.
 fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Result<Format> {
-    let Description {
-        kind, flags, bits, ..
-    } = description;
-    let order = if flags & 2 == 0 {
-        ByteOrder::Big
-    } else {
-        ByteOrder::Little
-    };
+    let Description { kind, flags, bits, .. } = description;
+    let order = if flags & 2 == 0 { ByteOrder::Big } else { ByteOrder::Little };
     let codec = match (kind, flags & 1, bits) {
         (b"lpcm", 1, 32) => Codec::F32,
         (b"lpcm", 1, 64) => Codec::F64,
@@ -149,23 +129,16 @@ fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Res
             return Err(bytes.unsupported(format!("CAF of type \"{}\"", kind.escape_ascii())));
         }
     };
-    let hertz = u32::try_from(rounded(description.rate))
-        .ok()
-        .and_then(SampleRate::new);
+    let hertz = u32::try_from(rounded(description.rate)).ok().and_then(SampleRate::new);
     let rate = hertz
         .ok_or_else(|| bytes.malformed(&format!("its sample rate is {}", description.rate), 20))?;
-    let channels = u16::try_from(description.channels)
-        .ok()
-        .and_then(Channels::new);
+    let channels = u16::try_from(description.channels).ok().and_then(Channels::new);
     let channels =
         channels.ok_or_else(|| bytes.malformed("it has no channels, or more than 32", 44))?;
     let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
     Ok(Format {
         container: Container::Caf,
-        encoding: Encoding {
-            order: wide.then_some(order),
-            ..Encoding::plain(codec)
-        },
+        encoding: Encoding { order: wide.then_some(order), ..Encoding::plain(codec) },
         rate,
         channels,
     })
@@ -173,25 +146,14 @@ fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Res
 
 fn plain(mut facts: Facts, data: (u64, u64, u64), description: &Description) -> Result<Opened> {
     let (offset, stated, in_file) = data;
-    let order = if description.flags & 2 == 0 {
-        ByteOrder::Big
-    } else {
-        ByteOrder::Little
-    };
+    let order = if description.flags & 2 == 0 { ByteOrder::Big } else { ByteOrder::Little };
     // CAF's bytes are signed whatever their order is said to be.
-    let order = if facts.format.encoding.codec == Codec::Pcm8 {
-        ByteOrder::Big
-    } else {
-        order
-    };
+    let order = if facts.format.encoding.codec == Codec::Pcm8 { ByteOrder::Big } else { order };
     let mut plain = Plain::samples(offset, 0, facts.format, order);
     let unit = plain.unit_bytes;
     facts.frames = stated.min(in_file) / unit;
     if in_file < stated {
-        facts.notes.push(Note::Truncated {
-            promised: stated / unit,
-            held: facts.frames,
-        });
+        facts.notes.push(Note::Truncated { promised: stated / unit, held: facts.frames });
     }
     plain.bytes = facts.frames * unit;
     facts.audio_bytes = plain.bytes;
@@ -225,18 +187,9 @@ fn packets(
     let held = (whole * u64::from(description.packet_frames)).saturating_sub(table.priming);
     facts.frames = table.frames.min(held);
     if held < table.frames {
-        facts.notes.push(Note::Truncated {
-            promised: table.frames,
-            held,
-        });
+        facts.notes.push(Note::Truncated { promised: table.frames, held });
     }
-    let body = CafPackets {
-        setup,
-        sizes,
-        whole,
-        offset,
-        skip: table.priming,
-    };
+    let body = CafPackets { setup, sizes, whole, offset, skip: table.priming };
     Ok(Opened::new(facts, body))
 }
 
@@ -269,19 +222,13 @@ fn places(sizes: Arc<Vec<u8>>, mut offset: u64) -> impl Iterator<Item = (u64, u3
 
 /// The configuration alone, or within `frma` and `alac` boxes as QuickTime has it.
 fn alac_config(cookie: &[u8]) -> Option<&[u8]> {
-    let start = if cookie.get(4..8) == Some(b"frma") {
-        24
-    } else {
-        0
-    };
+    let start = if cookie.get(4..8) == Some(b"frma") { 24 } else { 0 };
     cookie.get(start..start + 24)
 }
 
 /// An `esds` without its box.
 fn aac_config(cookie: &[u8]) -> Option<Vec<u8>> {
-    let at = cookie
-        .windows(2)
-        .position(|w| w[0] == 5 && (w[1] & 0x80 != 0 || w[1] < 64))?;
+    let at = cookie.windows(2).position(|w| w[0] == 5 && (w[1] & 0x80 != 0 || w[1] < 64))?;
     let mut rest = &cookie[at + 1..];
     let mut length = 0;
     while let Some((byte, next)) = rest.split_first() {
@@ -291,41 +238,26 @@ fn aac_config(cookie: &[u8]) -> Option<Vec<u8>> {
             break;
         }
     }
-    rest.get(..length)
-        .filter(|config| config.len() >= 2)
-        .map(<[u8]>::to_vec)
+    rest.get(..length).filter(|config| config.len() >= 2).map(<[u8]>::to_vec)
 }
 
 /// "Information Chunk": pairs of texts.
 fn read_info(bytes: &[u8]) -> Vec<Tag> {
     let stated = size(be32(bytes, 0).unwrap_or(0).into()).min(1024);
-    let texts: Vec<&[u8]> = bytes
-        .get(4..)
-        .unwrap_or_default()
-        .split(|&b| b == 0)
-        .take(2 * stated)
-        .collect();
+    let texts: Vec<&[u8]> =
+        bytes.get(4..).unwrap_or_default().split(|&b| b == 0).take(2 * stated).collect();
     let pairs = texts.chunks_exact(2);
-    pairs
-        .map(|pair| Tag::new(&text(pair[0]).to_uppercase(), text(pair[1])))
-        .collect()
+    pairs.map(|pair| Tag::new(&text(pair[0]).to_uppercase(), text(pair[1]))).collect()
 }
 
 /// "Marker Chunk": a count and a time base, then 28 bytes for each: a type, a place, a name's number …
 fn read_markers(bytes: &[u8]) -> Vec<Marker> {
     let stated = size(be32(bytes, 0).unwrap_or(0).into()).min(1024);
-    let records = bytes
-        .get(8..)
-        .unwrap_or_default()
-        .chunks_exact(28)
-        .take(stated);
+    let records = bytes.get(8..).unwrap_or_default().chunks_exact(28).take(stated);
     records
         .filter_map(|record| {
             let frame = f64::from_bits(be64(record, 4)?);
-            Some(Marker {
-                frame: rounded(frame),
-                name: String::new(),
-            })
+            Some(Marker { frame: rounded(frame), name: String::new() })
         })
         .collect()
 }
@@ -352,9 +284,7 @@ impl Body for CafPackets {
             setup => Box::new(Symphonia::new(setup.clone()).map_err(broken)?),
         };
         let packets = self.packets(file, path)?;
-        Ok(Box::new(Decoded::new(
-            packets, decoder, path, facts, self.skip,
-        )))
+        Ok(Box::new(Decoded::new(packets, decoder, path, facts, self.skip)))
     }
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {

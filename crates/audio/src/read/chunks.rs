@@ -108,17 +108,9 @@ impl<'a> Walker<'a> {
             let contents = self.bytes.at(offset, 28)?;
             self.sizes = le64(&contents, 8).map(|data| Sizes64 { data });
         }
-        let bytes = if id == *b"data" {
-            self.data_size(stated, offset, held)?
-        } else {
-            u64::from(stated)
-        };
-        let chunk = Chunk {
-            id,
-            offset,
-            bytes,
-            held: bytes.min(held),
-        };
+        let bytes =
+            if id == *b"data" { self.data_size(stated, offset, held)? } else { u64::from(stated) };
+        let chunk = Chunk { id, offset, bytes, held: bytes.min(held) };
         self.at = self.behind(&chunk)?;
         Ok(Some(chunk))
     }
@@ -158,9 +150,7 @@ impl<'a> Walker<'a> {
         if padded || !plausible(&next[..4]) {
             return Ok(end + 1);
         }
-        self.notes.push(Note::MissingPad {
-            chunk: readable(&chunk.id),
-        });
+        self.notes.push(Note::MissingPad { chunk: readable(&chunk.id) });
         Ok(end)
     }
 

@@ -58,9 +58,8 @@ pub fn take_loop(
             let name = plain(&tag.name);
             names.contains(&name.as_str()) || Some(name) == own
         };
-        let at = tags
-            .iter()
-            .position(|tag| is(tag) && value(tag, own_unit(hints), rate).is_some())?;
+        let at =
+            tags.iter().position(|tag| is(tag) && value(tag, own_unit(hints), rate).is_some())?;
         let tag = tags.remove(at);
         found.push(tag.name.clone());
         value(&tag, own_unit(hints), rate)
@@ -72,9 +71,7 @@ pub fn take_loop(
         return None;
     }
     let start = start.unwrap_or(0);
-    let end = end
-        .or(length.map(|length| start.saturating_add(length)))
-        .unwrap_or(frames);
+    let end = end.or(length.map(|length| start.saturating_add(length))).unwrap_or(frames);
     let range = FrameRange { start, end };
     if range.is_empty() || end > frames {
         notes.push(Note::Corrected {
@@ -88,10 +85,7 @@ pub fn take_loop(
 }
 
 fn own_unit(hints: &Hints) -> LoopUnit {
-    hints
-        .loop_tags
-        .as_ref()
-        .map_or(LoopUnit::Frames, |tags: &LoopTags| tags.unit)
+    hints.loop_tags.as_ref().map_or(LoopUnit::Frames, |tags: &LoopTags| tags.unit)
 }
 
 fn value(tag: &Tag, unit: LoopUnit, rate: SampleRate) -> Option<u64> {
@@ -113,44 +107,21 @@ mod tests {
     fn loops_in_the_usual_spellings() {
         let rate = SampleRate::new(48_000).unwrap();
         let seconds: LoopTags = "start=FROM,end=TO,in=seconds".parse().unwrap();
-        type Case<'a> = (
-            &'a [(&'a str, &'a str)],
-            Option<&'a LoopTags>,
-            Option<(u64, u64)>,
-        );
+        type Case<'a> = (&'a [(&'a str, &'a str)], Option<&'a LoopTags>, Option<(u64, u64)>);
         let cases: &[Case<'_>] = &[
-            (
-                &[("LOOPSTART", "100"), ("LOOPLENGTH", "400")],
-                None,
-                Some((100, 500)),
-            ),
-            (
-                &[("loop_start", "100"), ("Loop-End", "500")],
-                None,
-                Some((100, 500)),
-            ),
+            (&[("LOOPSTART", "100"), ("LOOPLENGTH", "400")], None, Some((100, 500))),
+            (&[("loop_start", "100"), ("Loop-End", "500")], None, Some((100, 500))),
             (&[("LOOPSTART", "100")], None, Some((100, 1000))),
             (&[("LOOPLENGTH", "400")], None, Some((0, 400))),
             (&[("LOOPSTART", "soon")], None, None),
             (&[("LOOPSTART", "100"), ("LOOPEND", "2000")], None, None),
-            (
-                &[("FROM", "0.002"), ("TO", "0.0104")],
-                Some(&seconds),
-                Some((96, 499)),
-            ),
+            (&[("FROM", "0.002"), ("TO", "0.0104")], Some(&seconds), Some((96, 499))),
         ];
         for (texts, own, want) in cases {
             let mut tags: Vec<Tag> = texts.iter().map(|(n, v)| Tag::new(n, *v)).collect();
-            let hints = Hints {
-                loop_tags: own.cloned(),
-                ..Hints::default()
-            };
+            let hints = Hints { loop_tags: own.cloned(), ..Hints::default() };
             let found = take_loop(&mut tags, &hints, 1000, rate, &mut Vec::new());
-            assert_eq!(
-                found.map(|(l, _)| (l.range.start, l.range.end)),
-                *want,
-                "{texts:?}"
-            );
+            assert_eq!(found.map(|(l, _)| (l.range.start, l.range.end)), *want, "{texts:?}");
         }
     }
 }

@@ -19,15 +19,8 @@ use symphonia::core::io::MediaSourceStream;
 use symphonia::default::formats::FlacReader;
 
 /// Names of the metadata blocks (RFC 9639, 8.1).
-const BLOCKS: [&str; 7] = [
-    "STREAMINFO",
-    "PADDING",
-    "APPLICATION",
-    "SEEKTABLE",
-    "VORBIS_COMMENT",
-    "CUESHEET",
-    "PICTURE",
-];
+const BLOCKS: [&str; 7] =
+    ["STREAMINFO", "PADDING", "APPLICATION", "SEEKTABLE", "VORBIS_COMMENT", "CUESHEET", "PICTURE"];
 /// Metadata that is read at most.
 const MOST_BLOCKS: usize = 1024;
 
@@ -54,10 +47,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
             return Err(bytes.malformed("it ends within its metadata", at));
         };
         let length = u64::from(u32::from_be_bytes([0, a, b, c]));
-        let name = BLOCKS
-            .get(usize::from(kind & 0x7F))
-            .copied()
-            .unwrap_or("unknown");
+        let name = BLOCKS.get(usize::from(kind & 0x7F)).copied().unwrap_or("unknown");
         match name {
             "STREAMINFO" if info.is_none() => info = Some(bytes.at(at + 4, length)?),
             "PADDING" => {}
@@ -65,11 +55,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
                 if name == "VORBIS_COMMENT" {
                     tags = comments::parse(&bytes.at(at + 4, length)?);
                 }
-                extras.push(Extra {
-                    id: name.to_owned(),
-                    offset: at + 4,
-                    bytes: length,
-                });
+                extras.push(Extra { id: name.to_owned(), offset: at + 4, bytes: length });
             }
         }
         at += 4 + length;
@@ -90,19 +76,13 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
         }
         (0, None) => 0,
         (stated, None) if length == 0 => {
-            notes.push(Note::Truncated {
-                promised: stated,
-                held: 0,
-            });
+            notes.push(Note::Truncated { promised: stated, held: 0 });
             0
         }
         (stated, None) => stated,
         (stated, Some(held)) => {
             if held < stated {
-                notes.push(Note::Truncated {
-                    promised: stated,
-                    held,
-                });
+                notes.push(Note::Truncated { promised: stated, held });
             }
             if held > stated {
                 notes.push(Note::Corrected {
@@ -127,11 +107,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Resul
         notes,
         ..Facts::new(format, bytes.length())
     };
-    let body = Flac {
-        info,
-        offset: at,
-        bytes: length,
-    };
+    let body = Flac { info, offset: at, bytes: length };
     Ok(Opened::new(facts, body))
 }
 
@@ -150,11 +126,7 @@ fn read_info(info: &[u8], bytes: &Bytes<'_>) -> Result<(Format, u64, Option<u16>
         .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 18))?;
     let counted = u16::try_from(part(41, 3) + 1).unwrap_or(1);
     let bits = u16::try_from(part(36, 5) + 1).unwrap_or(16);
-    let codec = if bits <= 16 {
-        Codec::Flac16
-    } else {
-        Codec::Flac24
-    };
+    let codec = if bits <= 16 { Codec::Flac16 } else { Codec::Flac24 };
     if bits > 24 {
         return Err(bytes.unsupported(format!("FLAC of {bits} bits")));
     }
@@ -165,12 +137,8 @@ fn read_info(info: &[u8], bytes: &Bytes<'_>) -> Result<(Format, u64, Option<u16>
         8 => Channels::of(Layout::Surround71),
         n => Channels::new(n).unwrap_or(Channels::MONO),
     };
-    let format = Format {
-        container: Container::Flac,
-        encoding: Encoding::plain(codec),
-        rate,
-        channels,
-    };
+    let format =
+        Format { container: Container::Flac, encoding: Encoding::plain(codec), rate, channels };
     let whole = if bits <= 16 { 16 } else { 24 };
     Ok((format, part(0, 36), (bits != whole).then_some(bits)))
 }
@@ -231,11 +199,7 @@ fn frame_head(bytes: &[u8], fixed: u64) -> Option<(u64, u64)> {
         return None;
     }
     let variable = second & 1 != 0;
-    let start = if variable {
-        number
-    } else {
-        number.checked_mul(fixed)?
-    };
+    let start = if variable { number } else { number.checked_mul(fixed)? };
     Some((start, length))
 }
 
@@ -290,10 +254,7 @@ impl Body for Flac {
     }
 
     fn stream(&self) -> Stream {
-        Stream {
-            headers: vec![self.info.clone()],
-            ..Stream::default()
-        }
+        Stream { headers: vec![self.info.clone()], ..Stream::default() }
     }
 }
 
@@ -306,10 +267,7 @@ mod tests {
         for (bytes, want) in [
             (&[0x7F][..], Some((0x7F, 1))),
             (&[0xC2, 0xA9], Some((0xA9, 2))),
-            (
-                &[0xFE, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF],
-                Some(((1 << 36) - 1, 7)),
-            ),
+            (&[0xFE, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF, 0xBF], Some(((1 << 36) - 1, 7))),
             (&[0x80], None),
             (&[0xC2, 0x29], None),
         ] {

@@ -80,10 +80,7 @@ impl MediaSource for Handle {
 impl Input {
     /// A file of the user's.
     pub fn file(path: &Path) -> Self {
-        Self {
-            name: path.to_owned(),
-            place: Place::Here,
-        }
+        Self { name: path.to_owned(), place: Place::Here }
     }
 
     /// Copies a stream into a private file, since headers and samples may have to be read twice.
@@ -98,31 +95,21 @@ impl Input {
             Ok((path, private))
         });
         match spooled {
-            Ok((path, private)) => Ok(Self {
-                name,
-                place: Place::Spooled {
-                    path,
-                    _kept: private,
-                },
-            }),
+            Ok((path, private)) => {
+                Ok(Self { name, place: Place::Spooled { path, _kept: private } })
+            }
             Err(source) => Err(Error::Read { path: name, source }),
         }
     }
 
     /// A private file, under the name by which messages call it; whoever made it keeps it while it is read.
     pub fn stored(name: &Path, path: PathBuf) -> Self {
-        Self {
-            name: name.to_owned(),
-            place: Place::Stored(path),
-        }
+        Self { name: name.to_owned(), place: Place::Stored(path) }
     }
 
     /// Bytes in memory, under the name by which messages call them.
     pub fn memory(name: &Path, bytes: Arc<[u8]>) -> Self {
-        Self {
-            name: name.to_owned(),
-            place: Place::Memory(bytes),
-        }
+        Self { name: name.to_owned(), place: Place::Memory(bytes) }
     }
 
     /// What to call it in messages.
@@ -148,10 +135,7 @@ impl Input {
             Place::Spooled { path, .. } | Place::Stored(path) => path,
             Place::Memory(bytes) => return Ok(Handle::Memory(Cursor::new(bytes.clone()))),
         };
-        let wrap = |source| Error::Read {
-            path: self.name.clone(),
-            source,
-        };
+        let wrap = |source| Error::Read { path: self.name.clone(), source };
         open_regular(path).map(Handle::Disk).map_err(wrap)
     }
 }

@@ -31,10 +31,7 @@ struct Track {
 
 /// Reads the headers, and decodes the whole once: Matroska counts in milliseconds, not in frames.
 pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
-    let read = |source| Error::Read {
-        path: path.to_owned(),
-        source,
-    };
+    let read = |source| Error::Read { path: path.to_owned(), source };
     let length = file.seek(SeekFrom::End(0)).map_err(read)?;
     file.seek(SeekFrom::Start(0)).map_err(read)?;
     let reader = reader(file.again().map_err(read)?, path)?;
@@ -46,13 +43,10 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
             _ => None,
         })
         .collect();
-    let unsupported = |what: &str| Error::Unsupported {
-        path: path.to_owned(),
-        what: what.to_owned(),
-    };
-    let found = sounds
-        .iter()
-        .find_map(|(id, parameters)| Some((*id, codec_of(parameters)?, parameters)));
+    let unsupported =
+        |what: &str| Error::Unsupported { path: path.to_owned(), what: what.to_owned() };
+    let found =
+        sounds.iter().find_map(|(id, parameters)| Some((*id, codec_of(parameters)?, parameters)));
     let Some((track, codec, parameters)) = found else {
         return Err(unsupported(match sounds.first() {
             None => "Matroska without a sound track",
@@ -97,28 +91,23 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
     while packets.next(&mut packet)? {
         block.clear();
         block.shape(format.channels.count().into(), 0);
-        decoder
-            .decode(&packet, &mut block)
-            .map_err(|what| Error::Malformed {
-                path: path.to_owned(),
-                format: "Matroska",
-                what,
-                offset: 0,
-            })?;
+        decoder.decode(&packet, &mut block).map_err(|what| Error::Malformed {
+            path: path.to_owned(),
+            format: "Matroska",
+            what,
+            offset: 0,
+        })?;
         facts.frames += count(block.frames());
         facts.audio_bytes += count(packet.len());
     }
     facts.frames = facts.frames.saturating_sub(delay);
     if packets.cut {
-        facts.notes.push(Note::Corrected {
-            what: "it ends within a packet: it is cut short".to_owned(),
-        });
+        facts
+            .notes
+            .push(Note::Corrected { what: "it ends within a packet: it is cut short".to_owned() });
     }
     let parameters = parameters.clone();
-    let body = Track {
-        id: track,
-        parameters,
-    };
+    let body = Track { id: track, parameters };
     Ok(Opened::new(facts, body))
 }
 
@@ -200,8 +189,6 @@ impl Body for Track {
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let reader = reader(file, path)?;
-        Ok(Box::new(TrackPackets::new(
-            reader, self.id, path, "Matroska",
-        )))
+        Ok(Box::new(TrackPackets::new(reader, self.id, path, "Matroska")))
     }
 }

@@ -96,10 +96,7 @@ struct Opened {
 
 impl Opened {
     fn new(facts: Facts, body: impl Body + 'static) -> Self {
-        Self {
-            facts,
-            body: Box::new(body),
-        }
+        Self { facts, body: Box::new(body) }
     }
 }
 
@@ -162,10 +159,7 @@ impl Clip {
         let mut bytes = Vec::new();
         file.seek(SeekFrom::Start(extra.offset))
             .and_then(|_| file.take(extra.bytes).read_to_end(&mut bytes))
-            .map_err(|source| Error::Read {
-                path: self.input.name().to_owned(),
-                source,
-            })?;
+            .map_err(|source| Error::Read { path: self.input.name().to_owned(), source })?;
         Ok(bytes)
     }
 
@@ -187,19 +181,14 @@ impl Clip {
 
     /// What is needed beside its packets.
     pub fn stream(&self) -> Stream {
-        Stream {
-            bytes: self.facts.audio_bytes,
-            ..self.body.stream()
-        }
+        Stream { bytes: self.facts.audio_bytes, ..self.body.stream() }
     }
 }
 
 /// By content: a reader a container.
 fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
-    let unsupported = |what: &str| Error::Unsupported {
-        path: path.to_owned(),
-        what: what.to_owned(),
-    };
+    let unsupported =
+        |what: &str| Error::Unsupported { path: path.to_owned(), what: what.to_owned() };
     match sniff::sniff(file, path)? {
         Sniffed::Known { container, about } => match container {
             Container::Wav | Container::Rf64 => wav::open(file, path),
@@ -215,9 +204,6 @@ fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
             Container::Raw => Err(unsupported(about)),
         },
         Sniffed::Named { about } => Err(unsupported(about)),
-        Sniffed::Unknown { looks } => Err(Error::Unknown {
-            path: path.to_owned(),
-            what: looks,
-        }),
+        Sniffed::Unknown { looks } => Err(Error::Unknown { path: path.to_owned(), what: looks }),
     }
 }

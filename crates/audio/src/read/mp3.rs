@@ -37,9 +37,7 @@ pub struct Head {
 }
 
 /// Bit rates of layer III in kbit/s (ISO/IEC 11172-3, 2.4.2.3 and 13818-3, 2.4.2.3).
-const RATES_1: [u32; 14] = [
-    32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320,
-];
+const RATES_1: [u32; 14] = [32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320];
 const RATES_2: [u32; 14] = [8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160];
 
 impl Head {
@@ -70,13 +68,7 @@ impl Head {
             (0, true) | (_, false) => 17,
             (_, true) => 9,
         };
-        Some(Self {
-            rate,
-            channels: if mono { 1 } else { 2 },
-            bytes: bytes.into(),
-            frames,
-            side,
-        })
+        Some(Self { rate, channels: if mono { 1 } else { 2 }, bytes: bytes.into(), frames, side })
     }
 }
 
@@ -85,9 +77,7 @@ pub fn id3_bytes(head: &[u8]) -> Option<u64> {
     if !head.starts_with(b"ID3") || head.len() < 10 {
         return None;
     }
-    let size = head[6..10]
-        .iter()
-        .fold(0u64, |sum, byte| sum << 7 | u64::from(byte & 0x7F));
+    let size = head[6..10].iter().fold(0u64, |sum, byte| sum << 7 | u64::from(byte & 0x7F));
     let foot = if head[5] & 0x10 == 0 { 0 } else { 10 };
     Some(10 + size + foot)
 }
@@ -103,21 +93,14 @@ struct Mp3 {
 
 /// Finds the first frame, and walks all of them.
 pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
-    let copy = file.again().map_err(|source| Error::Read {
-        path: path.to_owned(),
-        source,
-    })?;
+    let copy = file.again().map_err(|source| Error::Read { path: path.to_owned(), source })?;
     let mut bytes = Bytes::new(file, path, "MP3")?;
     let (mut start, mut tags, mut extras) = (0, Vec::new(), Vec::new());
     while let Some(length) = id3_bytes(&bytes.at(start, 10)?) {
         if length <= LARGEST_TAG {
             tags.extend(read_id3(&bytes.at(start, length)?));
         }
-        extras.push(Extra {
-            id: "ID3".to_owned(),
-            offset: start,
-            bytes: length,
-        });
+        extras.push(Extra { id: "ID3".to_owned(), offset: start, bytes: length });
         start += length;
     }
     let searched = bytes.at(start, SEARCHED)?;
@@ -133,10 +116,7 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
         at += head.bytes;
     }
     let mut walk = Walk::new(copy, path, at, bytes.length())?;
-    let held = walk.count().map_err(|source| Error::Read {
-        path: path.to_owned(),
-        source,
-    })?;
+    let held = walk.count().map_err(|source| Error::Read { path: path.to_owned(), source })?;
     let mut notes = Vec::new();
     let (end, length) = (walk.at, bytes.length());
     if walk.cut {
@@ -146,10 +126,7 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
             held: held * head.frames,
         });
     } else if let Some(promised) = info.and_then(|info| info.packets).filter(|n| *n > held) {
-        notes.push(Note::Truncated {
-            promised: promised * head.frames,
-            held: held * head.frames,
-        });
+        notes.push(Note::Truncated { promised: promised * head.frames, held: held * head.frames });
     }
     let tail = bytes.at(end, 3)?;
     if end < length && !walk.cut {
@@ -158,21 +135,13 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
             b"APE" => "APE tag",
             _ => "bytes behind the last frame",
         };
-        extras.push(Extra {
-            id: id.to_owned(),
-            offset: end,
-            bytes: length - end,
-        });
+        extras.push(Extra { id: id.to_owned(), offset: end, bytes: length - end });
     }
     let all = held * head.frames;
     let (skip, frames) = match info.and_then(|info| info.gapless) {
         Some((delay, padding)) => {
             let skip = delay + DECODER_DELAY;
-            (
-                skip,
-                all.saturating_sub(delay + padding)
-                    .min(all.saturating_sub(skip)),
-            )
+            (skip, all.saturating_sub(delay + padding).min(all.saturating_sub(skip)))
         }
         None => (0, all),
     };
@@ -183,23 +152,9 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
         rate,
         channels: Channels::new(head.channels).unwrap_or(Channels::STEREO),
     };
-    let facts = Facts {
-        frames,
-        audio_bytes: end - at,
-        tags,
-        extras,
-        notes,
-        ..Facts::new(format, length)
-    };
-    Ok(Opened::new(
-        facts,
-        Mp3 {
-            first: at,
-            end,
-            skip,
-            packet_frames: head.frames,
-        },
-    ))
+    let facts =
+        Facts { frames, audio_bytes: end - at, tags, extras, notes, ..Facts::new(format, length) };
+    Ok(Opened::new(facts, Mp3 { first: at, end, skip, packet_frames: head.frames }))
 }
 
 /// A header that the next frame's follows, so that chance does not make one.
@@ -227,10 +182,7 @@ struct Info {
 fn read_info(frame: &[u8], head: &Head) -> Option<Info> {
     let at = 4 + head.side;
     if frame.get(36..40) == Some(b"VBRI") {
-        return Some(Info {
-            packets: be32(frame, 50).map(u64::from),
-            gapless: None,
-        });
+        return Some(Info { packets: be32(frame, 50).map(u64::from), gapless: None });
     }
     if !matches!(frame.get(at..at + 4), Some(b"Xing" | b"Info")) {
         return None;
@@ -246,16 +198,9 @@ fn read_info(frame: &[u8], head: &Head) -> Option<Info> {
             next += bytes;
         }
     }
-    let known = frame
-        .get(next..next + 4)
-        .is_some_and(|name| name.iter().all(u8::is_ascii_graphic));
+    let known = frame.get(next..next + 4).is_some_and(|name| name.iter().all(u8::is_ascii_graphic));
     let both = be32(frame, next + 20).map(|bits| u64::from(bits & 0x00FF_FFFF));
-    Some(Info {
-        packets,
-        gapless: both
-            .filter(|_| known)
-            .map(|both| (both >> 12, both & 0xFFF)),
-    })
+    Some(Info { packets, gapless: both.filter(|_| known).map(|both| (both >> 12, both & 0xFFF)) })
 }
 
 /// Goes from header to header.
@@ -270,10 +215,7 @@ struct Walk {
 impl Walk {
     fn new(mut file: Handle, path: &Path, at: u64, length: u64) -> Result<Self> {
         file.seek(SeekFrom::Start(at))
-            .map_err(|source| Error::Read {
-                path: path.to_owned(),
-                source,
-            })?;
+            .map_err(|source| Error::Read { path: path.to_owned(), source })?;
         Ok(Self {
             file: BufReader::with_capacity(1 << 16, file),
             at,
@@ -308,8 +250,7 @@ impl Walk {
     fn count(&mut self) -> io::Result<u64> {
         let mut frames = 0;
         while let Some((_, head)) = self.head()? {
-            self.file
-                .seek_relative(i64::try_from(head.bytes - 4).unwrap_or(0))?;
+            self.file.seek_relative(i64::try_from(head.bytes - 4).unwrap_or(0))?;
             frames += 1;
         }
         Ok(frames)
@@ -334,10 +275,7 @@ impl Packets for WholeFrames {
             self.walk.file.read_exact(&mut packet[4..])?;
             Ok(true)
         };
-        read().map_err(|source| Error::Read {
-            path: self.path.clone(),
-            source,
-        })
+        read().map_err(|source| Error::Read { path: self.path.clone(), source })
     }
 }
 
@@ -351,10 +289,9 @@ fn read_id3(bytes: &[u8]) -> Vec<Tag> {
     let mut at = 10;
     while let (Some(id), Some(stated)) = (bytes.get(at..at + 4), be32(bytes, at + 4)) {
         let length = match version {
-            4 => stated
-                .to_be_bytes()
-                .iter()
-                .fold(0usize, |sum, b| sum << 7 | usize::from(b & 0x7F)),
+            4 => {
+                stated.to_be_bytes().iter().fold(0usize, |sum, b| sum << 7 | usize::from(b & 0x7F))
+            }
             _ => size(stated.into()),
         };
         let Some(contents) = bytes.get(at + 10..(at + 10).saturating_add(length)) else {
@@ -367,9 +304,7 @@ fn read_id3(bytes: &[u8]) -> Vec<Tag> {
             tags.push(Tag::of_id3(id, id3_text(contents[0], &contents[1..])));
         } else if id == b"COMM" && contents.len() > 4 {
             let said = id3_text(contents[0], &contents[4..]);
-            let said = said
-                .split_once('\0')
-                .map_or(said.as_str(), |(_, said)| said);
+            let said = said.split_once('\0').map_or(said.as_str(), |(_, said)| said);
             tags.push(Tag::of_id3(id, said.to_owned()));
         }
         at += 10 + length;
@@ -400,10 +335,8 @@ fn id3_text(coding: u8, bytes: &[u8]) -> String {
 
 impl Body for Mp3 {
     fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
-        let decoder = Symphonia::new(Setup::Mp3).map_err(|what| Error::Unsupported {
-            path: path.to_owned(),
-            what,
-        })?;
+        let decoder = Symphonia::new(Setup::Mp3)
+            .map_err(|what| Error::Unsupported { path: path.to_owned(), what })?;
         let packets = self.packets(file, path)?;
         let decoded = Decoded::new(packets, Box::new(decoder), path, facts, self.skip);
         Ok(Box::new(decoded.silent_run_up(self.packet_frames)))
@@ -411,9 +344,6 @@ impl Body for Mp3 {
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let walk = Walk::new(file, path, self.first, self.end)?;
-        Ok(Box::new(WholeFrames {
-            walk,
-            path: path.to_owned(),
-        }))
+        Ok(Box::new(WholeFrames { walk, path: path.to_owned() }))
     }
 }

@@ -137,12 +137,7 @@ pub struct Placed<I> {
 impl<I: Iterator<Item = (u64, u32)> + Send> Placed<I> {
     /// Reads each place, an offset and a number of bytes, in turn; `file` stands at its start.
     pub fn new(file: Handle, path: &Path, places: I) -> Self {
-        Self {
-            file: BufReader::new(file),
-            path: path.to_owned(),
-            places,
-            at: 0,
-        }
+        Self { file: BufReader::new(file), path: path.to_owned(), places, at: 0 }
     }
 }
 
@@ -151,10 +146,7 @@ impl<I: Iterator<Item = (u64, u32)> + Send> Packets for Placed<I> {
         let Some((offset, bytes)) = self.places.next() else {
             return Ok(false);
         };
-        let wrap = |source: io::Error| Error::Read {
-            path: self.path.clone(),
-            source,
-        };
+        let wrap = |source: io::Error| Error::Read { path: self.path.clone(), source };
         let ahead = offset.cast_signed() - self.at.cast_signed();
         self.file.seek_relative(ahead).map_err(wrap)?;
         packet.resize(size(bytes.into()), 0);
@@ -174,11 +166,7 @@ pub struct Joined {
 impl Joined {
     /// From the first packet on.
     pub fn new(packets: Box<dyn Packets>) -> Self {
-        Self {
-            packets,
-            packet: Vec::new(),
-            at: 0,
-        }
+        Self { packets, packet: Vec::new(), at: 0 }
     }
 }
 
@@ -186,11 +174,7 @@ impl Read for Joined {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.at == self.packet.len() {
             self.at = 0;
-            if !self
-                .packets
-                .next(&mut self.packet)
-                .map_err(io::Error::other)?
-            {
+            if !self.packets.next(&mut self.packet).map_err(io::Error::other)? {
                 self.packet.clear();
                 return Ok(0);
             }

@@ -89,17 +89,9 @@ struct Pieces {
 impl Pieces {
     fn new(mut file: Handle, path: &Path, plain: &Plain) -> Result<Self> {
         file.seek(SeekFrom::Start(plain.offset))
-            .map_err(|source| Error::Read {
-                path: path.to_owned(),
-                source,
-            })?;
+            .map_err(|source| Error::Read { path: path.to_owned(), source })?;
         let units = (count(BLOCK_FRAMES) / plain.unit_frames).max(1);
-        Ok(Self {
-            file,
-            path: path.to_owned(),
-            left: plain.bytes,
-            piece: units * plain.unit_bytes,
-        })
+        Ok(Self { file, path: path.to_owned(), left: plain.bytes, piece: units * plain.unit_bytes })
     }
 }
 
@@ -111,10 +103,7 @@ impl Packets for Pieces {
             n if n == packet.len() => Ok(()),
             _ => Err(std::io::ErrorKind::UnexpectedEof.into()),
         });
-        filled.map_err(|source| Error::Read {
-            path: self.path.clone(),
-            source,
-        })?;
+        filled.map_err(|source| Error::Read { path: self.path.clone(), source })?;
         self.left -= wanted;
         Ok(wanted > 0)
     }

@@ -42,11 +42,7 @@ impl Private {
         let _ = lock.try_lock();
         let files = folder.path().join("files");
         fs::create_dir(&files)?;
-        Ok(Self {
-            _lock: lock,
-            _folder: folder,
-            files,
-        })
+        Ok(Self { _lock: lock, _folder: folder, files })
     }
 
     /// Where it is.
@@ -57,12 +53,7 @@ impl Private {
 
 /// Removes the folders of runs that are gone.
 fn sweep(within: &Path) {
-    for entry in fs::read_dir(within)
-        .into_iter()
-        .flatten()
-        .flatten()
-        .take(MOST)
-    {
+    for entry in fs::read_dir(within).into_iter().flatten().flatten().take(MOST) {
         let name = entry.file_name();
         let is_folder = entry.file_type().is_ok_and(|kind| kind.is_dir());
         if !is_folder || !name.to_string_lossy().starts_with(PREFIX) || !is_ours(&entry) {

@@ -25,12 +25,8 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let hertz = u32::from_be_bytes([0, rate[0], rate[1], rate[2]]);
     let rate = SampleRate::new(hertz)
         .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 9))?;
-    let format = Format {
-        container: Container::Qoa,
-        encoding: Encoding::plain(Codec::Qoa),
-        rate,
-        channels,
-    };
+    let format =
+        Format { container: Container::Qoa, encoding: Encoding::plain(Codec::Qoa), rate, channels };
     let unit = frame_bytes(256, channels.count().into());
     let in_file = bytes.length().saturating_sub(8);
     let whole = in_file / unit;
@@ -54,12 +50,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
         notes.push(Note::Truncated { promised, held });
     }
     let frames = held.min(promised);
-    let facts = Facts {
-        frames,
-        audio_bytes: in_file,
-        notes,
-        ..Facts::new(format, bytes.length())
-    };
+    let facts = Facts { frames, audio_bytes: in_file, notes, ..Facts::new(format, bytes.length()) };
     let plain = Plain {
         offset: 8,
         bytes: in_file,

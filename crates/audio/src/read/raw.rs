@@ -21,10 +21,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, stated: Format) -> Resu
     let order = stated.encoding.order.unwrap_or(ByteOrder::Little);
     let format = Format {
         container: Container::Raw,
-        encoding: Encoding {
-            order: (width > 1).then_some(order),
-            ..Encoding::plain(codec)
-        },
+        encoding: Encoding { order: (width > 1).then_some(order), ..Encoding::plain(codec) },
         ..stated
     };
     // Unsigned bytes are what little-endian stands for where a sample is one byte.
@@ -38,9 +35,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, stated: Format) -> Resu
         frames,
         audio_bytes: plain.bytes,
         notes: (rest != 0)
-            .then(|| Note::Corrected {
-                what: format!("the last {rest} bytes make no whole frame"),
-            })
+            .then(|| Note::Corrected { what: format!("the last {rest} bytes make no whole frame") })
             .into_iter()
             .collect(),
         ..Facts::new(format, length)

@@ -47,12 +47,7 @@ struct Mark {
 }
 
 const fn mark(at: usize, bytes: &'static [u8], container: Container, about: &'static str) -> Mark {
-    Mark {
-        at,
-        bytes,
-        container,
-        about,
-    }
+    Mark { at, bytes, container, about }
 }
 
 /// Longer marks first where one begins like another.
@@ -103,10 +98,7 @@ pub fn sniff(file: &mut dyn ReadSeek, path: &Path) -> Result<Sniffed> {
         Read::take(&mut *file, ENOUGH).read_to_end(head)?;
         file.seek(SeekFrom::Start(0))
     };
-    read(file, &mut head).map_err(|source| Error::Read {
-        path: path.to_owned(),
-        source,
-    })?;
+    read(file, &mut head).map_err(|source| Error::Read { path: path.to_owned(), source })?;
     Ok(by_first_bytes(&head))
 }
 
@@ -134,9 +126,7 @@ pub fn by_first_bytes(head: &[u8]) -> Sniffed {
         return Sniffed::Named { about };
     }
     if is_adts(head) {
-        return Sniffed::Named {
-            about: "an AAC stream without a container (ADTS)",
-        };
+        return Sniffed::Named { about: "an AAC stream without a container (ADTS)" };
     }
     if super::mp3::Head::parse(head).is_some() {
         return known(Container::Mp3, "MP3");
@@ -172,10 +162,7 @@ mod tests {
             (b"RIFF\x24\0\0\0WAVEfmt ", Some(Container::Wav)),
             (b"RF64\xFF\xFF\xFF\xFFWAVEds64", Some(Container::Wav)),
             (b"FORM\0\0\0\x2EAIFFCOMM", Some(Container::Aiff)),
-            (
-                b"OggS\0\x02\0\0\0\0\0\0\0\0....\0\0\0\0....\x01\x1E\x01vorbis",
-                Some(Container::Ogg),
-            ),
+            (b"OggS\0\x02\0\0\0\0\0\0\0\0....\0\0\0\0....\x01\x1E\x01vorbis", Some(Container::Ogg)),
             (b"fLaC\0\0\0\x22", Some(Container::Flac)),
             (b"\0\0\0\x20ftypM4A ", Some(Container::M4a)),
             (b"ID3\x04\0\0\0\0\0\0", Some(Container::Mp3)),

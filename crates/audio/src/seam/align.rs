@@ -35,12 +35,7 @@ pub fn align(
         return None;
     }
     let size = b.frames().next_power_of_two();
-    let mut alike = correlate(
-        planner,
-        [folded(a, size), folded(b, size)],
-        length,
-        first..end,
-    );
+    let mut alike = correlate(planner, [folded(a, size), folded(b, size)], length, first..end);
     if alike.iter().all(|alike| *alike < SAME) {
         let [a, b] = [a, b].map(|block| {
             let mut onsets = onsets(block, rate);
@@ -99,20 +94,14 @@ fn onsets(block: &Block, rate: SampleRate) -> Vec<Complex<f32>> {
     }
     let floor = 1e-3 * sum / real_size(raised.len().max(1)) + 1e-12;
     let level = |at: usize| {
-        let (from, to) = (
-            at.saturating_sub(step / 2),
-            (at + step / 2 + 1).min(raised.len()),
-        );
+        let (from, to) = (at.saturating_sub(step / 2), (at + step / 2 + 1).min(raised.len()));
         ((sums[to] - sums[from]) / real_size(to - from) + floor).ln()
     };
     let levels: Vec<f64> = (0..raised.len()).map(level).collect();
     let rise = |at: usize| (levels[at] - levels[at.saturating_sub(step)]).max(0.0);
     let rises: Vec<f64> = (0..raised.len()).map(rise).collect();
     let mean = rises.iter().sum::<f64>() / real_size(rises.len().max(1));
-    rises
-        .into_iter()
-        .map(|rise| Complex::new(single(rise - mean), 0.0))
-        .collect()
+    rises.into_iter().map(|rise| Complex::new(single(rise - mean), 0.0)).collect()
 }
 
 /// Even channels as the real part, odd ones as the imaginary part, high tones raised.

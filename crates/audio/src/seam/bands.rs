@@ -47,9 +47,7 @@ impl Bands {
         let facts = clip.facts();
         let rate = facts.format.rate;
         let [shortest, longest] = STEPS.map(|seconds| rate.frames(seconds).max(1));
-        let step = (facts.frames / 1024)
-            .clamp(shortest, longest)
-            .max(facts.frames.div_ceil(MOST));
+        let step = (facts.frames / 1024).clamp(shortest, longest).max(facts.frames.div_ceil(MOST));
         let mut analyser = Analyser::new(rate.real(), size(step));
         each_block(&mut *clip.frames()?, observer, |block| {
             make_finite(block);
@@ -92,9 +90,7 @@ impl Analyser {
         let fft = FftPlanner::new().plan_fft_forward(length);
         let hann = |i: usize| 1.0 - (TAU * real_size(i) / real_size(length)).cos();
         Self {
-            window: (0..length)
-                .map(|i| single(hann(i) / real_size(length)))
-                .collect(),
+            window: (0..length).map(|i| single(hann(i) / real_size(length))).collect(),
             scratch: vec![Complex::default(); fft.get_inplace_scratch_len()],
             spectrum: vec![Complex::default(); length],
             fft,
@@ -111,8 +107,7 @@ impl Analyser {
         self.waiting.drain(..self.at.min(self.waiting.len()));
         self.at = 0;
         let first = self.waiting.len();
-        self.waiting
-            .resize(first + block.frames(), Complex::default());
+        self.waiting.resize(first + block.frames(), Complex::default());
         for (index, channel) in block.channels().iter().enumerate() {
             for (to, sample) in self.waiting[first..].iter_mut().zip(channel) {
                 match index % 2 {
@@ -133,14 +128,12 @@ impl Analyser {
         for ((to, sample), weight) in self.spectrum.iter_mut().zip(from).zip(&self.window) {
             *to = sample * weight;
         }
-        self.fft
-            .process_with_scratch(&mut self.spectrum, &mut self.scratch);
+        self.fft.process_with_scratch(&mut self.spectrum, &mut self.scratch);
         let spectrum = &self.spectrum;
         // What both channels hold in a bin, whatever their phase.
         let powers: Levels = std::array::from_fn(|band| {
             let bins = self.edges[band]..self.edges[band + 1].min(length / 2);
-            bins.map(|bin| spectrum[bin].norm_sqr() + spectrum[length - bin].norm_sqr())
-                .sum()
+            bins.map(|bin| spectrum[bin].norm_sqr() + spectrum[length - bin].norm_sqr()).sum()
         });
         let both = std::array::from_fn(|band| self.last[band] + powers[band]);
         self.levels.push(both);

@@ -129,11 +129,7 @@ fn cut_tail(
             true => "the loop ends there; --tail keep keeps it",
             false => "it was asked for",
         };
-        selection.say(
-            "loop",
-            format!("the tail of {gone} is cut off"),
-            why.to_owned(),
-        );
+        selection.say("loop", format!("the tail of {gone} is cut off"), why.to_owned());
     }
     Ok(())
 }
@@ -149,14 +145,8 @@ pub fn near(
     facts: &Facts,
 ) -> Result<Wanted> {
     let rate = facts.format.rate;
-    for (place, range) in places
-        .into_iter()
-        .zip([&mut wanted.starts, &mut wanted.ends])
-    {
-        *range = FrameRange {
-            start: used.start,
-            end: used.end + 1,
-        };
+    for (place, range) in places.into_iter().zip([&mut wanted.starts, &mut wanted.ends]) {
+        *range = FrameRange { start: used.start, end: used.end + 1 };
         if let Some(place) = place {
             let frame = place
                 .frame(rate, facts.frames)
@@ -209,14 +199,8 @@ pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observ
     let facts = clip.facts();
     let frames = facts.frames;
     let wanted = Wanted {
-        starts: FrameRange {
-            start: 0,
-            end: frames / 2 + 1,
-        },
-        ends: FrameRange {
-            start: frames / 2,
-            end: frames + 1,
-        },
+        starts: FrameRange { start: 0, end: frames / 2 + 1 },
+        ends: FrameRange { start: frames / 2, end: frames + 1 },
         ..Wanted::any(facts)
     };
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
@@ -260,14 +244,8 @@ fn snapped(
     let rate = clip.facts().format.rate;
     let reach = reach.frames(rate).min(range.len() / 2);
     let side = rate.frames(SNAP).max(32);
-    let (before, after) = (
-        side.min(range.start - used.start),
-        side.min(used.end - range.end),
-    );
-    let early = FrameRange {
-        start: range.start - before,
-        end: range.start + after,
-    };
+    let (before, after) = (side.min(range.start - used.start), side.min(used.end - range.end));
+    let early = FrameRange { start: range.start - before, end: range.start + after };
     let late = FrameRange {
         start: (range.end - before).saturating_sub(reach),
         end: (range.end + after + reach).min(used.end),
@@ -277,14 +255,7 @@ fn snapped(
         false => {
             let blocks = windows(clip, &[early, late], observer)?;
             let last = size(late.len() - early.len()) + 1;
-            align(
-                &mut FftPlanner::new(),
-                &blocks[0],
-                &blocks[1],
-                rate,
-                0,
-                last,
-            )
+            align(&mut FftPlanner::new(), &blocks[0], &blocks[1], rate, 0, last)
         }
     };
     let Some(offset) = found else {
@@ -298,16 +269,10 @@ fn snapped(
     let moved = crate::num::real(end) - crate::num::real(range.end);
     selection.say(
         "loop",
-        format!(
-            "its end moves by {moved:+} frames ({:+.2} ms)",
-            1000.0 * moved / rate.real()
-        ),
+        format!("its end moves by {moved:+} frames ({:+.2} ms)", 1000.0 * moved / rate.real()),
         "there the wave is most like that at its start".to_owned(),
     );
-    Ok(FrameRange {
-        start: range.start,
-        end,
-    })
+    Ok(FrameRange { start: range.start, end })
 }
 
 /// Makes room for a crossfade, and measures how alike its sides are. Gives the loop as it is then.
@@ -338,17 +303,10 @@ fn fade(
             instead: "half of the loop is the longest that can be".to_owned(),
         });
     }
-    let side = |end: u64| FrameRange {
-        start: end - frames,
-        end,
-    };
+    let side = |end: u64| FrameRange { start: end - frames, end };
     let sides = windows(clip, &[side(moved.end), side(moved.start)], observer)?;
     let likeness = likeness(&sides[0], &sides[1]);
-    selection.crossfade = Some(Crossfade {
-        range: moved,
-        frames,
-        likeness,
-    });
+    selection.crossfade = Some(Crossfade { range: moved, frames, likeness });
     let law = match likeness {
         l if l > 0.7 => "nearly equal gain",
         l if l < 0.3 => "nearly equal power",

@@ -44,10 +44,7 @@ const COMPARED: f64 = 0.25;
 impl Wanted {
     /// Any loop that is worth it: a quarter of the clip, or 10 s.
     pub fn any(facts: &Facts) -> Self {
-        let all = FrameRange {
-            start: 0,
-            end: facts.frames + 1,
-        };
+        let all = FrameRange { start: 0, end: facts.frames + 1 };
         let rate = facts.format.rate;
         let least = (facts.frames / 4).min(rate.frames(10.0));
         Self {
@@ -75,14 +72,10 @@ pub fn find(
     let rate = facts.format.rate;
     let bands = Bands::measure(clip, observer)?;
     let hop = bands.hop;
-    let window = size(rate.frames(ALIKE) / hop)
-        .min(bands.levels.len() / 8)
-        .max(4);
+    let window = size(rate.frames(ALIKE) / hop).min(bands.levels.len() / 8).max(4);
     let repeats = repeats(&bands, wanted, window, LAGS);
-    let mut pairs: Vec<Pair> = repeats
-        .into_iter()
-        .filter_map(|repeat| Pair::around(repeat, hop, wanted, facts))
-        .collect();
+    let mut pairs: Vec<Pair> =
+        repeats.into_iter().filter_map(|repeat| Pair::around(repeat, hop, wanted, facts)).collect();
     if facts.frames <= ALIGNED / 4 {
         pairs.extend(Pair::whole(wanted, facts));
     }
@@ -109,10 +102,7 @@ pub fn find(
     best.truncate(most);
     if best.is_empty() {
         return Err(Error::CannotMeet {
-            what: format!(
-                "no loop was found in a clip of {}",
-                Duration(facts.seconds())
-            ),
+            what: format!("no loop was found in a clip of {}", Duration(facts.seconds())),
             instead: "ask for a shorter one with --at-least, or name it with --loop".to_owned(),
         });
     }
@@ -140,14 +130,9 @@ impl Pair {
             .min(last);
         let length = most.min(last);
         let start = middle.saturating_sub(length / 2).min(last - length);
-        let early = FrameRange {
-            start,
-            end: start + length,
-        };
+        let early = FrameRange { start, end: start + length };
         let late = FrameRange {
-            start: (early.start + lag)
-                .saturating_sub(reach)
-                .max(early.start + 1),
+            start: (early.start + lag).saturating_sub(reach).max(early.start + 1),
             end: (early.end + lag + reach).min(facts.frames),
         };
         (early.len() >= 64 && late.len() >= early.len()).then_some(Self {
@@ -160,21 +145,10 @@ impl Pair {
 
     /// All of a clip that is short for spectra: its beginning, wherever it comes again.
     fn whole(wanted: &Wanted, facts: &Facts) -> Option<Self> {
-        let early = FrameRange {
-            start: 0,
-            end: (facts.frames / 3).min(ALIGNED / 4),
-        };
-        let late = FrameRange {
-            start: wanted.lengths.start,
-            end: facts.frames.min(ALIGNED),
-        };
+        let early = FrameRange { start: 0, end: (facts.frames / 3).min(ALIGNED / 4) };
+        let late = FrameRange { start: wanted.lengths.start, end: facts.frames.min(ALIGNED) };
         (early.len() >= 64 && late.len() >= early.len()).then_some(Self {
-            repeat: Repeat {
-                lag: 0,
-                at: size(early.end / 2),
-                differs: 0.0,
-                run: 0,
-            },
+            repeat: Repeat { lag: 0, at: size(early.end / 2), differs: 0.0, run: 0 },
             hop: 1,
             early,
             late,
@@ -202,27 +176,14 @@ impl Pair {
         late.truncate(early.frames());
         let allowed = |at: usize| {
             let start = self.early.start + count(at);
-            wanted.allows(FrameRange {
-                start,
-                end: start + lag,
-            }) && start + lag <= facts.frames
+            wanted.allows(FrameRange { start, end: start + lag }) && start + lag <= facts.frames
         };
         let side = size(super::judge::side(rate)).min(early.frames() / 4);
         let middle = count(self.repeat.at) * self.hop + self.hop;
         let middle = size(middle.saturating_sub(self.early.start));
-        let at = place(
-            early,
-            &late,
-            size(rate.frames(PLACE)).max(4),
-            side,
-            middle,
-            allowed,
-        )?;
+        let at = place(early, &late, size(rate.frames(PLACE)).max(4), side, middle, allowed)?;
         let start = self.early.start + count(at);
-        let range = FrameRange {
-            start,
-            end: start + lag,
-        };
+        let range = FrameRange { start, end: start + lag };
         let cut = |block: &Block, from: usize, to: usize| {
             let part = |c: &Vec<f64>| c[from..to.min(c.len())].to_vec();
             Block::from_channels(block.channels().iter().map(part).collect())
@@ -302,10 +263,7 @@ fn place(
         (apart[to] - apart[from]) / (here + floor) + 1e-4 * loud + 1e-7 * far
     };
     let best = |range: std::ops::Range<usize>| {
-        range
-            .filter(|at| allowed(*at))
-            .map(|at| (at, cost(at)))
-            .min_by(|a, b| a.1.total_cmp(&b.1))
+        range.filter(|at| allowed(*at)).map(|at| (at, cost(at))).min_by(|a, b| a.1.total_cmp(&b.1))
     };
     let inner = side..frames.saturating_sub(side);
     best(inner).or_else(|| best(0..frames + 1)).map(|b| b.0)

@@ -122,18 +122,11 @@ pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judged> {
     ];
     let mut sides = windows(clip, &parts, &Unobserved)?.into_iter();
     let mut next = || sides.next().unwrap_or_default();
-    let sides = Sides {
-        before: next(),
-        after: next(),
-        lead: next(),
-        follow: next(),
-    };
-    sides
-        .judge(range, facts.format)
-        .ok_or_else(|| Error::CannotMeet {
-            what: "there is no sound around the seam".to_owned(),
-            instead: "choose another loop".to_owned(),
-        })
+    let sides = Sides { before: next(), after: next(), lead: next(), follow: next() };
+    sides.judge(range, facts.format).ok_or_else(|| Error::CannotMeet {
+        what: "there is no sound around the seam".to_owned(),
+        instead: "choose another loop".to_owned(),
+    })
 }
 
 /// How many frames on either side are looked at.
@@ -170,9 +163,7 @@ impl Sides {
         let click_db = clicks.fold(f64::NEG_INFINITY, f64::max);
         let level_db = self.least(|a, b| Some(level(b) - level(a)));
         let spectrum_db = self.least(|a, b| apart(a, b, rate));
-        let drawn = size(rate.frames(DRAWN))
-            .min(before.frames())
-            .min(after.frames());
+        let drawn = size(rate.frames(DRAWN)).min(before.frames()).min(after.frames());
         let around = |block: &Block, from: usize| block.channels()[0][from..from + drawn].to_vec();
         let drawn = [around(before, before.frames() - drawn), around(after, 0)];
         let alone = self.lead.frames() == 0 && self.follow.frames() == 0;
@@ -198,11 +189,8 @@ impl Sides {
     /// itself does the same at one of its ends.
     fn least(&self, differ: impl Fn(&Block, &Block) -> Option<f64>) -> f64 {
         let whole = self.before.frames().min(self.after.frames());
-        let pairs = [
-            (&self.before, &self.after),
-            (&self.before, &self.lead),
-            (&self.follow, &self.after),
-        ];
+        let pairs =
+            [(&self.before, &self.after), (&self.before, &self.lead), (&self.follow, &self.after)];
         let long = |(a, b): &(&Block, &Block)| a.frames().min(b.frames()) >= whole;
         pairs
             .into_iter()
@@ -270,13 +258,7 @@ fn click([before, after, lead, follow]: [&[f64]; 4], stretch: usize, masked: f64
     let own_back = own(&m_after, &m_lead).max(own(&m_follow, &m_before));
     let power = energies(&[before, after].concat(), before.len() + after.len())[0];
     let floor = 10f64.powf(FLOOR / 10.0);
-    let usual = forth
-        .usual
-        .max(back.usual)
-        .max(power * 10f64.powf(masked / 10.0))
-        .max(floor);
+    let usual = forth.usual.max(back.usual).max(power * 10f64.powf(masked / 10.0)).max(floor);
     let above = |there: f64, own: f64| there.max(floor * 1e-3) / usual.max(own);
-    10.0 * above(forth.there, own_forth)
-        .min(above(back.there, own_back))
-        .log10()
+    10.0 * above(forth.there, own_forth).min(above(back.there, own_back)).log10()
 }

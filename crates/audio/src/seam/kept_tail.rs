@@ -24,20 +24,10 @@ pub fn seam_error(
 ) -> Result<f64> {
     let reach = reach(from, to);
     let length = size(reach);
-    let behind = |place: u64| FrameRange {
-        start: place,
-        end: (place + reach).min(used.end),
-    };
-    let before = |place: u64| FrameRange {
-        start: place.saturating_sub(reach).max(used.start),
-        end: place,
-    };
-    let parts = [
-        behind(range.end),
-        behind(range.start),
-        before(range.start),
-        before(range.end),
-    ];
+    let behind = |place: u64| FrameRange { start: place, end: (place + reach).min(used.end) };
+    let before =
+        |place: u64| FrameRange { start: place.saturating_sub(reach).max(used.start), end: place };
+    let parts = [behind(range.end), behind(range.start), before(range.start), before(range.end)];
     let blocks = windows(clip, &parts, observer)?;
     let apart = |a: &Block, b: &Block, at_end: bool| -> Vec<Vec<f64>> {
         let sample = |channel: &[f64], n: usize| {
@@ -49,9 +39,7 @@ pub fn seam_error(
             index.and_then(|n| channel.get(n)).copied().unwrap_or(0.0)
         };
         let pairs = a.channels().iter().zip(b.channels());
-        pairs
-            .map(|(a, b)| (0..length).map(|n| sample(a, n) - sample(b, n)).collect())
-            .collect()
+        pairs.map(|(a, b)| (0..length).map(|n| sample(a, n) - sample(b, n)).collect()).collect()
     };
     let behind = apart(&blocks[0], &blocks[1], false);
     let before = apart(&blocks[2], &blocks[3], true);
@@ -62,9 +50,7 @@ pub fn seam_error(
         let silence = vec![0.0; length + shift];
         let place = count(silence.len());
         let late = behind.iter().map(|d| [&silence[..], d].concat()).collect();
-        let early = before
-            .iter()
-            .map(|d| [&silence[..shift], d, &silence].concat());
+        let early = before.iter().map(|d| [&silence[..shift], d, &silence].concat());
         let end = size(scaled(place, to, from));
         let out = collect(&mut Resampler::by(Samples::new(rate, late), from, to, rate))?;
         most = most.max(peak(&out, 0..end));

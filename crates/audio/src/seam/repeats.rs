@@ -46,14 +46,8 @@ impl Wanted {
 
     /// Lags, in stretches of `hop` frames, some of which may do.
     fn lags(&self, hop: u64) -> std::ops::RangeInclusive<usize> {
-        let least = self
-            .lengths
-            .start
-            .max(self.ends.start.saturating_sub(self.starts.end));
-        let most = self
-            .lengths
-            .end
-            .min(self.ends.end.saturating_sub(self.starts.start));
+        let least = self.lengths.start.max(self.ends.start.saturating_sub(self.starts.end));
+        let most = self.lengths.end.min(self.ends.end.saturating_sub(self.starts.start));
         size(least / hop).max(1)..=size(most.div_ceil(hop))
     }
 
@@ -73,9 +67,8 @@ pub fn repeats(bands: &Bands, wanted: &Wanted, window: usize, most: usize) -> Ve
     let last = (*lags.end()).min(bands.levels.len().saturating_sub(2));
     let mut lag = Lag::new(bands, window);
     let at = |lag: usize| wanted.places(lag, hop);
-    let mut order: Vec<Repeat> = (*lags.start()..=last)
-        .filter_map(|frames| lag.measure(frames).best(at(frames)))
-        .collect();
+    let mut order: Vec<Repeat> =
+        (*lags.start()..=last).filter_map(|frames| lag.measure(frames).best(at(frames))).collect();
     order.sort_by(|a, b| a.cost(window).total_cmp(&b.cost(window)));
     let mut chosen: Vec<Repeat> = Vec::new();
     for repeat in order {
@@ -111,12 +104,7 @@ struct Lag<'a> {
 
 impl<'a> Lag<'a> {
     fn new(bands: &'a Bands, window: usize) -> Self {
-        Self {
-            bands,
-            window: window / EVERY,
-            lag: 0,
-            sums: Vec::new(),
-        }
+        Self { bands, window: window / EVERY, lag: 0, sums: Vec::new() }
     }
 
     fn measure(&mut self, lag: usize) -> &Self {
@@ -178,10 +166,8 @@ impl<'a> Lag<'a> {
         let whole = places.start.max(half)..places.end.min(self.length().saturating_sub(half));
         // Most places have a whole window around them, and are the cheaper to compare.
         let inside = least(whole.clone(), Self::inside);
-        let edges = [
-            places.start..whole.start.min(places.end),
-            whole.end.max(places.start)..places.end,
-        ];
+        let edges =
+            [places.start..whole.start.min(places.end), whole.end.max(places.start)..places.end];
         let edges = edges.into_iter().filter_map(|part| least(part, Self::mean));
         let (at, best) = inside
             .into_iter()
@@ -203,9 +189,6 @@ impl<'a> Lag<'a> {
     fn first(&self, repeat: &Repeat, wanted: Range<usize>) -> Repeat {
         let most = 1.1 * repeat.differs.powi(2) + 0.05;
         let first = self.places(wanted).find(|at| self.mean(*at) <= most);
-        Repeat {
-            at: first.map_or(repeat.at, |at| at * EVERY),
-            ..*repeat
-        }
+        Repeat { at: first.map_or(repeat.at, |at| at * EVERY), ..*repeat }
     }
 }

@@ -45,19 +45,11 @@ impl Band {
         let (b, a0, a) = match self.response {
             Response::LowPass => {
                 let half = (1.0 - cos) / 2.0;
-                (
-                    [half, 1.0 - cos, half],
-                    1.0 + alpha,
-                    [-2.0 * cos, 1.0 - alpha],
-                )
+                ([half, 1.0 - cos, half], 1.0 + alpha, [-2.0 * cos, 1.0 - alpha])
             }
             Response::HighPass => {
                 let half = (1.0 + cos) / 2.0;
-                (
-                    [half, -1.0 - cos, half],
-                    1.0 + alpha,
-                    [-2.0 * cos, 1.0 - alpha],
-                )
+                ([half, -1.0 - cos, half], 1.0 + alpha, [-2.0 * cos, 1.0 - alpha])
             }
             Response::Peak(db) => {
                 let gain = 10f64.powf(db / 40.0);

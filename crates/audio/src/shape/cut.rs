@@ -15,11 +15,7 @@ pub struct Cut<S> {
 impl<S: Source> Cut<S> {
     /// Frames are counted from the source's first.
     pub fn new(source: S, range: FrameRange) -> Self {
-        Self {
-            source,
-            range,
-            at: 0,
-        }
+        Self { source, range, at: 0 }
     }
 }
 

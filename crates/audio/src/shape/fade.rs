@@ -41,14 +41,7 @@ pub struct Faded<S> {
 impl<S: Source> Faded<S> {
     /// A source of `frames` frames rises over the first `head` and falls over the last `tail`.
     pub fn new(source: S, frames: u64, head: u64, tail: u64, curve: Curve) -> Self {
-        Self {
-            source,
-            frames,
-            head: head.min(frames),
-            tail: tail.min(frames),
-            curve,
-            at: 0,
-        }
+        Self { source, frames, head: head.min(frames), tail: tail.min(frames), curve, at: 0 }
     }
 
     /// The gain of one frame: 0 just before the first and just behind the last.
@@ -97,9 +90,7 @@ mod tests {
     fn faded(head: u64, tail: u64, curve: Curve) -> Vec<f64> {
         let rate = SampleRate::new(8000).unwrap();
         let source = Samples::new(rate, vec![vec![1.0; 20]]).in_blocks_of(7);
-        collect(&mut Faded::new(source, 20, head, tail, curve))
-            .unwrap()
-            .remove(0)
+        collect(&mut Faded::new(source, 20, head, tail, curve)).unwrap().remove(0)
     }
 
     #[test]

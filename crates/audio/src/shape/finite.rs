@@ -29,8 +29,7 @@ impl<S: Source> Source for Finite<S> {
     }
     fn next(&mut self, block: &mut Block) -> Result<()> {
         self.source.next(block)?;
-        self.replaced
-            .fetch_add(make_finite(block), Ordering::Relaxed);
+        self.replaced.fetch_add(make_finite(block), Ordering::Relaxed);
         Ok(())
     }
 }

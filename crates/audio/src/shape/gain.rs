@@ -13,10 +13,7 @@ pub struct Amplified<S> {
 impl<S: Source> Amplified<S> {
     /// By so many decibels.
     pub fn new(source: S, decibels: f64) -> Self {
-        Self {
-            source,
-            factor: 10f64.powf(decibels / 20.0),
-        }
+        Self { source, factor: 10f64.powf(decibels / 20.0) }
     }
 }
 

@@ -135,11 +135,7 @@ impl<S: Source> Limiter<S> {
         }
         self.minima.push_back((self.judged, allowed));
         let oldest = self.judged.saturating_sub(count(self.look - 1));
-        while self
-            .minima
-            .front()
-            .is_some_and(|(frame, _)| *frame < oldest)
-        {
+        while self.minima.front().is_some_and(|(frame, _)| *frame < oldest) {
             self.minima.pop_front();
         }
         let smallest = self.minima.front().map_or(1.0, |(_, gain)| *gain);

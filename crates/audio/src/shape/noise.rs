@@ -77,9 +77,7 @@ fn levinson(correlation: &[f64; ORDER + 1]) -> [f64; ORDER] {
     let mut predictor = [0.0; ORDER];
     let mut error = correlation[0];
     for order in 0..ORDER {
-        let known: f64 = (0..order)
-            .map(|j| predictor[j] * correlation[order - j])
-            .sum();
+        let known: f64 = (0..order).map(|j| predictor[j] * correlation[order - j]).sum();
         let reflection = (correlation[order + 1] - known) / error;
         let previous = predictor;
         predictor[order] = reflection;

@@ -16,12 +16,7 @@ pub struct Padded<S> {
 impl<S: Source> Padded<S> {
     /// So many frames before and after.
     pub fn new(source: S, head: u64, tail: u64) -> Self {
-        Self {
-            source,
-            head,
-            tail,
-            ended: false,
-        }
+        Self { source, head, tail, ended: false }
     }
 }
 
@@ -40,11 +35,7 @@ impl<S: Source> Source for Padded<S> {
                 return Ok(());
             }
         }
-        let left = if self.ended {
-            &mut self.tail
-        } else {
-            &mut self.head
-        };
+        let left = if self.ended { &mut self.tail } else { &mut self.head };
         let frames = size(*left).min(BLOCK_FRAMES);
         *left -= count(frames);
         block.clear();

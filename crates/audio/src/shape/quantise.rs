@@ -49,20 +49,9 @@ impl<S: Source> Quantiser<S> {
             _ => [0.0; ORDER],
         };
         let channels = (0..source.channels())
-            .map(|index| Channel {
-                random: Random::new(index),
-                errors: [0.0; ORDER],
-                zeros: 0,
-            })
+            .map(|index| Channel { random: Random::new(index), errors: [0.0; ORDER], zeros: 0 })
             .collect();
-        Self {
-            source,
-            kind,
-            dither,
-            channels,
-            taps,
-            overs,
-        }
+        Self { source, kind, dither, channels, taps, overs }
     }
 }
 
@@ -209,9 +198,7 @@ mod tests {
     }
 
     fn sine(n: usize, amplitude: f64) -> Vec<f64> {
-        (0..n)
-            .map(|i| amplitude * (TAU * 0.01237 * i as f64).sin())
-            .collect()
+        (0..n).map(|i| amplitude * (TAU * 0.01237 * i as f64).sin()).collect()
     }
 
     #[test]
@@ -284,19 +271,12 @@ mod tests {
 
     #[test]
     fn shaping_makes_the_noise_of_eight_bits_less_audible() {
-        for (rate, least) in [
-            (9_450, 0.5),
-            (18_900, 0.2),
-            (22_050, 0.2),
-            (44_100, 1.2),
-            (48_000, 1.5),
-        ] {
+        for (rate, least) in
+            [(9_450, 0.5), (18_900, 0.2), (22_050, 0.2), (44_100, 1.2), (48_000, 1.5)]
+        {
             let plain = weighted_noise(rate, Dither::Triangular);
             let shaped = weighted_noise(rate, Dither::Shaped);
-            assert!(
-                plain - shaped > least,
-                "{rate} Hz: {plain:.1} to {shaped:.1}"
-            );
+            assert!(plain - shaped > least, "{rate} Hz: {plain:.1} to {shaped:.1}");
         }
     }
 }

@@ -31,10 +31,7 @@ impl Route {
     pub fn usual(from: Channels, to: Channels) -> Option<Law> {
         let (source, target) = (from.likely_layout(), to.likely_layout());
         let law = |rows: Vec<Vec<(usize, f64)>>, about: &str| {
-            Some(Law {
-                route: Self(rows),
-                about: about.to_owned(),
-            })
+            Some(Law { route: Self(rows), about: about.to_owned() })
         };
         if from.count() == 1 {
             let count = usize::from(to.count());
@@ -42,10 +39,7 @@ impl Route {
                 Some(Layout::Surround51 | Layout::Surround71) => {
                     let mut rows = vec![Vec::new(); count];
                     rows[2] = vec![(0, 1.0)];
-                    law(
-                        rows,
-                        "the mono clip goes to the centre, the others stay silent",
-                    )
+                    law(rows, "the mono clip goes to the centre, the others stay silent")
                 }
                 _ => law(
                     vec![vec![(0, 1.0)]; count],
@@ -112,23 +106,15 @@ fn fold(from: Layout, to: Layout) -> Option<(Rows, &'static str)> {
         (Quad, Mono) => vec![vec![(0, 1.0), (1, 1.0), (2, c), (3, c)]],
         (Quad, Stereo) => vec![vec![(0, 1.0), (2, c)], vec![(1, 1.0), (3, c)]],
         (Surround51, Mono) => vec![vec![(0, c), (1, c), (2, 1.0), (4, 0.5), (5, 0.5)]],
-        (Surround51, Stereo) => vec![
-            vec![(0, 1.0), (2, c), (4, c)],
-            vec![(1, 1.0), (2, c), (5, c)],
-        ],
-        (Surround71, Mono) => vec![vec![
-            (0, c),
-            (1, c),
-            (2, 1.0),
-            (4, 0.5),
-            (5, 0.5),
-            (6, 0.5),
-            (7, 0.5),
-        ]],
-        (Surround71, Stereo) => vec![
-            vec![(0, 1.0), (2, c), (4, c), (6, c)],
-            vec![(1, 1.0), (2, c), (5, c), (7, c)],
-        ],
+        (Surround51, Stereo) => {
+            vec![vec![(0, 1.0), (2, c), (4, c)], vec![(1, 1.0), (2, c), (5, c)]]
+        }
+        (Surround71, Mono) => {
+            vec![vec![(0, c), (1, c), (2, 1.0), (4, 0.5), (5, 0.5), (6, 0.5), (7, 0.5)]]
+        }
+        (Surround71, Stereo) => {
+            vec![vec![(0, 1.0), (2, c), (4, c), (6, c)], vec![(1, 1.0), (2, c), (5, c), (7, c)]]
+        }
         (Surround71, Surround51) => vec![
             vec![(0, 1.0)],
             vec![(1, 1.0)],
@@ -142,10 +128,7 @@ fn fold(from: Layout, to: Layout) -> Option<(Rows, &'static str)> {
             let mut rows = vec![Vec::new(); count];
             rows[0] = vec![(0, 1.0)];
             rows[1] = vec![(1, 1.0)];
-            return Some((
-                rows,
-                "left and right go to the front, the others stay silent",
-            ));
+            return Some((rows, "left and right go to the front, the others stay silent"));
         }
         _ => return None,
     };
@@ -170,10 +153,7 @@ fn scaled(mut rows: Rows, name: &str) -> Law {
     } else {
         name.to_owned()
     };
-    Law {
-        route: Route(rows),
-        about,
-    }
+    Law { route: Route(rows), about }
 }
 
 /// How the two channels of a fold lie to each other.
@@ -216,12 +196,7 @@ impl<S: Source> Router<S> {
     /// become one sum, `phase` learns how alike they are.
     pub fn new(source: S, route: Route, phase: Arc<Mutex<Phase>>) -> Self {
         let pulled = Block::new(source.channels());
-        Self {
-            source,
-            route,
-            pulled,
-            phase,
-        }
+        Self { source, route, pulled, phase }
     }
 
     fn folds(&self) -> bool {
@@ -284,9 +259,7 @@ mod tests {
     #[test]
     fn surround_folds_keep_the_ratios_of_the_standard() {
         let law = usual("5.1", "stereo").unwrap();
-        let [left, right] = &law.route.0[..] else {
-            panic!()
-        };
+        let [left, right] = &law.route.0[..] else { panic!() };
         let scale = left[0].1;
         let expect = |row: &[(usize, f64)], want: [(usize, f64); 3]| {
             for ((channel, gain), (want_channel, want_gain)) in row.iter().zip(want) {

@@ -66,13 +66,9 @@ impl<S: Source> Separated<S> {
     pub fn new(source: S, keep: Keep) -> Self {
         let length = size(rounded(WINDOW * source.rate().real())).next_power_of_two();
         let mut planner = FftPlanner::new();
-        let (forward, inverse) = (
-            planner.plan_fft_forward(length),
-            planner.plan_fft_inverse(length),
-        );
-        let scratch = forward
-            .get_inplace_scratch_len()
-            .max(inverse.get_inplace_scratch_len());
+        let (forward, inverse) =
+            (planner.plan_fft_forward(length), planner.plan_fft_inverse(length));
+        let scratch = forward.get_inplace_scratch_len().max(inverse.get_inplace_scratch_len());
         let sine = |i: usize| (TAU / 2.0 * (real_size(i) + 0.5) / real_size(length)).sin();
         // Silence before the start, so that the first frame lies in as many windows as any other.
         let before = length - length / OVERLAP;
@@ -101,8 +97,7 @@ impl<S: Source> Separated<S> {
         for (i, bin) in self.spectrum.iter_mut().enumerate() {
             *bin = Complex::new(left[i], right[i]) * self.window[i];
         }
-        self.forward
-            .process_with_scratch(&mut self.spectrum, &mut self.scratch);
+        self.forward.process_with_scratch(&mut self.spectrum, &mut self.scratch);
     }
 
     /// Left is the real and right the imaginary part of what was transformed: they are told apart by
@@ -144,8 +139,7 @@ impl<S: Source> Separated<S> {
             self.spectrum[bin] = l + i * r;
             self.spectrum[(length - bin) % length] = l.conj() + i * r.conj();
         }
-        self.inverse
-            .process_with_scratch(&mut self.spectrum, &mut self.scratch);
+        self.inverse.process_with_scratch(&mut self.spectrum, &mut self.scratch);
         // Squared sine windows at a quarter's distance add up to half their number.
         let scale = 2.0 / real_size(OVERLAP) / real_size(length);
         for (i, bin) in self.spectrum.iter().enumerate() {
@@ -237,9 +231,7 @@ mod tests {
                 let t = i as f64 / RATE;
                 phase += TAU * (110.0 + 25.0 * (TAU * 0.7 * t).sin()) / RATE;
                 let open = (TAU * 1.9 * t).sin().max(0.0).powf(0.5);
-                open * (1..=18)
-                    .map(|h| (phase * f64::from(h)).sin() / f64::from(h))
-                    .sum::<f64>()
+                open * (1..=18).map(|h| (phase * f64::from(h)).sin() / f64::from(h)).sum::<f64>()
                     * 0.25
             })
             .collect()
@@ -272,10 +264,8 @@ mod tests {
     fn replayed(mix: [&[f64]; 2], part: [&[f64]; 2]) -> f64 {
         let rate = SampleRate::new(44_100).unwrap();
         let empty = || Samples::new(rate, vec![vec![]; 2]);
-        let [mut guide, mut follower] = [
-            Separated::new(empty(), Keep::Shared),
-            Separated::new(empty(), Keep::Shared),
-        ];
+        let [mut guide, mut follower] =
+            [Separated::new(empty(), Keep::Shared), Separated::new(empty(), Keep::Shared)];
         for (who, channels) in [(&mut guide, mix), (&mut follower, part)] {
             for (waiting, samples) in who.waiting.iter_mut().zip(channels) {
                 waiting.extend_from_slice(samples);
@@ -285,10 +275,7 @@ mod tests {
         while guide.waiting[0].len() >= length {
             guide.analyse();
             guide.learn();
-            guide
-                .waiting
-                .iter_mut()
-                .for_each(|w| drop(w.drain(..length / OVERLAP)));
+            guide.waiting.iter_mut().for_each(|w| drop(w.drain(..length / OVERLAP)));
             follower.shares.clone_from(&guide.shares);
             follower.analyse();
             follower.build();
@@ -307,17 +294,10 @@ mod tests {
         let voice = voice(n);
         let add = |a: &[f64], b: &[f64]| a.iter().zip(b).map(|(x, y)| x + y).collect::<Vec<f64>>();
         for level in [0.5, 1.0] {
-            let [left, right] = [233.0, 311.0].map(|root| {
-                band(n, root)
-                    .iter()
-                    .map(|s| s * level)
-                    .collect::<Vec<f64>>()
-            });
+            let [left, right] = [233.0, 311.0]
+                .map(|root| band(n, root).iter().map(|s| s * level).collect::<Vec<f64>>());
             let (l, r) = (add(&voice, &left), add(&voice, &right));
-            let fold = add(&left, &right)
-                .iter()
-                .map(|s| s / 2.0)
-                .collect::<Vec<f64>>();
+            let fold = add(&left, &right).iter().map(|s| s / 2.0).collect::<Vec<f64>>();
             let wanted = replayed([&l, &r], [&voice, &voice]);
             let unwanted = replayed([&l, &r], [&left, &right]);
             let gain = 10.0 * ((wanted / unwanted) / (power(&voice) / power(&fold))).log10();
@@ -336,26 +316,15 @@ mod tests {
         }
         // Shared by both, the voice alone passes whole, its bass too.
         let alone = separated(voice.clone(), voice.clone(), Keep::Shared);
-        assert!(
-            alone[0]
-                .iter()
-                .zip(&voice)
-                .all(|(a, b)| (a - b).abs() < 1e-9)
-        );
+        assert!(alone[0].iter().zip(&voice).all(|(a, b)| (a - b).abs() < 1e-9));
     }
 
     #[test]
     fn lengths_and_other_channel_counts() {
         for n in [0, 1, 100, 5_000, 44_100] {
-            assert_eq!(
-                separated(vec![0.3; n], vec![0.3; n], Keep::Shared)[0].len(),
-                n
-            );
+            assert_eq!(separated(vec![0.3; n], vec![0.3; n], Keep::Shared)[0].len(), n);
         }
         let one = Samples::new(SampleRate::new(8_000).unwrap(), vec![vec![0.5; 9]]);
-        assert_eq!(
-            collect(&mut Separated::new(one, Keep::Shared)).unwrap(),
-            [vec![0.5; 9]]
-        );
+        assert_eq!(collect(&mut Separated::new(one, Keep::Shared)).unwrap(), [vec![0.5; 9]]);
     }
 }

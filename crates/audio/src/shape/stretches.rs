@@ -35,10 +35,7 @@ impl Crossfade {
 
     /// Where it fades.
     fn place(&self) -> FrameRange {
-        FrameRange {
-            start: self.range.end - self.frames,
-            end: self.range.end,
-        }
+        FrameRange { start: self.range.end - self.frames, end: self.range.end }
     }
 }
 
@@ -81,10 +78,8 @@ impl<'a> Stretches<'a> {
         let fade = match crossfade.filter(|fade| fade.frames > 0) {
             None => None,
             Some(fade) => {
-                let before = FrameRange {
-                    start: fade.range.start - fade.frames,
-                    end: fade.range.start,
-                };
+                let before =
+                    FrameRange { start: fade.range.start - fade.frames, end: fade.range.start };
                 let frames = collect(&mut Cut::new(clip.frames()?, before))?;
                 Some((fade, Block::from_channels(frames)))
             }

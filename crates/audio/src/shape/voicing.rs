@@ -42,10 +42,7 @@ pub const VOICINGS: &[Voicing] = &[
             band(Response::Peak(5.0), 2700.0, 2.5),
         ],
         drive: 8.0,
-        after: &[
-            band(Response::LowPass, 4300.0, 0.9),
-            band(Response::LowPass, 5200.0, FLAT),
-        ],
+        after: &[band(Response::LowPass, 4300.0, 0.9), band(Response::LowPass, 5200.0, FLAT)],
         level: -7.0,
     },
     Voicing {
@@ -165,9 +162,7 @@ mod tests {
         let rate = 48_000.0;
         let tone = (0..48_000).map(|i| amplitude * (TAU * hertz * f64::from(i) / rate).sin());
         let source = Samples::new(SampleRate::new(48_000).unwrap(), vec![tone.collect()]);
-        let out = collect(&mut Voiced::new(source, voicing))
-            .unwrap()
-            .remove(0);
+        let out = collect(&mut Voiced::new(source, voicing)).unwrap().remove(0);
         assert!(out.iter().all(|s| s.abs() < 2.0));
         let power = out[24_000..].iter().map(|s| s * s).sum::<f64>() / 24_000.0;
         10.0 * (2.0 * power).log10()
@@ -188,25 +183,12 @@ mod tests {
             }
             let middle = voicing.response(1_200.0, 48_000.0);
             for outside in [60.0, 15_000.0] {
-                assert!(
-                    middle - voicing.response(outside, 48_000.0) > 20.0,
-                    "{}",
-                    voicing.name
-                );
+                assert!(middle - voicing.response(outside, 48_000.0) > 20.0, "{}", voicing.name);
             }
             let loud = level_of(voicing, 1_200.0, 1.0);
-            assert!(
-                loud < middle - 3.0 && loud < 1.0,
-                "{}: {loud}",
-                voicing.name
-            );
+            assert!(loud < middle - 3.0 && loud < 1.0, "{}: {loud}", voicing.name);
             assert_eq!(voicing.name.parse::<Voicing>(), Ok(*voicing));
         }
-        assert!(
-            "walkie"
-                .parse::<Voicing>()
-                .unwrap_err()
-                .contains("quayside")
-        );
+        assert!("walkie".parse::<Voicing>().unwrap_err().contains("quayside"));
     }
 }

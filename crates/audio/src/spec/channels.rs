@@ -37,39 +37,24 @@ pub struct Channels {
 
 impl Channels {
     /// One channel.
-    pub const MONO: Self = Self {
-        count: 1,
-        layout: Some(Layout::Mono),
-    };
+    pub const MONO: Self = Self { count: 1, layout: Some(Layout::Mono) };
     /// Two channels.
-    pub const STEREO: Self = Self {
-        count: 2,
-        layout: Some(Layout::Stereo),
-    };
+    pub const STEREO: Self = Self { count: 2, layout: Some(Layout::Stereo) };
 
     /// So many channels of an unstated layout (one is mono, two are stereo); `None` beyond 1 to 32.
     pub fn new(count: u16) -> Option<Self> {
         match count {
             1 => Some(Self::MONO),
             2 => Some(Self::STEREO),
-            3..=MOST_CHANNELS => Some(Self {
-                count,
-                layout: None,
-            }),
+            3..=MOST_CHANNELS => Some(Self { count, layout: None }),
             _ => None,
         }
     }
 
     /// The channels of a layout.
     pub fn of(layout: Layout) -> Self {
-        let count = LAYOUTS
-            .iter()
-            .find(|row| row.0 == layout)
-            .map_or(1, |row| row.2);
-        Self {
-            count,
-            layout: Some(layout),
-        }
+        let count = LAYOUTS.iter().find(|row| row.0 == layout).map_or(1, |row| row.2);
+        Self { count, layout: Some(layout) }
     }
 
     /// How many.
@@ -84,12 +69,7 @@ impl Channels {
 
     /// Which by count alone, where a layout of so many channels has a name.
     pub fn likely_layout(self) -> Option<Layout> {
-        self.layout.or_else(|| {
-            LAYOUTS
-                .iter()
-                .find(|row| row.2 == self.count)
-                .map(|row| row.0)
-        })
+        self.layout.or_else(|| LAYOUTS.iter().find(|row| row.2 == self.count).map(|row| row.0))
     }
 
     /// Reads `mono`, `stereo`, `quad`, `5.1`, `7.1` or `Nch`.
@@ -147,10 +127,7 @@ mod tests {
             ("32ch", 32, "32ch"),
         ] {
             let channels = Channels::from_word(word).unwrap();
-            assert_eq!(
-                (channels.count(), channels.to_string().as_str()),
-                (count, shown)
-            );
+            assert_eq!((channels.count(), channels.to_string().as_str()), (count, shown));
         }
         for word in ["0ch", "33ch", "ch", "2", "surround", "-1ch"] {
             assert_eq!(Channels::from_word(word), None, "{word}");

@@ -45,13 +45,7 @@ const fn row(
     extensions: &'static [&'static str],
     writes: &'static [Codec],
 ) -> ContainerFacts {
-    ContainerFacts {
-        container,
-        word,
-        about,
-        extensions,
-        writes,
-    }
+    ContainerFacts { container, word, about, extensions, writes }
 }
 
 /// Samples in units of one frame, in the order in which a clip of more bits finds its place.
@@ -85,73 +79,19 @@ const M4A: &[Codec] = &[Codec::Alac16, Codec::Alac24];
 /// Every container that has a word.
 pub const CONTAINERS: &[ContainerFacts] = &[
     row(Container::Wav, "wav", "RIFF WAVE", &["wav", "wave"], WAV),
-    row(
-        Container::Rf64,
-        "rf64",
-        "WAV with 64-bit sizes",
-        &["rf64", "wav"],
-        &[],
-    ),
+    row(Container::Rf64, "rf64", "WAV with 64-bit sizes", &["rf64", "wav"], &[]),
     row(Container::Aiff, "aiff", "AIFF", &["aiff", "aif"], AIFF),
-    row(
-        Container::Aifc,
-        "aifc",
-        "AIFF-C",
-        &["aifc", "aiff", "aif"],
-        AIFC,
-    ),
-    row(
-        Container::Ogg,
-        "ogg",
-        "Ogg",
-        &["ogg", "oga", "opus"],
-        &[Codec::Vorbis],
-    ),
-    row(
-        Container::M4a,
-        "m4a",
-        "MPEG-4 audio file",
-        &["m4a", "m4b", "m4r", "mp4"],
-        M4A,
-    ),
-    row(
-        Container::Flac,
-        "flac",
-        "native FLAC",
-        &["flac"],
-        &[Codec::Flac16, Codec::Flac24],
-    ),
+    row(Container::Aifc, "aifc", "AIFF-C", &["aifc", "aiff", "aif"], AIFC),
+    row(Container::Ogg, "ogg", "Ogg", &["ogg", "oga", "opus"], &[Codec::Vorbis]),
+    row(Container::M4a, "m4a", "MPEG-4 audio file", &["m4a", "m4b", "m4r", "mp4"], M4A),
+    row(Container::Flac, "flac", "native FLAC", &["flac"], &[Codec::Flac16, Codec::Flac24]),
     row(Container::Qoa, "qoa", "QOA", &["qoa"], &[Codec::Qoa]),
-    row(
-        Container::Raw,
-        "raw",
-        "samples without a header",
-        &["raw", "pcm"],
-        AIFC,
-    ),
-    row(
-        Container::Mp3,
-        "mp3",
-        "MPEG audio layer III stream",
-        &["mp3"],
-        &[],
-    ),
+    row(Container::Raw, "raw", "samples without a header", &["raw", "pcm"], AIFC),
+    row(Container::Mp3, "mp3", "MPEG audio layer III stream", &["mp3"], &[]),
     row(Container::Au, "au", "AU", &["au", "snd"], &[]),
     row(Container::Caf, "caf", "Core Audio format", &["caf"], &[]),
-    row(
-        Container::Mp4,
-        "mp4",
-        "MPEG-4 or QuickTime file",
-        &["mp4", "mov", "m4a"],
-        &[],
-    ),
-    row(
-        Container::Mkv,
-        "mkv",
-        "Matroska or WebM",
-        &["mkv", "mka", "webm"],
-        &[],
-    ),
+    row(Container::Mp4, "mp4", "MPEG-4 or QuickTime file", &["mp4", "mov", "m4a"], &[]),
+    row(Container::Mkv, "mkv", "Matroska or WebM", &["mkv", "mka", "webm"], &[]),
 ];
 
 impl Container {
@@ -172,35 +112,24 @@ impl Container {
 
     /// Its line in the table.
     pub fn facts(self) -> &'static ContainerFacts {
-        CONTAINERS
-            .iter()
-            .find(|row| row.container == self)
-            .unwrap_or(&CONTAINERS[0])
+        CONTAINERS.iter().find(|row| row.container == self).unwrap_or(&CONTAINERS[0])
     }
 
     /// The container of that word, in any case.
     pub fn from_word(word: &str) -> Option<Self> {
-        CONTAINERS
-            .iter()
-            .find(|row| row.word.eq_ignore_ascii_case(word))
-            .map(|row| row.container)
+        CONTAINERS.iter().find(|row| row.word.eq_ignore_ascii_case(word)).map(|row| row.container)
     }
 
     /// The first container that usually has this extension (without its dot), in any case.
     pub fn from_extension(extension: &str) -> Option<Self> {
-        CONTAINERS
-            .iter()
-            .find(|row| row.has_extension(extension))
-            .map(|row| row.container)
+        CONTAINERS.iter().find(|row| row.has_extension(extension)).map(|row| row.container)
     }
 }
 
 impl ContainerFacts {
     /// Whether files of this kind usually have this extension, in any case.
     pub fn has_extension(&self, extension: &str) -> bool {
-        self.extensions
-            .iter()
-            .any(|known| known.eq_ignore_ascii_case(extension))
+        self.extensions.iter().any(|known| known.eq_ignore_ascii_case(extension))
     }
 }
 

@@ -93,11 +93,7 @@ impl Chunks {
 
 impl fmt::Display for Shortfall {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self {
-            what,
-            expected,
-            found,
-        } = self;
+        let Self { what, expected, found } = self;
         write!(f, "{what}: {found}, should be {expected}")
     }
 }
@@ -131,10 +127,7 @@ impl Demand {
 
     /// The spec line that counts for a clip of this format: one that it satisfies, else the first.
     pub fn spec_for(&self, own: Format) -> &Spec {
-        self.specs
-            .iter()
-            .find(|spec| spec.accepts(own))
-            .unwrap_or(&self.specs[0])
+        self.specs.iter().find(|spec| spec.accepts(own)).unwrap_or(&self.specs[0])
     }
 
     /// Everything in which the file falls short, most telling first.
@@ -143,11 +136,7 @@ impl Demand {
         let mut all = Vec::new();
         let mut note = |ok: bool, what: &'static str, expected: String, found: String| {
             if !ok {
-                all.push(Shortfall {
-                    what,
-                    expected: expected.replace('|', " or "),
-                    found,
-                });
+                all.push(Shortfall { what, expected: expected.replace('|', " or "), found });
             }
         };
         note(
@@ -157,8 +146,7 @@ impl Demand {
             own.container.to_string(),
         );
         note(
-            spec.encoding
-                .accepts(own.encoding, super::Encoding::accepts),
+            spec.encoding.accepts(own.encoding, super::Encoding::accepts),
             "encoding",
             spec.encoding.to_string(),
             own.encoding.to_string(),
@@ -170,19 +158,13 @@ impl Demand {
             own.rate.to_string(),
         );
         note(
-            spec.channels
-                .accepts(own.channels, super::Channels::accepts),
+            spec.channels.accepts(own.channels, super::Channels::accepts),
             "channels",
             spec.channels.to_string(),
             own.channels.to_string(),
         );
         if let (Some(wanted), Some(found)) = (self.header, facts.header) {
-            note(
-                wanted == found,
-                "header",
-                wanted.to_string(),
-                found.to_string(),
-            );
+            note(wanted == found, "header", wanted.to_string(), found.to_string());
         }
         if let (Some(wanted), Some(found)) = (self.block_bytes, facts.block_bytes) {
             note(
@@ -197,12 +179,7 @@ impl Demand {
             Some(Chunks::Loops) => (facts.beside_loops(), "none beside samples and loop points"),
             Some(Chunks::Kept) | None => (Vec::new(), ""),
         };
-        note(
-            beside.is_empty(),
-            "chunks",
-            allowed.to_owned(),
-            beside.join(", "),
-        );
+        note(beside.is_empty(), "chunks", allowed.to_owned(), beside.join(", "));
         let loops = !facts.loops.is_empty();
         let (found, expected) = match self.looped {
             Looped::Required => (loops, "a loop"),
@@ -242,10 +219,7 @@ impl Demand {
     pub fn validate(&self) -> Result<()> {
         let blocks = |e: &super::Encoding| matches!(e.codec, Codec::ImaAdpcm | Codec::MsAdpcm);
         for spec in &self.specs {
-            let bad = |what: String| Error::BadSpec {
-                line: spec.to_string(),
-                what,
-            };
+            let bad = |what: String| Error::BadSpec { line: spec.to_string(), what };
             if let super::Choice::OneOf(containers) = &spec.container
                 && containers.iter().all(|c| c.facts().writes.is_empty())
             {
@@ -273,11 +247,7 @@ pub fn usual_header(format: Format) -> Option<Header> {
         return None;
     }
     let wide = matches!(format.encoding.codec.kind(), super::Kind::Integer(bits) if bits > 16);
-    Some(if wide || format.channels.count() > 2 {
-        Header::Extensible
-    } else {
-        Header::Plain
-    })
+    Some(if wide || format.channels.count() > 2 { Header::Extensible } else { Header::Plain })
 }
 
 /// Whether a rate can be converted to and from here.

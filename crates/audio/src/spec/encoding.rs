@@ -60,13 +60,7 @@ const fn row(
     kind: Kind,
     decoded_bits: Option<u32>,
 ) -> CodecFacts {
-    CodecFacts {
-        codec,
-        word,
-        about,
-        kind,
-        decoded_bits,
-    }
+    CodecFacts { codec, word, about, kind, decoded_bits }
 }
 
 const fn integer(codec: Codec, word: &'static str, about: &'static str, bits: u32) -> CodecFacts {
@@ -88,20 +82,8 @@ pub const ENCODINGS: &[CodecFacts] = &[
     integer(Codec::Pcm16, "pcm16", "16-bit PCM", 16),
     integer(Codec::Pcm24, "pcm24", "24-bit PCM", 24),
     integer(Codec::Pcm32, "pcm32", "32-bit PCM", 32),
-    row(
-        Codec::F32,
-        "f32",
-        "32-bit floating point",
-        Kind::Float(32),
-        None,
-    ),
-    row(
-        Codec::F64,
-        "f64",
-        "64-bit floating point",
-        Kind::Float(64),
-        None,
-    ),
+    row(Codec::F32, "f32", "32-bit floating point", Kind::Float(32), None),
+    row(Codec::F64, "f64", "64-bit floating point", Kind::Float(64), None),
     sixteen(Codec::MuLaw, "mulaw", "G.711 mu-law"),
     sixteen(Codec::ALaw, "alaw", "G.711 A-law"),
     sixteen(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM"),
@@ -120,10 +102,7 @@ pub const ENCODINGS: &[CodecFacts] = &[
 impl Codec {
     /// Its line in the table.
     pub fn facts(self) -> &'static CodecFacts {
-        ENCODINGS
-            .iter()
-            .find(|row| row.codec == self)
-            .unwrap_or(&ENCODINGS[0])
+        ENCODINGS.iter().find(|row| row.codec == self).unwrap_or(&ENCODINGS[0])
     }
 
     /// What it keeps of the samples.
@@ -145,9 +124,7 @@ impl Codec {
 
     /// Whether it is encoded here, in whatever container.
     pub fn is_written(self) -> bool {
-        super::CONTAINERS
-            .iter()
-            .any(|row| row.writes.contains(&self))
+        super::CONTAINERS.iter().any(|row| row.writes.contains(&self))
     }
 
     /// Bytes of one sample where every sample takes the same.
@@ -195,11 +172,7 @@ pub struct Encoding {
 impl Encoding {
     /// The codec with nothing else stated.
     pub const fn plain(codec: Codec) -> Self {
-        Self {
-            codec,
-            order: None,
-            quality: None,
-        }
+        Self { codec, order: None, quality: None }
     }
 
     /// Reads a word such as `pcm16`, `pcm24be`, `vorbis:q5` or `aac:128k`.
@@ -219,11 +192,7 @@ impl Encoding {
         };
         let ordered = order.is_none() || row.codec.sample_bytes().is_some_and(|bytes| bytes > 1);
         let graded = quality.is_none() || row.decoded_bits.is_none() && row.kind == Kind::Lossy;
-        (ordered && graded).then_some(Self {
-            codec: row.codec,
-            order,
-            quality,
-        })
+        (ordered && graded).then_some(Self { codec: row.codec, order, quality })
     }
 
     /// Whether a file of encoding `have` satisfies a wish for this one.
@@ -236,9 +205,7 @@ impl Quality {
     fn from_word(word: &str) -> Option<Self> {
         if let Some(scale) = word.strip_prefix('q') {
             let value: f64 = scale.parse().ok().filter(|v: &f64| v.abs() <= 100.0)?;
-            return i16::try_from(crate::num::rounded_signed(value * 10.0))
-                .ok()
-                .map(Self::Scale);
+            return i16::try_from(crate::num::rounded_signed(value * 10.0)).ok().map(Self::Scale);
         }
         let rate: u16 = word.strip_suffix('k')?.parse().ok()?;
         (rate > 0).then_some(Self::BitRate(rate))
@@ -279,15 +246,9 @@ mod tests {
 
     #[test]
     fn words_come_back_as_they_went() {
-        for word in [
-            "pcm16",
-            "pcm24be",
-            "f32le",
-            "vorbis:q5",
-            "vorbis:q-1",
-            "aac:128k",
-            "vorbis:q5.5",
-        ] {
+        for word in
+            ["pcm16", "pcm24be", "f32le", "vorbis:q5", "vorbis:q-1", "aac:128k", "vorbis:q5.5"]
+        {
             assert_eq!(Encoding::from_word(word).unwrap().to_string(), word);
         }
         for word in [

@@ -3,18 +3,12 @@
 use super::{Codec, Encoding, Format, Quality};
 
 /// The rates of AAC (ISO/IEC 14496-3, table 1.18, without the odd one).
-pub const AAC_RATES: [u32; 12] = [
-    8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 64_000, 88_200, 96_000,
-];
+pub const AAC_RATES: [u32; 12] =
+    [8_000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 64_000, 88_200, 96_000];
 
 /// Why a format cannot be encoded, and what could; `None` where it can.
 pub fn limit(format: Format) -> Option<(String, String)> {
-    let Format {
-        encoding: Encoding { codec, quality, .. },
-        rate,
-        channels,
-        ..
-    } = format;
+    let Format { encoding: Encoding { codec, quality, .. }, rate, channels, .. } = format;
     let (hertz, count) = (rate.hertz(), channels.count());
     let word = codec.facts().word;
     let most_channels = match codec {
@@ -31,11 +25,7 @@ pub fn limit(format: Format) -> Option<(String, String)> {
         ));
     }
     if codec == Codec::Aac && !AAC_RATES.contains(&hertz) {
-        let near = AAC_RATES
-            .iter()
-            .min_by_key(|r| r.abs_diff(hertz))
-            .copied()
-            .unwrap_or(48_000);
+        let near = AAC_RATES.iter().min_by_key(|r| r.abs_diff(hertz)).copied().unwrap_or(48_000);
         return Some((
             format!("AAC has no sample rate of {hertz} Hz"),
             format!("ask for {near} Hz, the nearest that it has"),
@@ -59,10 +49,7 @@ pub fn limit(format: Format) -> Option<(String, String)> {
     match (codec, quality) {
         (Codec::Vorbis | Codec::Aac, Some(Quality::Scale(tenths))) if !scale.contains(&tenths) => {
             Some((
-                format!(
-                    "{word} has no quality {encoding}",
-                    encoding = format.encoding
-                ),
+                format!("{word} has no quality {encoding}", encoding = format.encoding),
                 match codec {
                     Codec::Vorbis => "its scale goes from q-1 to q10".to_owned(),
                     _ => "its scale goes from q1 to q5; or state a bit rate, as in aac:128k"
@@ -109,11 +96,8 @@ mod tests {
             let (_, instead) = limit(line.parse().unwrap()).unwrap();
             assert!(instead.contains(part), "{line}: {instead}");
         }
-        for line in [
-            "m4a aac:128k 44100 stereo",
-            "ogg vorbis:q-1 37800 7.1",
-            "wav mulaw 8000 32ch",
-        ] {
+        for line in ["m4a aac:128k 44100 stereo", "ogg vorbis:q-1 37800 7.1", "wav mulaw 8000 32ch"]
+        {
             assert_eq!(limit(line.parse().unwrap()), None, "{line}");
         }
     }

@@ -121,10 +121,7 @@ impl FromStr for Spec {
     /// # Errors
     /// [`Error::BadSpec`] naming the word that is wrong and what it could be.
     fn from_str(line: &str) -> Result<Self> {
-        let bad = |what: String| Error::BadSpec {
-            line: line.to_owned(),
-            what,
-        };
+        let bad = |what: String| Error::BadSpec { line: line.to_owned(), what };
         let words: Vec<&str> = line.split_whitespace().collect();
         let &[container, encoding, rate, channels] = words.as_slice() else {
             return Err(bad(format!("has {} words, not four", words.len())));
@@ -165,10 +162,7 @@ fn choice<T>(word: &str, parse: impl Fn(&str) -> Option<T>) -> Result<Choice<T>,
     if word.eq_ignore_ascii_case("any") {
         return Ok(Choice::Any);
     }
-    word.split('|')
-        .map(|one| parse(one).ok_or(one))
-        .collect::<Result<_, _>>()
-        .map(Choice::OneOf)
+    word.split('|').map(|one| parse(one).ok_or(one)).collect::<Result<_, _>>().map(Choice::OneOf)
 }
 
 impl<T: fmt::Display> fmt::Display for Choice<T> {
@@ -185,12 +179,7 @@ impl<T: fmt::Display> fmt::Display for Choice<T> {
 
 impl fmt::Display for Spec {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self {
-            container,
-            encoding,
-            rate,
-            channels,
-        } = self;
+        let Self { container, encoding, rate, channels } = self;
         write!(f, "{container} {encoding} {rate} {channels}")
     }
 }
@@ -240,10 +229,7 @@ mod tests {
         for (line, want) in [
             ("any any any any", "wav f32 48000 stereo"),
             ("wav pcm8|f32 18900|48000 mono", "wav f32 48000 mono"),
-            (
-                "wav pcm8|pcm16 18900|9450 mono|stereo",
-                "wav pcm8 18900 stereo",
-            ),
+            ("wav pcm8|pcm16 18900|9450 mono|stereo", "wav pcm8 18900 stereo"),
         ] {
             assert_eq!(format(line).to_string(), want);
         }

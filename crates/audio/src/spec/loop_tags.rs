@@ -71,9 +71,7 @@ impl LoopTags {
     /// The name that cannot.
     pub fn validate(self) -> Result<Self, String> {
         match self.names().iter().find(|name| !is_name(name)) {
-            Some(name) => Err(format!(
-                "\"{name}\" is no name of a text: plain letters, no ="
-            )),
+            Some(name) => Err(format!("\"{name}\" is no name of a text: plain letters, no =")),
             None => Ok(self),
         }
     }
@@ -145,33 +143,20 @@ mod tests {
 
     #[test]
     fn names_and_values() {
-        let range = FrameRange {
-            start: 480,
-            end: 1440,
-        };
+        let range = FrameRange { start: 480, end: 1440 };
         let l = Loop { range, plays: 0 };
         let rate = SampleRate::STUDIO;
         for (text, want) in [
             ("start=A,length=B", ["A=480", "B=960"]),
             ("start=A,end=B", ["A=480", "B=1440"]),
-            (
-                "start=A,end=B,in=seconds",
-                ["A=0.010000000", "B=0.030000000"],
-            ),
+            ("start=A,end=B,in=seconds", ["A=0.010000000", "B=0.030000000"]),
         ] {
             let tags: LoopTags = text.parse().unwrap();
-            let found = tags
-                .texts(&l, rate)
-                .map(|tag| format!("{}={}", tag.name, tag.value));
+            let found = tags.texts(&l, rate).map(|tag| format!("{}={}", tag.name, tag.value));
             assert_eq!(found, want);
         }
-        for text in [
-            "",
-            "start=A",
-            "start=,length=B",
-            "start=A,length=B,in=beats",
-            "begin=A,end=B",
-        ] {
+        for text in ["", "start=A", "start=,length=B", "start=A,length=B,in=beats", "begin=A,end=B"]
+        {
             assert!(text.parse::<LoopTags>().is_err(), "{text}");
         }
     }

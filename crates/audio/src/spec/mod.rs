@@ -37,12 +37,7 @@ pub struct Format {
 
 impl fmt::Display for Format {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self {
-            container,
-            encoding,
-            rate,
-            channels,
-        } = self;
+        let Self { container, encoding, rate, channels } = self;
         write!(f, "{container} {encoding} {rate} {channels}")
     }
 }
@@ -61,22 +56,10 @@ impl FromStr for Format {
             what: format!("\"{word}\" leaves open what is meant"),
         };
         Ok(Self {
-            container: spec
-                .container
-                .only()
-                .ok_or_else(|| open(spec.container.to_string()))?,
-            encoding: spec
-                .encoding
-                .only()
-                .ok_or_else(|| open(spec.encoding.to_string()))?,
-            rate: spec
-                .rate
-                .only()
-                .ok_or_else(|| open(spec.rate.to_string()))?,
-            channels: spec
-                .channels
-                .only()
-                .ok_or_else(|| open(spec.channels.to_string()))?,
+            container: spec.container.only().ok_or_else(|| open(spec.container.to_string()))?,
+            encoding: spec.encoding.only().ok_or_else(|| open(spec.encoding.to_string()))?,
+            rate: spec.rate.only().ok_or_else(|| open(spec.rate.to_string()))?,
+            channels: spec.channels.only().ok_or_else(|| open(spec.channels.to_string()))?,
         })
     }
 }

@@ -38,12 +38,7 @@ impl ClipFinder {
             Kind::Integer(bits) => 1.0 - 0.5f64.powi(i32::try_from(bits).unwrap_or(32) - 1),
             Kind::Float(_) | Kind::Lossy => 1.0,
         };
-        Self {
-            full_scale,
-            at: 0,
-            runs: vec![0; channels],
-            found: Clipped::default(),
-        }
+        Self { full_scale, at: 0, runs: vec![0; channels], found: Clipped::default() }
     }
 
     pub fn feed(&mut self, block: &Block) {
@@ -81,10 +76,7 @@ impl Clipped {
         self.runs += 1;
         self.samples += run;
         if self.first.len() < MOST_LISTED {
-            self.first.push(FrameRange {
-                start: end - run,
-                end,
-            });
+            self.first.push(FrameRange { start: end - run, end });
         }
     }
 }

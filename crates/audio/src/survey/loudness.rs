@@ -58,9 +58,7 @@ impl LoudnessMeter {
         let channels = u32::try_from(channels).unwrap_or(u32::MAX);
         let wanted = ask.loudness || ask.true_peak;
         Self {
-            meter: wanted
-                .then(|| EbuR128::new(channels, rate.hertz(), mode).ok())
-                .flatten(),
+            meter: wanted.then(|| EbuR128::new(channels, rate.hertz(), mode).ok()).flatten(),
             ask,
             rate,
             frames: 0,
@@ -107,9 +105,7 @@ impl LoudnessMeter {
     pub fn finish(mut self) -> (Loudness, f64) {
         let channels = self.meter.as_ref().map_or(0, EbuR128::channels);
         let peak = |meter: &EbuR128| {
-            (0..channels)
-                .filter_map(|channel| meter.true_peak(channel).ok())
-                .fold(0.0, f64::max)
+            (0..channels).filter_map(|channel| meter.true_peak(channel).ok()).fold(0.0, f64::max)
         };
         let true_peak = match &self.meter {
             Some(meter) if self.ask.true_peak => decibels(peak(meter)),

@@ -58,15 +58,9 @@ pub struct Ask {
 
 impl Ask {
     /// Everything.
-    pub const ALL: Self = Self {
-        true_peak: true,
-        loudness: true,
-    };
+    pub const ALL: Self = Self { true_peak: true, loudness: true };
     /// Loudness alone.
-    pub const LOUDNESS: Self = Self {
-        true_peak: false,
-        loudness: true,
-    };
+    pub const LOUDNESS: Self = Self { true_peak: false, loudness: true };
 }
 
 /// Takes in blocks and keeps sums.
@@ -114,10 +108,7 @@ impl Surveyor {
         while self.part < u64::MAX && from < block.frames() {
             let at = self.frames + count(from);
             let left = size(self.part - at % self.part).min(block.frames() - from);
-            let peaks = block
-                .channels()
-                .iter()
-                .map(|c| peak_and_sum(&c[from..from + left]).0);
+            let peaks = block.channels().iter().map(|c| peak_and_sum(&c[from..from + left]).0);
             let peak = peaks.fold(0.0, f64::max);
             let part = size(at / self.part);
             self.outline.resize(self.outline.len().max(part + 1), 0.0);
@@ -306,12 +297,7 @@ mod tests {
             let tone = sine(1000.0, 10f64.powf(-20.0 / 20.0), seconds);
             let found = measure(vec![tone.clone(), tone]).loudness;
             assert_eq!(found.measure, measure_name);
-            let want = -20.0
-                + if seconds < 0.4 {
-                    10.0 * f64::log10(0.5)
-                } else {
-                    0.0
-                };
+            let want = -20.0 + if seconds < 0.4 { 10.0 * f64::log10(0.5) } else { 0.0 };
             assert!((found.lufs - want).abs() < 0.3, "{seconds} s: {found:?}");
         }
     }
@@ -320,9 +306,8 @@ mod tests {
     #[test]
     fn true_peak_sees_between_samples() {
         let rate = f64::from(RATE);
-        let tone: Vec<f64> = (0..RATE)
-            .map(|i| (TAU * rate / 4.0 * f64::from(i) / rate + TAU / 8.0).sin())
-            .collect();
+        let tone: Vec<f64> =
+            (0..RATE).map(|i| (TAU * rate / 4.0 * f64::from(i) / rate + TAU / 8.0).sin()).collect();
         let found = measure(vec![tone]);
         assert!((found.peak_dbfs + 3.01).abs() < 0.01, "{}", found.peak_dbfs);
         assert!(found.true_peak_dbtp.abs() < 0.4, "{}", found.true_peak_dbtp);
@@ -332,15 +317,7 @@ mod tests {
     fn sounds_lie_between_silences() {
         let gap = vec![0.0; 24_000];
         let tone = sine(440.0, 0.5, 0.5);
-        let clip = [
-            gap.clone(),
-            tone.clone(),
-            gap.clone(),
-            tone,
-            gap.clone(),
-            gap,
-        ]
-        .concat();
+        let clip = [gap.clone(), tone.clone(), gap.clone(), tone, gap.clone(), gap].concat();
         let found = measure(vec![clip]).silence;
         assert_eq!((found.head, found.tail), (24_000, 48_000));
         let ranges: Vec<_> = found.sounds.iter().map(|s| (s.start, s.end)).collect();
@@ -356,10 +333,7 @@ mod tests {
         let found = measure(vec![clip]);
         assert!((found.dc[0] - 0.25).abs() < 1e-3);
         assert_eq!((found.clipped.runs, found.clipped.samples), (1, 5));
-        assert_eq!(
-            (found.clipped.first[0].start, found.clipped.first[0].end),
-            (100, 105)
-        );
+        assert_eq!((found.clipped.first[0].start, found.clipped.first[0].end), (100, 105));
         assert_eq!(found.not_numbers, 1);
     }
 

@@ -41,12 +41,7 @@ const WINDOW: usize = 4096;
 pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<Picture> {
     let rate = clip.facts().format.rate.real();
     let part = clip.facts().frames.div_ceil(count(columns)).max(1);
-    let mut outline = Outline {
-        part,
-        columns: Vec::new(),
-        current: Column::default(),
-        filled: 0,
-    };
+    let mut outline = Outline { part, columns: Vec::new(), current: Column::default(), filled: 0 };
     let mut spectrum = Spectrum::new();
     each_block(&mut *clip.frames()?, observer, |block| {
         make_finite(block);
@@ -55,10 +50,7 @@ pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<P
         observer.advance(count(block.frames()));
     })?;
     outline.close();
-    Ok(Picture {
-        columns: outline.columns,
-        spectrum: spectrum.finish(rate),
-    })
+    Ok(Picture { columns: outline.columns, spectrum: spectrum.finish(rate) })
 }
 
 struct Outline {

@@ -47,10 +47,7 @@ impl Selection {
     /// All of a clip, with nothing measured.
     pub fn whole(facts: &Facts) -> Self {
         Self {
-            range: FrameRange {
-                start: 0,
-                end: facts.frames,
-            },
+            range: FrameRange { start: 0, end: facts.frames },
             through_sound: [false; 2],
             dc: None,
             looped: None,
@@ -120,10 +117,7 @@ fn loudest(edits: &Edits) -> Option<crate::edit::Time> {
 /// A range in words.
 pub fn times(range: FrameRange, rate: SampleRate) -> String {
     let [start, end] = [range.start, range.end].map(|frame| Duration(rate.seconds(frame)));
-    format!(
-        "from {start} to {end} ({})",
-        Duration(rate.seconds(range.len()))
-    )
+    format!("from {start} to {end} ({})", Duration(rate.seconds(range.len())))
 }
 
 /// A span in frames of the clip.
@@ -161,9 +155,7 @@ fn piece_of(
     let mut finder = finder(clip, SILENCE_DBFS);
     for_blocks(clip, within, observer, |block| finder.feed(block))?;
     let sounds = finder.finish().sounds;
-    let chosen = piece
-        .checked_sub(1)
-        .and_then(|index| sounds.get(size(index.into())));
+    let chosen = piece.checked_sub(1).and_then(|index| sounds.get(size(index.into())));
     let found = chosen.ok_or_else(|| Error::CannotMeet {
         what: format!(
             "there is no piece {piece}: the clip has {} sounds between silences",
@@ -171,10 +163,7 @@ fn piece_of(
         ),
         instead: "inspect numbers them".to_owned(),
     })?;
-    Ok(FrameRange {
-        start: within.start + found.start,
-        end: within.start + found.end,
-    })
+    Ok(FrameRange { start: within.start + found.start, end: within.start + found.end })
 }
 
 fn finder(clip: &Clip, below: f64) -> SilenceFinder {
@@ -205,11 +194,7 @@ fn measure(
     if dc.iter().any(|offset| offset.abs() > DC_WORTH_REMOVING) {
         let worst = dc.iter().fold(0.0f64, |a, b| a.max(b.abs())) * 100.0;
         let what = format!("an offset of {worst:.2} % of full scale is taken out");
-        selection.say(
-            "DC",
-            what,
-            "it costs headroom and clicks at the ends".to_owned(),
-        );
+        selection.say("DC", what, "it costs headroom and clicks at the ends".to_owned());
         selection.dc = Some(dc);
     }
     if let Some(trim) = edits.trim {
@@ -228,11 +213,7 @@ fn measure(
             let offset = range.start;
             selection.range = passages.loudest(selection.range, offset, length);
             let what = format!("the loudest passage, {}", times(selection.range, rate));
-            selection.say(
-                "cut",
-                what,
-                format!("{longest} is the longest that is allowed"),
-            );
+            selection.say("cut", what, format!("{longest} is the longest that is allowed"));
         }
     }
     Ok(())
@@ -246,10 +227,7 @@ fn trim_silence(trim: Trim, found: &super::Silence, rate: SampleRate, selection:
     };
     let head = take(found.head, trim.head, trim.ends != Ends::Tail);
     let tail = take(found.tail, trim.tail, trim.ends != Ends::Head);
-    selection.range = FrameRange {
-        start: range.start + head,
-        end: range.end - tail,
-    };
+    selection.range = FrameRange { start: range.start + head, end: range.end - tail };
     let [a, b] = [head, tail].map(|frames| Duration(rate.seconds(frames)));
     selection.say(
         "silence",
@@ -307,10 +285,7 @@ impl Passages {
         }
         let start = offset + count(best.1) * self.window;
         let start = start.clamp(range.start, range.end - length);
-        FrameRange {
-            start,
-            end: start + length,
-        }
+        FrameRange { start, end: start + length }
     }
 }
 
@@ -335,9 +310,7 @@ fn around(clip: &Clip, frame: u64, reach: u64) -> Result<(u64, Vec<f64>)> {
     let mut source = Cut::new(clip.frames()?, range);
     let all = crate::block::collect(&mut source)?;
     let frames = all.first().map_or(0, Vec::len);
-    let mixed = (0..frames)
-        .map(|i| all.iter().map(|c| c[i]).sum())
-        .collect();
+    let mixed = (0..frames).map(|i| all.iter().map(|c| c[i]).sum()).collect();
     Ok((range.start, mixed))
 }
 
@@ -361,10 +334,8 @@ fn snap(clip: &Clip, selection: &mut Selection) -> Result<()> {
     if before.end < clip.facts().frames {
         selection.range.end = nearest(before.end)?;
     }
-    let moved = [
-        selection.range.start.abs_diff(before.start),
-        selection.range.end.abs_diff(before.end),
-    ];
+    let moved =
+        [selection.range.start.abs_diff(before.start), selection.range.end.abs_diff(before.end)];
     selection.say(
         "cut",
         format!("its ends move by {} and {} frames", moved[0], moved[1]),

@@ -89,10 +89,7 @@ impl SilenceFinder {
         }
         Silence {
             head: self.sounds.first().map_or(self.at, |first| first.start),
-            tail: self
-                .sounds
-                .last()
-                .map_or(self.at, |last| self.at - last.end),
+            tail: self.sounds.last().map_or(self.at, |last| self.at - last.end),
             sounds: self.sounds,
         }
     }

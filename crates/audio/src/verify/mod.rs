@@ -73,12 +73,8 @@ fn compare_sound(proof: &Proof, written: &Clip, observer: &dyn Observer) -> Resu
         Proof::Samples(expected) => compare_samples(expected, written, observer),
         Proof::Like(expected) => {
             let mut found = Likeness::new(written.facts().frames);
-            each_block(&mut *written.frames()?, observer, |block| {
-                found.update(block)
-            })?;
-            expected
-                .compare(&found)
-                .map_err(|what| Error::Verify { what })
+            each_block(&mut *written.frames()?, observer, |block| found.update(block))?;
+            expected.compare(&found).map_err(|what| Error::Verify { what })
         }
     }
 }
@@ -87,9 +83,7 @@ fn compare_samples(expected: &SampleDigest, written: &Clip, observer: &dyn Obser
     let found = digest(written, observer)?;
     differ("samples", expected.frames(), found.frames())?;
     if *expected != found {
-        return Err(Error::Verify {
-            what: "a sample reads back as another value".to_owned(),
-        });
+        return Err(Error::Verify { what: "a sample reads back as another value".to_owned() });
     }
     Ok(())
 }
@@ -101,9 +95,7 @@ fn compare_facts(facts: &Facts, plan: &Plan) -> Result<()> {
     format.encoding.quality = None;
     differ("format", format, facts.format)?;
     differ("frames", to.frames, facts.frames)?;
-    let odd = |what: &str| Error::Verify {
-        what: what.to_owned(),
-    };
+    let odd = |what: &str| Error::Verify { what: what.to_owned() };
     if facts.header != to.header {
         return Err(odd("the header is of another kind"));
     }
@@ -122,21 +114,14 @@ fn compare_facts(facts: &Facts, plan: &Plan) -> Result<()> {
     if let Some(note) = facts.notes.first() {
         return Err(odd(&note.to_string()));
     }
-    let lacks = to
-        .carried
-        .iter()
-        .find(|c| !facts.extras.iter().any(|e| e.id == c.extra.id));
+    let lacks = to.carried.iter().find(|c| !facts.extras.iter().any(|e| e.id == c.extra.id));
     if let Some(lacks) = lacks {
         return Err(odd(&format!("the chunk {} is missing", lacks.extra.id)));
     }
     // Nothing may be there that nobody asked for.
     let nothing = to.carried.is_empty() && to.tags.is_empty() && to.markers.is_empty();
     let allowed = |id: &str| id == "smpl" && !to.loops.is_empty();
-    match facts
-        .extras
-        .iter()
-        .find(|extra| nothing && !allowed(&extra.id))
-    {
+    match facts.extras.iter().find(|extra| nothing && !allowed(&extra.id)) {
         Some(extra) => Err(odd(&format!("the chunk {} was not meant", extra.id))),
         None => Ok(()),
     }
@@ -146,9 +131,7 @@ fn differ<T: PartialEq + Display>(what: &str, expected: T, found: T) -> Result<(
     if expected == found {
         return Ok(());
     }
-    Err(Error::Verify {
-        what: format!("{what}: expected {expected}, found {found}"),
-    })
+    Err(Error::Verify { what: format!("{what}: expected {expected}, found {found}") })
 }
 
 fn digest(clip: &Clip, observer: &dyn Observer) -> Result<SampleDigest> {
@@ -163,10 +146,8 @@ fn same(mut expected: impl Read, mut found: impl Read) -> Result<()> {
     loop {
         let [a, b] = &mut pieces;
         let lengths = fill(&mut expected, a).and_then(|n| Ok((n, fill(&mut found, b)?)));
-        let (n, m) = lengths.map_err(|source| Error::Read {
-            path: "the written file".into(),
-            source,
-        })?;
+        let (n, m) =
+            lengths.map_err(|source| Error::Read { path: "the written file".into(), source })?;
         if a[..n] != b[..m] {
             return Err(Error::Verify {
                 what: "a byte that was copied reads back as another".to_owned(),

@@ -17,9 +17,7 @@ const VERSION: u32 = 0xA280_5140;
 /// A rate as an 80-bit number: whole numbers of up to 32 bits fill its upper half.
 fn extended(rate: SampleRate) -> [u8; 10] {
     let zeros = rate.hertz().leading_zeros();
-    let exponent = u16::try_from(16_383 + 31 - zeros)
-        .unwrap_or(0)
-        .to_be_bytes();
+    let exponent = u16::try_from(16_383 + 31 - zeros).unwrap_or(0).to_be_bytes();
     let fraction = (rate.hertz() << zeros).to_be_bytes();
     let mut bytes = [0; 10];
     bytes[..2].copy_from_slice(&exponent);
@@ -89,10 +87,7 @@ fn places(output: &Output) -> (Vec<u8>, Vec<u8>) {
         count
     };
     for l in output.loops.iter().take(2) {
-        let ends = [
-            mark(l.range.start, "beg loop"),
-            mark(l.range.end, "end loop"),
-        ];
+        let ends = [mark(l.range.start, "beg loop"), mark(l.range.end, "end loop")];
         instrument.extend_from_slice(&1u16.to_be_bytes());
         instrument.extend(ends.iter().flat_map(|id| id.to_be_bytes()));
     }

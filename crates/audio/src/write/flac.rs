@@ -31,9 +31,7 @@ impl<'a> FlacWriter<'a> {
     /// # Errors
     /// [`Error::Write`].
     pub fn new(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Self> {
-        let info = along
-            .stream
-            .and_then(|stream| stream.headers.into_iter().next());
+        let info = along.stream.and_then(|stream| stream.headers.into_iter().next());
         let copied = info.is_some();
         let mut blocks: Vec<(u8, Vec<u8>)> = vec![(0, info.unwrap_or_else(|| vec![0; 34]))];
         for (id, contents) in along.chunks {
@@ -65,17 +63,9 @@ impl<'a> FlacWriter<'a> {
 
     /// Encodes the first `frames` frames that wait.
     fn frame(&mut self, frames: usize) -> Result<()> {
-        let part: Vec<Vec<i32>> = self
-            .waiting
-            .iter_mut()
-            .map(|w| w.drain(..frames).collect())
-            .collect();
-        let bytes = frame(
-            &part,
-            bits(self.output),
-            self.output.format.rate.hertz(),
-            self.number,
-        );
+        let part: Vec<Vec<i32>> =
+            self.waiting.iter_mut().map(|w| w.drain(..frames).collect()).collect();
+        let bytes = frame(&part, bits(self.output), self.output.format.rate.hertz(), self.number);
         self.number += 1;
         self.sizes = (self.sizes.0.min(bytes.len()), self.sizes.1.max(bytes.len()));
         self.out.write_all(&bytes).map_err(Error::Write)
@@ -101,11 +91,7 @@ impl<'a> FlacWriter<'a> {
 }
 
 fn bits(output: &Output) -> u32 {
-    if output.format.encoding.codec == Codec::Flac16 {
-        16
-    } else {
-        24
-    }
+    if output.format.encoding.codec == Codec::Flac16 { 16 } else { 24 }
 }
 
 /// RFC 9639, 8.1.
@@ -121,22 +107,14 @@ fn kind(id: &str) -> u8 {
 
 impl Writer for FlacWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
-        let scale = if bits(self.output) == 16 {
-            32_768.0
-        } else {
-            8_388_608.0
-        };
+        let scale = if bits(self.output) == 16 { 32_768.0 } else { 8_388_608.0 };
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
             waiting.extend(channel.iter().map(|s| int32(s * scale)));
         }
         // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
         self.bytes.clear();
         plain_pcm(
-            if bits(self.output) == 16 {
-                Codec::Pcm16
-            } else {
-                Codec::Pcm24
-            },
+            if bits(self.output) == 16 { Codec::Pcm16 } else { Codec::Pcm24 },
             block,
             &mut self.bytes,
         );

@@ -62,10 +62,7 @@ impl Along {
         for Carried { extra, patch } in carried {
             chunks.push((extra.id.clone(), patch.apply(clip.extra_bytes(extra)?)));
         }
-        Ok(Self {
-            chunks,
-            stream: None,
-        })
+        Ok(Self { chunks, stream: None })
     }
 
     /// Whether this chunk comes along.
@@ -110,9 +107,7 @@ fn all_came(output: &Output, frames: u64) -> Result<()> {
     if frames == output.frames {
         return Ok(());
     }
-    Err(Error::Verify {
-        what: format!("{} frames were planned, {frames} came", output.frames),
-    })
+    Err(Error::Verify { what: format!("{} frames were planned, {frames} came", output.frames) })
 }
 
 /// What a codec refuses.

@@ -36,8 +36,7 @@ impl Pager<'_> {
                 self.goes_on = !std::ptr::eq(rest, packet);
             }
             let (segment, more) = rest.split_at(rest.len().min(255));
-            self.lacing
-                .push(low_byte(i32::try_from(segment.len()).unwrap_or(0)));
+            self.lacing.push(low_byte(i32::try_from(segment.len()).unwrap_or(0)));
             self.body.extend_from_slice(segment);
             rest = more;
             if segment.len() < 255 {
@@ -103,22 +102,14 @@ impl<'a> OggWriter<'a> {
             None => {
                 let mut encoder =
                     Vorbis::new(output.format).map_err(|what| refused(output, &what))?;
-                let mut next = || {
-                    encoder
-                        .next_packet()
-                        .map(|packet| packet.bytes)
-                        .unwrap_or_default()
-                };
+                let mut next =
+                    || encoder.next_packet().map(|packet| packet.bytes).unwrap_or_default();
                 let [identification, texts, setup] = [next(), next(), next()];
                 // Says which encoder it was, as players like to know.
                 let name = texts.get(11..).unwrap_or_default();
-                let length = texts
-                    .get(7..11)
-                    .and_then(|b| b.try_into().ok())
-                    .map_or(0, u32::from_le_bytes);
-                let name = name
-                    .get(..crate::num::size(length.into()))
-                    .unwrap_or_default();
+                let length =
+                    texts.get(7..11).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes);
+                let name = name.get(..crate::num::size(length.into())).unwrap_or_default();
                 vendor = String::from_utf8_lossy(name).into_owned();
                 (Some(encoder), identification, setup, 0)
             }
@@ -172,10 +163,7 @@ impl<'a> OggWriter<'a> {
         let Some(packet) = self.held.take() else {
             return Ok(());
         };
-        let position = self
-            .position
-            .saturating_sub(self.delay)
-            .min(self.output.frames);
+        let position = self.position.saturating_sub(self.delay).min(self.output.frames);
         let full = self.pager.body.len() >= PAGE_BYTES;
         if full {
             self.pager.page(false)?;
@@ -199,9 +187,7 @@ impl Writer for OggWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
         self.taken += count(block.frames());
         if let Some(encoder) = &mut self.encoder {
-            encoder
-                .encode(block)
-                .map_err(|what| refused(self.output, &what))?;
+            encoder.encode(block).map_err(|what| refused(self.output, &what))?;
         }
         self.drain()
     }
@@ -212,9 +198,7 @@ impl Writer for OggWriter<'_> {
 
     fn finish(&mut self) -> Result<()> {
         if let Some(encoder) = &mut self.encoder {
-            encoder
-                .finish()
-                .map_err(|what| refused(self.output, &what))?;
+            encoder.finish().map_err(|what| refused(self.output, &what))?;
             all_came(self.output, self.taken)?;
         }
         self.drain()?;

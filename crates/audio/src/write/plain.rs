@@ -63,9 +63,7 @@ impl Writer for PlainWriter<'_> {
     }
 
     fn copy(&mut self, packet: &[u8]) -> Result<()> {
-        let left = self
-            .to_copy
-            .and_then(|left| left.checked_sub(count(packet.len())));
+        let left = self.to_copy.and_then(|left| left.checked_sub(count(packet.len())));
         self.to_copy = Some(left.ok_or_else(|| Error::Verify {
             what: "more bytes of samples came than were planned".to_owned(),
         })?);

@@ -14,17 +14,7 @@ fn word(bytes: &mut Vec<u8>, value: u64) {
 pub fn smpl(loops: &[Loop], rate: SampleRate) -> Vec<u8> {
     let mut bytes = Vec::new();
     let period = scaled(1_000_000_000, 1, rate.hertz().into());
-    for value in [
-        0,
-        0,
-        period,
-        60,
-        0,
-        0,
-        0,
-        u64::from(count32(loops.len())),
-        0,
-    ] {
+    for value in [0, 0, period, 60, 0, 0, 0, u64::from(count32(loops.len())), 0] {
         word(&mut bytes, value);
     }
     for (id, l) in (0..).zip(loops) {

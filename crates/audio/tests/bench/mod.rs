@@ -26,11 +26,7 @@ pub struct Riff {
 
 impl Riff {
     pub fn new() -> Self {
-        Self {
-            form: b"RIFF",
-            size: None,
-            chunks: Vec::new(),
-        }
+        Self { form: b"RIFF", size: None, chunks: Vec::new() }
     }
     pub fn chunk(mut self, id: &[u8; 4], bytes: &[u8]) -> Self {
         self.chunks.push((id.to_vec(), None, bytes.to_vec(), true));
@@ -38,8 +34,7 @@ impl Riff {
     }
     /// A chunk that states another size than it has.
     pub fn lying(mut self, id: &[u8; 4], stated: u32, bytes: &[u8]) -> Self {
-        self.chunks
-            .push((id.to_vec(), Some(stated), bytes.to_vec(), true));
+        self.chunks.push((id.to_vec(), Some(stated), bytes.to_vec(), true));
         self
     }
     pub fn unpadded(mut self, id: &[u8; 4], bytes: &[u8]) -> Self {
@@ -121,8 +116,7 @@ impl Folder {
         (clip, bytes.into_inner())
     }
     pub fn fit(&self, clip: &Clip, line: &str) -> Clip {
-        self.carry_out(clip, &plan(clip.facts(), &demand(line)).unwrap())
-            .0
+        self.carry_out(clip, &plan(clip.facts(), &demand(line)).unwrap()).0
     }
     /// The same for any demand; gives the bytes, how much was done, and what was read back.
     pub fn fit_to(&self, clip: &Clip, demand: &Demand) -> (Vec<u8>, Work, Facts) {
@@ -180,12 +174,7 @@ pub fn audio_bytes(clip: &Clip) -> Vec<u8> {
 }
 
 pub fn boxed(kind: &[u8], contents: &[u8]) -> Vec<u8> {
-    [
-        &(8 + contents.len() as u32).to_be_bytes()[..],
-        kind,
-        contents,
-    ]
-    .concat()
+    [&(8 + contents.len() as u32).to_be_bytes()[..], kind, contents].concat()
 }
 
 /// What is written, and the noise it may have, in dB; lossless where none is named.

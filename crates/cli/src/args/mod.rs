@@ -38,12 +38,8 @@ pub struct Cli {
 
 /// `--version -v`, which clap alone cannot tell apart.
 pub fn asks_for_notices(typed: &[OsString]) -> bool {
-    let is = |names: &[&str]| {
-        typed
-            .iter()
-            .skip(1)
-            .any(|word| names.iter().any(|name| word == name))
-    };
+    let is =
+        |names: &[&str]| typed.iter().skip(1).any(|word| names.iter().any(|name| word == name));
     is(&["--version", "-V"]) && is(&["-v", "--verbose"])
 }
 
@@ -69,13 +65,7 @@ pub struct Common {
     )]
     pub color: Color,
     /// Work on so many files at once; 0 is one for each core
-    #[arg(
-        long,
-        global = true,
-        help_heading = "Everywhere",
-        value_name = "N",
-        default_value_t = 0
-    )]
+    #[arg(long, global = true, help_heading = "Everywhere", value_name = "N", default_value_t = 0)]
     pub threads: usize,
 }
 
@@ -279,11 +269,8 @@ pub struct RootOptions {
 impl RootOptions {
     /// As the library takes it.
     pub fn asked(&self) -> Asked {
-        let mut asked = Asked {
-            ledger: self.ledger.clone(),
-            adopt: self.adopt,
-            ..Asked::default()
-        };
+        let mut asked =
+            Asked { ledger: self.ledger.clone(), adopt: self.adopt, ..Asked::default() };
         for typed in &self.root {
             match typed.split_once('=') {
                 Some((name, folder)) if !Path::new(typed).exists() => {
@@ -343,12 +330,7 @@ pub struct Finding {
     #[arg(long, conflicts_with = "looped")]
     pub find: bool,
     /// Both ends within a second of these, as in 12s..1:15
-    #[arg(
-        long,
-        value_name = "RANGE",
-        allow_hyphen_values = true,
-        conflicts_with = "looped"
-    )]
+    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "looped")]
     pub near: Option<Span>,
     /// No shorter than this [default: a quarter of the clip, 10s at most]
     #[arg(long, value_name = "TIME", conflicts_with = "looped")]
@@ -501,10 +483,7 @@ pub fn read(typed: Vec<OsString>) -> Cli {
 /// The options of a command that a job sheet knows, too, as they were typed.
 fn typed_options(command: &str, matches: &ArgMatches) -> BTreeMap<String, Vec<String>> {
     let all = Cli::command();
-    let options = all
-        .find_subcommand(command)
-        .into_iter()
-        .flat_map(|c| c.get_arguments());
+    let options = all.find_subcommand(command).into_iter().flat_map(|c| c.get_arguments());
     let typed = |option: &clap::Arg| {
         let (id, key) = (option.get_id().as_str(), option.get_long()?);
         let named = matches.value_source(id) == Some(ValueSource::CommandLine);
@@ -515,8 +494,7 @@ fn typed_options(command: &str, matches: &ArgMatches) -> BTreeMap<String, Vec<St
             false => vec!["true".to_owned()],
             true => {
                 let raw = matches.get_raw(id)?;
-                raw.map(|value| value.to_string_lossy().into_owned())
-                    .collect()
+                raw.map(|value| value.to_string_lossy().into_owned()).collect()
             }
         };
         Some((key.to_owned(), values))
@@ -587,10 +565,7 @@ mod tests {
         let swap = all.find_subcommand("swap").unwrap();
         let own: Vec<&str> = swap.get_arguments().filter_map(|a| a.get_long()).collect();
         for option in &own {
-            assert!(
-                OPTIONS.contains(option) != not_for_jobs.contains(option),
-                "{option}"
-            );
+            assert!(OPTIONS.contains(option) != not_for_jobs.contains(option), "{option}");
         }
         assert!(OPTIONS.iter().all(|option| own.contains(option)));
     }
@@ -606,11 +581,7 @@ mod tests {
             (vec!["x", "--help"], None),
         ] {
             let with = with_default_command(typed.iter().map(OsString::from));
-            assert_eq!(
-                with.iter().position(|word| word == "inspect"),
-                at,
-                "{typed:?}"
-            );
+            assert_eq!(with.iter().position(|word| word == "inspect"), at, "{typed:?}");
         }
     }
 }

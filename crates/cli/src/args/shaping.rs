@@ -29,12 +29,7 @@ pub struct Shaping {
     #[arg(long, value_name = "ENDS", requires = "trim_silence")]
     pub trim_ends: Option<TrimEnds>,
     /// How much silence to leave: before,after
-    #[arg(
-        long,
-        value_name = "TIMES",
-        requires = "trim_silence",
-        default_value = "5ms,20ms"
-    )]
+    #[arg(long, value_name = "TIMES", requires = "trim_silence", default_value = "5ms,20ms")]
     pub breath: Pad,
     /// Fades where a cut goes through sound, or "none" [default: 2ms]
     #[arg(long, value_name = "TIME", value_parser = edge_fade)]

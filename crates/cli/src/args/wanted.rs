@@ -93,20 +93,10 @@ pub struct Outside {
     #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spec", "like", "target"])]
     pub encoder: Option<String>,
     /// What the command is fed
-    #[arg(
-        long,
-        value_name = "SPEC",
-        requires = "encoder",
-        default_value = "wav pcm16 any any"
-    )]
+    #[arg(long, value_name = "SPEC", requires = "encoder", default_value = "wav pcm16 any any")]
     pub feed: String,
     /// How long it may take, in seconds
-    #[arg(
-        long,
-        value_name = "SECONDS",
-        requires = "encoder",
-        default_value_t = 60
-    )]
+    #[arg(long, value_name = "SECONDS", requires = "encoder", default_value_t = 60)]
     pub encoder_limit: u64,
     /// Let commands run at all
     #[arg(long)]

@@ -56,17 +56,11 @@ fn wave<'a>(clip: &Clip, seen: &'a Picture, found: &Survey, axis: f64, name: &st
     // Silence is what lies between the sounds.
     let mut silence = Vec::new();
     let mut at = 0;
-    let end = FrameRange {
-        start: facts.frames,
-        end: facts.frames,
-    };
+    let end = FrameRange { start: facts.frames, end: facts.frames };
     for sound in found.silence.sounds.iter().chain([&end]) {
         if sound.start > at {
             let start = at;
-            silence.push(seconds(FrameRange {
-                start,
-                end: sound.start,
-            }));
+            silence.push(seconds(FrameRange { start, end: sound.start }));
         }
         at = sound.end;
     }
@@ -95,10 +89,7 @@ pub fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), F
         )));
     }
     let png = draw(panels)?;
-    let write = |file: &mut dyn Out| {
-        file.write_all(&png)
-            .map_err(deft_needle_audio::Error::Write)
-    };
+    let write = |file: &mut dyn Out| file.write_all(&png).map_err(deft_needle_audio::Error::Write);
     put_file(out, &RealDisk::default(), write, |_, ()| Ok(()))?;
     let name = safe(&out.display().to_string());
     console.warn(format!("drawn: {}", paint(BOLD, name)));

@@ -43,18 +43,12 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
     let files = expand(&args.files)?;
     if let Some(plot) = &args.plot {
         let [file] = files.as_slice() else {
-            return Err(Failure::usage(
-                "--plot draws one file",
-                "inspect the files one by one",
-            ));
+            return Err(Failure::usage("--plot draws one file", "inspect the files one by one"));
         };
         let clip = open_clip(file, &args.opening.hints())?;
         super::draw::inspected(clip, plot, args.plot_rate, console)?;
     }
-    let found: Vec<_> = files
-        .par_iter()
-        .map(|file| inspect(file, args, console))
-        .collect();
+    let found: Vec<_> = files.par_iter().map(|file| inspect(file, args, console)).collect();
     let mut exit = Exit::Done;
     let mut inspections = Vec::new();
     for one in found {
@@ -115,10 +109,7 @@ pub fn misnamed(file: &Path, clip: &Clip) -> Option<Misnamed> {
             ),
             _ => format!("its right name ends in .{}", is.facts().extensions[0]),
         };
-        Misnamed {
-            what: format!("named .{named} but is {is}"),
-            remedy,
-        }
+        Misnamed { what: format!("named .{named} but is {is}"), remedy }
     })
 }
 
@@ -156,17 +147,11 @@ fn renamed(file: &Path, failure: Failure) -> Failure {
 fn in_full(found: &Inspection, verbose: bool) -> String {
     let Inspection { facts, survey, .. } = found;
     let line = |name: &str, text: String| format!("  {name:<10}{text}");
-    let header = facts
-        .header
-        .map_or(String::new(), |h| format!(", {h} header"));
+    let header = facts.header.map_or(String::new(), |h| format!(", {h} header"));
     let mut lines = vec![paint(BOLD, safe(&found.file.display().to_string()))];
     lines.push(line(
         "is",
-        format!(
-            "{}{header}, {:.0} kbit/s",
-            facts.format,
-            real(found.bit_rate) / 1000.0
-        ),
+        format!("{}{header}, {:.0} kbit/s", facts.format, real(found.bit_rate) / 1000.0),
     ));
     if let Some(bits) = facts.valid_bits {
         lines.push(line("bits", format!("{bits} of them count")));
@@ -175,10 +160,7 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
         lines.push(line("blocks", format!("of {bytes} bytes")));
     }
     let frames = facts.frames;
-    lines.push(line(
-        "length",
-        format!("{}, {frames} frames", Duration(found.seconds)),
-    ));
+    lines.push(line("length", format!("{}, {frames} frames", Duration(found.seconds))));
     lines.push(line(
         "levels",
         format!(
@@ -197,20 +179,14 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
             0 => "without end".to_owned(),
             n => format!("{n} times"),
         };
-        lines.push(line(
-            "loop",
-            format!("frames {start} up to {end} ({length}), {plays}"),
-        ));
+        lines.push(line("loop", format!("frames {start} up to {end} ({length}), {plays}")));
     }
     for marker in &facts.markers {
         let at = Duration(facts.format.rate.seconds(marker.frame));
         lines.push(line("marker", format!("{at}  {}", safe(&marker.name))));
     }
     for tag in &facts.tags {
-        lines.push(line(
-            "text",
-            format!("{}: {}", safe(&tag.name), safe(&tag.value)),
-        ));
+        lines.push(line("text", format!("{}: {}", safe(&tag.name), safe(&tag.value))));
     }
     if !facts.extras.is_empty() {
         let extra =
@@ -281,10 +257,7 @@ fn warnings(found: &Inspection) -> Vec<String> {
     let Inspection { facts, survey, .. } = found;
     let mut all: Vec<String> = found.named_wrongly.iter().cloned().collect();
     all.extend(facts.notes.iter().map(ToString::to_string));
-    let dc = survey
-        .dc
-        .iter()
-        .fold(0.0f64, |a, b| if b.abs() > a.abs() { *b } else { a });
+    let dc = survey.dc.iter().fold(0.0f64, |a, b| if b.abs() > a.abs() { *b } else { a });
     if dc.abs() >= NOTABLE_DC {
         all.push(format!("DC offset {:.2} %", dc * 100.0));
     }
@@ -303,18 +276,8 @@ fn warnings(found: &Inspection) -> Vec<String> {
 }
 
 fn as_table(all: &[Inspection]) -> String {
-    let heading = [
-        "file",
-        "is",
-        "header",
-        "length",
-        "kbit/s",
-        "peak",
-        "true peak",
-        "LUFS",
-        "loop",
-        "notes",
-    ];
+    let heading =
+        ["file", "is", "header", "length", "kbit/s", "peak", "true peak", "LUFS", "loop", "notes"];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
     for one in all {
         let Inspection { facts, survey, .. } = one;

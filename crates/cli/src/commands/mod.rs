@@ -33,9 +33,7 @@ pub fn counted(count: usize, what: &str) -> String {
 pub fn tell_unread(slots: &Slots, console: &Console) {
     for unread in &slots.unread {
         let unread = safe(unread);
-        console.warn(format!(
-            "the names in {unread} were not read: say where it is with --root"
-        ));
+        console.warn(format!("the names in {unread} were not read: say where it is with --root"));
     }
 }
 

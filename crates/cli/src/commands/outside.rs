@@ -97,11 +97,7 @@ impl Outside {
         write_verified(clip, &plan, &input, Durable::No, None, &disk, &progress)?;
         encoder.run(&input, &file, &progress)?;
         drop(progress);
-        Ok(Some(Made {
-            plan,
-            file,
-            _folder: folder,
-        }))
+        Ok(Some(Made { plan, file, _folder: folder }))
     }
 }
 
@@ -118,13 +114,7 @@ fn closed() -> Failure {
 
 fn feed(clip: &Clip, edits: &Edits, demand: &Demand, console: &Console) -> Result<Plan, Failure> {
     let progress = Progress::new(console, clip.facts().frames);
-    Ok(plan_clip(
-        clip,
-        demand,
-        edits,
-        Reference::default(),
-        &progress,
-    )?)
+    Ok(plan_clip(clip, demand, edits, Reference::default(), &progress)?)
 }
 
 impl Made {
@@ -140,10 +130,7 @@ impl Made {
         disk: &dyn Disk,
     ) -> Result<u64, Failure> {
         refuse_existing(&[clip], out, overwrite)?;
-        let read = |source| AudioError::Read {
-            path: self.file.clone(),
-            source,
-        };
+        let read = |source| AudioError::Read { path: self.file.clone(), source };
         let make = |to: &mut dyn Out| {
             let mut from = File::open(&self.file).map_err(read)?;
             io::copy(&mut from, to).map_err(AudioError::Write)

@@ -95,29 +95,16 @@ fn with_slots(
         named.push(&args.at);
     }
     if named.is_empty() {
-        return Ok((
-            roots
-                .iter()
-                .map(|root| (root.clone(), Vec::new()))
-                .collect(),
-            None,
-        ));
+        return Ok((roots.iter().map(|root| (root.clone(), Vec::new())).collect(), None));
     }
     let mut all: Slots = Vec::new();
     let mut unknown = None;
     for slot in named {
-        let keys = roots
-            .iter()
-            .filter_map(|root| Some((root, key(root, slot, &at, disk).ok()?)));
+        let keys = roots.iter().filter_map(|root| Some((root, key(root, slot, &at, disk).ok()?)));
         let keys: Vec<(&Root, Key)> = keys.collect();
         let knows = |(root, key): &&(&Root, Key)| {
             let state = deft_needle_core::ledger::Ledger::peek(root);
-            state.is_ok_and(|state| {
-                state
-                    .slots
-                    .get(key)
-                    .is_some_and(|slot| slot.top().is_some())
-            })
+            state.is_ok_and(|state| state.slots.get(key).is_some_and(|slot| slot.top().is_some()))
         };
         let Some((root, key)) = keys.iter().find(knows).or(keys.first()).cloned() else {
             let root = roots.first().ok_or_else(|| Failure::usage("no root", ""))?;
@@ -173,32 +160,16 @@ pub fn within(root: &Root, typed: &Path) -> Result<Option<String>, Failure> {
 fn tell(done: &Restored, dry_run: bool, console: &Console) -> usize {
     let names = |keys: &[Key]| keys.iter().map(ToString::to_string).collect::<Vec<_>>();
     let parts = [
-        (
-            names(&done.restored),
-            "stock restored",
-            "stock would be restored",
-        ),
+        (names(&done.restored), "stock restored", "stock would be restored"),
         (
             names(&done.uncovered),
             "the previous job's file is back",
             "the previous job's file would be back",
         ),
-        (
-            names(&done.removed),
-            "removed, nothing was here",
-            "would be removed, nothing was here",
-        ),
+        (names(&done.removed), "removed, nothing was here", "would be removed, nothing was here"),
         (names(&done.left), "left as it is", "would be left as it is"),
-        (
-            done.entries.clone(),
-            "entry reverted",
-            "entry would be reverted",
-        ),
-        (
-            names(&done.caches),
-            "cache cleared",
-            "cache would be cleared",
-        ),
+        (done.entries.clone(), "entry reverted", "entry would be reverted"),
+        (names(&done.caches), "cache cleared", "cache would be cleared"),
     ];
     let mut count = 0;
     for (slots, done, planned) in &parts {

@@ -24,10 +24,7 @@ use std::path::Path;
 /// Lists what matches.
 pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
     let query = Query::new(&args.words).map_err(|what| {
-        Failure::usage(
-            what,
-            "write * for any letters, # for what variants differ in",
-        )
+        Failure::usage(what, "write * for any letters, # for what variants differ in")
     })?;
     let known = look_up(args, console)?;
     tell_unread(&known.slots, console);
@@ -132,18 +129,11 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
             }
             None => None,
         };
-        return Ok(Known {
-            sheet: None,
-            slots,
-            present,
-        });
+        return Ok(Known { sheet: None, slots, present });
     }
     let sheet = Sheet::find(&args.of)?;
     let asked = args.place.asked();
-    let roots = Roots {
-        main: asked.root.clone(),
-        others: asked.others.clone(),
-    };
+    let roots = Roots { main: asked.root.clone(), others: asked.others.clone() };
     let mut target = Target::new(sheet, roots)?;
     let now = match &asked.root {
         Some(root) => Some(target.slots.look(&asked.certain(root, HowFound::Named)?)?),
@@ -152,21 +142,13 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
     if let Some(root) = &asked.root {
         measure_unlisted(&mut target, root, console)?;
     }
-    Ok(Known {
-        sheet: Some(target.sheet),
-        slots: target.slots,
-        present: now,
-    })
+    Ok(Known { sheet: Some(target.sheet), slots: target.slots, present: now })
 }
 
 /// What no list tells of the stock is measured.
 fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Result<(), Failure> {
     let unlisted = |slots: &Slots, name: &str| slots.has(name) && slots.listed(name).is_none();
-    if !target
-        .slots
-        .names()
-        .any(|name| unlisted(&target.slots, name))
-    {
+    if !target.slots.names().any(|name| unlisted(&target.slots, name)) {
         return Ok(());
     }
     let stock = Stock::open(root)?.before_us()?;
@@ -198,10 +180,7 @@ fn table(groups: &[Group], known: &Known) -> String {
     }
     // A column that says nothing is left out.
     for column in (1..heading.len()).rev() {
-        if rows[1..]
-            .iter()
-            .all(|row: &Vec<String>| row[column].is_empty())
-        {
+        if rows[1..].iter().all(|row: &Vec<String>| row[column].is_empty()) {
             rows.iter_mut().for_each(|row| drop(row.remove(column)));
         }
     }
@@ -221,16 +200,9 @@ fn members(group: &Group) -> String {
 
 /// Spec, length, loudness and loop of all members.
 fn figures(group: &Group, known: &Known) -> [String; 4] {
-    let listed: Vec<&Listed> = group
-        .slots
-        .iter()
-        .filter_map(|slot| known.slots.listed(slot))
-        .collect();
-    let mut specs: Vec<String> = group
-        .slots
-        .iter()
-        .filter_map(|slot| known.spec(slot))
-        .collect();
+    let listed: Vec<&Listed> =
+        group.slots.iter().filter_map(|slot| known.slots.listed(slot)).collect();
+    let mut specs: Vec<String> = group.slots.iter().filter_map(|slot| known.spec(slot)).collect();
     specs.dedup();
     let spec = match specs.as_slice() {
         [] => String::new(),
@@ -265,18 +237,9 @@ fn range(values: impl Iterator<Item = f64>, shown: impl Fn(f64) -> String) -> St
 }
 
 fn states(group: &Group, known: &Known) -> String {
-    let all = [
-        Present::Replaced,
-        Present::Other,
-        Present::Missing,
-        Present::Stock,
-    ];
+    let all = [Present::Replaced, Present::Other, Present::Missing, Present::Stock];
     let told = all.into_iter().filter_map(|state| {
-        let count = group
-            .slots
-            .iter()
-            .filter(|slot| known.present(slot) == Some(state))
-            .count();
+        let count = group.slots.iter().filter(|slot| known.present(slot) == Some(state)).count();
         let style = match state {
             Present::Stock => FAINT,
             Present::Replaced => GOOD,
@@ -293,11 +256,7 @@ fn states(group: &Group, known: &Known) -> String {
 }
 
 fn labels(group: &Group, known: &Known) -> String {
-    let mut labels: Vec<&str> = group
-        .slots
-        .iter()
-        .filter_map(|slot| known.label(slot))
-        .collect();
+    let mut labels: Vec<&str> = group.slots.iter().filter_map(|slot| known.label(slot)).collect();
     labels.dedup();
     labels.join(", ")
 }
@@ -326,16 +285,7 @@ fn as_job(groups: &[Group], known: &Known) -> String {
             1 => format!("slot = {}", quoted(&group.slots[0])),
             _ => format!("slot = {}", quoted(&group.name)),
         };
-        format!(
-            "[[replace]]  # {}\n{slots}\nclip = ''\n",
-            safe(&told.join("; "))
-        )
+        format!("[[replace]]  # {}\n{slots}\nclip = ''\n", safe(&told.join("; ")))
     };
-    groups
-        .iter()
-        .map(entry)
-        .collect::<Vec<_>>()
-        .join("\n")
-        .trim_end()
-        .to_owned()
+    groups.iter().map(entry).collect::<Vec<_>>().join("\n").trim_end().to_owned()
 }

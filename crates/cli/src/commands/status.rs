@@ -53,12 +53,7 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
         false => Proof::Look,
     };
     let which = below.as_deref().map_or(Which::All, Which::Below);
-    let Status {
-        slots,
-        entries,
-        strays,
-        state,
-    } = status(root, which, proof)?;
+    let Status { slots, entries, strays, state } = status(root, which, proof)?;
     if args.as_job {
         let (sheet, swaps) = from_swaps(&state, args.target.as_deref(), &root.path);
         console.find(sheet.trim_end());
@@ -71,11 +66,7 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
         1 => ", 1 entry made".to_owned(),
         many => format!(", {many} entries made"),
     };
-    console.say(format!(
-        "{} {} replaced{what}",
-        paint(BOLD, name),
-        counted(slots.len(), "slot")
-    ));
+    console.say(format!("{} {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
     if !slots.is_empty() {
         console.find(table(&slots));
     }
@@ -147,15 +138,9 @@ fn table(slots: &[SlotStatus]) -> String {
             text.push(paint(WARN, reminder));
         }
         if !one.below.is_empty() {
-            let below = one
-                .below
-                .iter()
-                .map(|job| job.as_deref().unwrap_or("a single swap"));
+            let below = one.below.iter().map(|job| job.as_deref().unwrap_or("a single swap"));
             let below = below.collect::<Vec<_>>().join(", ");
-            text.push(paint(
-                FAINT,
-                format!("    over the file of: {}", safe(&below)),
-            ));
+            text.push(paint(FAINT, format!("    over the file of: {}", safe(&below))));
         }
         if one.stock_lost {
             let lost =

@@ -14,10 +14,7 @@ use std::path::Path;
 impl Reading {
     /// As the library takes it; `loop_tags` are names under which a loop may stand.
     pub fn hints(&self, loop_tags: Option<&LoopTags>) -> Hints {
-        Hints {
-            raw: self.read_as,
-            loop_tags: loop_tags.cloned(),
-        }
+        Hints { raw: self.read_as, loop_tags: loop_tags.cloned() }
     }
 }
 
@@ -102,24 +99,12 @@ impl Wanted {
         let header = |demand: &Demand| demand.header.map(|header| header.to_string());
         note("header", self.header.and(header(&demand)), header(&ruled));
         let block = |demand: &Demand| demand.block_bytes.map(|bytes| bytes.to_string());
-        note(
-            "block-bytes",
-            self.block_bytes.and(block(&demand)),
-            block(&ruled),
-        );
+        note("block-bytes", self.block_bytes.and(block(&demand)), block(&ruled));
         let names = |demand: &Demand| demand.loop_tags.as_ref().map(|tags| tags.names().join(" "));
-        note(
-            "loop-tags",
-            self.loop_tags.as_ref().and(names(&demand)),
-            names(&ruled),
-        );
+        note("loop-tags", self.loop_tags.as_ref().and(names(&demand)), names(&ruled));
         let tags = |demand: &Demand| demand.chunks.map(|chunks| chunks == Chunks::Kept);
         let word = |kept: bool| if kept { "keep" } else { "strip" }.to_owned();
-        note(
-            "tags",
-            self.tags.and(tags(&demand)).map(word),
-            tags(&ruled).map(word),
-        );
+        note("tags", self.tags.and(tags(&demand)).map(word), tags(&ruled).map(word));
         Ok((demand, overruled))
     }
 

@@ -70,16 +70,11 @@ fn formats(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("knock.flac", "flac flac24 48000 stereo"),
         ("step.qoa", "qoa qoa 44100 mono"),
     ] {
-        stage.run(
-            &format!("fit takes/kettle.wav -o made/{out} --spec \"{spec}\""),
-            Exit::Done,
-        )?;
+        stage.run(&format!("fit takes/kettle.wav -o made/{out} --spec \"{spec}\""), Exit::Done)?;
     }
     stage.run("inspect made/*", Exit::Done)?;
-    stage.run(
-        "fit made/crossing.ogg -o made/named.ogg --tag \"TITLE=Crossing at dusk\"",
-        Exit::Done,
-    )
+    stage
+        .run("fit made/crossing.ogg -o made/named.ogg --tag \"TITLE=Crossing at dusk\"", Exit::Done)
 }
 
 /// What people do by hand, and what comes of it.
@@ -94,10 +89,7 @@ fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
         let bytes = fs::read(stage.path(&format!("takes/{take}"))).unwrap_or_default();
         stage.save(&format!("card/SAY/{slot}"), &bytes)?;
     }
-    let (night, lower) = (
-        stage.path("card/SAY/NIGHT.PRM"),
-        stage.path("card/SAY/night.prm"),
-    );
+    let (night, lower) = (stage.path("card/SAY/NIGHT.PRM"), stage.path("card/SAY/night.prm"));
     fs::rename(&night, &lower).map_err(CoreError::write("rename", &night))?;
     switch_on(stage);
     stage.by_hand("a check would have told before the clock was even switched on");
@@ -117,15 +109,8 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         Exit::Done,
     )?;
     stage.tell("5. Swap: fit, verify, keep the stock, put in place. Wrong names are caught.");
-    for typo in [
-        "card/SAY/TIKC01.PRM",
-        "card/SAY/tick01.prm",
-        "card/SAY/TICK01.PRM.wav",
-    ] {
-        stage.run(
-            &format!("swap takes/kettle.wav {typo} --root card"),
-            Exit::Refused,
-        )?;
+    for typo in ["card/SAY/TIKC01.PRM", "card/SAY/tick01.prm", "card/SAY/TICK01.PRM.wav"] {
+        stage.run(&format!("swap takes/kettle.wav {typo} --root card"), Exit::Refused)?;
     }
     for (take, slot) in [
         ("takes/kettle.wav", "TICK01"),
@@ -134,15 +119,9 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("takes/story.wav", "HOUR01"),
         ("takes/flipped.wav", "HOUR02"),
     ] {
-        stage.run(
-            &format!("swap {take} card/SAY/{slot}.PRM --root card"),
-            Exit::Done,
-        )?;
+        stage.run(&format!("swap {take} card/SAY/{slot}.PRM --root card"), Exit::Done)?;
     }
-    stage.run(
-        "swap takes/horn.wav card/SAY/NIGHT.PRM --root card",
-        Exit::Done,
-    )?;
+    stage.run("swap takes/horn.wav card/SAY/NIGHT.PRM --root card", Exit::Done)?;
     switch_on(stage);
     stage.by_hand(
         "it plays, but: the whisper is hardly heard, the story too long, the flipped one gone",
@@ -158,28 +137,15 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
             "--trim-silence --longest 6s --too-long loudest --level stock",
         ),
         ("takes/flipped.wav", "HOUR02", "--route L --level stock"),
-        (
-            "\"takes/harbour call.wav\"",
-            "NIGHT",
-            "--keep shared --voicing quayside --level stock",
-        ),
+        ("\"takes/harbour call.wav\"", "NIGHT", "--keep shared --voicing quayside --level stock"),
         ("\"takes/three knocks.wav\"", "TICK02", "--piece 2"),
     ] {
-        stage.run(
-            &format!("swap {take} card/SAY/{slot}.PRM {options}"),
-            Exit::Done,
-        )?;
+        stage.run(&format!("swap {take} card/SAY/{slot}.PRM {options}"), Exit::Done)?;
     }
-    stage.run(
-        "inspect takes/story.wav --plot story.png --plot-rate 18900 -q",
-        Exit::Done,
-    )?;
+    stage.run("inspect takes/story.wav --plot story.png --plot-rate 18900 -q", Exit::Done)?;
     stage.tell("7. What is in, is it right, and what does the clock say?");
     stage.run("status card", Exit::Done)?;
-    stage.run(
-        "check card/SAY --spec \"wav pcm8|imaadpcm 18900|9450 mono\"",
-        Exit::Done,
-    )?;
+    stage.run("check card/SAY --spec \"wav pcm8|imaadpcm 18900|9450 mono\"", Exit::Done)?;
     stage.run(
         "hear card/SAY/TICK01.PRM --beside card/SAY/TICK02.PRM -o new-and-old.wav",
         Exit::Done,
@@ -234,11 +200,7 @@ fn stock(slot: &str) -> Vec<f64> {
         }
         "GREET" | "NIGHT" | "HOUR01" | "HOUR02" => {
             let mut sound = Sound::silence(RATE, 1.5);
-            let pitch = if slot == "NIGHT" {
-                96.0
-            } else {
-                130.0 + 4.0 * (number % 10.0)
-            };
+            let pitch = if slot == "NIGHT" { 96.0 } else { 130.0 + 4.0 * (number % 10.0) };
             sound.voice(0.05, 1.35, pitch);
             sound.at_peak(0.6).samples
         }

@@ -52,10 +52,7 @@ fn voiced(text: &str) -> String {
 
 fn in_place(stage: &mut Stage<'_>) -> Result<(), Failure> {
     stage.tell("16. A whole job for the game. `new` writes a sheet from a folder of clips; the rest stands in it as comments.");
-    stage.run(
-        "new lantern-ferry.toml takes -o started.toml --root game",
-        Exit::Done,
-    )?;
+    stage.run("new lantern-ferry.toml takes -o started.toml --root game", Exit::Done)?;
     stage.tell("In a hurry, everything goes wrong at once. The check tells all of it, before anything is written.");
     stage.run("check hasty.toml", Exit::Refused)?;
     stage.tell("And by hand? The game has a memory of its own for what it loaded.");
@@ -83,10 +80,7 @@ fn in_place(stage: &mut Stage<'_>) -> Result<(), Failure> {
         Exit::Done,
     )?;
     stage.run("status game", Exit::Done)?;
-    stage.run(
-        "status game --as-job --target lantern-ferry.toml",
-        Exit::Done,
-    )?;
+    stage.run("status game --as-job --target lantern-ferry.toml", Exit::Done)?;
     stage.run("restore game --job quay", Exit::Refused)?;
     stage.run("restore game", Exit::Done)
 }
@@ -94,10 +88,7 @@ fn in_place(stage: &mut Stage<'_>) -> Result<(), Failure> {
 fn additions(stage: &mut Stage<'_>) -> Result<(), Failure> {
     stage.tell("17. The game also takes additions: a tree that it prefers over its own files …");
     let berth = fs::read_to_string(stage.path("berth.toml")).unwrap_or_default();
-    stage.save(
-        "elsewhere.toml",
-        berth.replace("QUAY-7", "QUAY-1").as_bytes(),
-    )?;
+    stage.save("elsewhere.toml", berth.replace("QUAY-7", "QUAY-1").as_bytes())?;
     stage.run("check elsewhere.toml", Exit::Refused)?;
     stage.run("install berth.toml", Exit::Done)?;
     game_starts(stage);
@@ -109,10 +100,7 @@ fn additions(stage: &mut Stage<'_>) -> Result<(), Failure> {
     game_starts(stage);
     stage.run("restore game", Exit::Done)?;
     stage.run("pack additions.toml -o quay-bells.ferry", Exit::Done)?;
-    stage.run(
-        "install quay-bells.ferry --root game --root settings=settings",
-        Exit::Done,
-    )?;
+    stage.run("install quay-bells.ferry --root game --root settings=settings", Exit::Done)?;
     game_starts(stage);
     stage.run("status game", Exit::Done)?;
     stage.run("restore game", Exit::Done)
@@ -122,27 +110,21 @@ fn others(stage: &mut Stage<'_>) -> Result<(), Failure> {
     stage.tell("18. A new voice for the clock: each line of a list is spoken by a command, which has to be allowed.");
     stage.run("install clock.toml", Exit::Refused)?;
     stage.run("install clock.toml --allow-commands", Exit::Done)?;
-    starts(stage, "the card goes into the clock", &|stage| {
-        brass_wren::boot(&stage.path("card"))
-    });
+    starts(stage, "the card goes into the clock", &|stage| brass_wren::boot(&stage.path("card")));
     stage.run("restore card", Exit::Done)?;
     if cfg!(feature = "aac") {
         stage.tell(
             "19. The intercom: a melody that goes round, and a tone that its list has to name.",
         );
         stage.run("install door.toml", Exit::Done)?;
-        starts(stage, "somebody rings", &|stage| {
-            porch_finch::boot(&stage.path("finch"))
-        });
+        starts(stage, "somebody rings", &|stage| porch_finch::boot(&stage.path("finch")));
         stage.run("restore finch", Exit::Done)?;
     }
     stage.tell(
         "20. The planetarium: a cue in a folder of its own, and in the show's property list.",
     );
     stage.run("install show.toml", Exit::Done)?;
-    starts(stage, "the lights go down", &|stage| {
-        slow_comet::boot(&stage.path("comet"))
-    });
+    starts(stage, "the lights go down", &|stage| slow_comet::boot(&stage.path("comet")));
     stage.run("restore comet", Exit::Done)
 }
 

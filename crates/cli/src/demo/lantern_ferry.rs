@@ -15,10 +15,7 @@ const EFFECT: &str = "ogg vorbis:q5 44100 mono";
 /// Makes the game and its settings.
 pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.save("lantern-ferry.toml", SHEET.as_bytes())?;
-    stage.save(
-        "game/ferry.toml",
-        b"name = \"Lantern Ferry\"\nberths = []\n",
-    )?;
+    stage.save("game/ferry.toml", b"name = \"Lantern Ferry\"\nberths = []\n")?;
     stage.save("game/cues.json", CUES.as_bytes())?;
     stage.save("game/warm.idx", b"nothing yet\n")?;
     stage.save(
@@ -35,11 +32,7 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
     let mut wing = Sound::silence(44_100.0, 0.6);
     let mut noise = Noise::new(5);
     wing.add(0.0, 0.6, |t| (TAU * 6.0 * t).sin().max(0.0) * noise.next());
-    stage.save_sound(
-        "game/sfx/gull_wing.ogg",
-        EFFECT,
-        vec![wing.at_peak(0.2).samples],
-    )?;
+    stage.save_sound("game/sfx/gull_wing.ogg", EFFECT, vec![wing.at_peak(0.2).samples])?;
     for (letter, hertz) in [("a", 440.0), ("b", 523.3)] {
         let mut bell = Sound::silence(44_100.0, 1.2);
         bell.bell(0.0, hertz, 1.1);
@@ -60,14 +53,9 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
         horn.at_peak(0.5).samples
     };
     let deck = vec![horn(110.0), horn(138.6), horn(138.6), horn(110.0)];
-    stage.save_formed(
-        "game/deck/horn.wav",
-        "wav pcm16 44100 4ch",
-        deck,
-        |output| {
-            output.header = Some(deft_needle_audio::spec::Header::Plain);
-        },
-    )
+    stage.save_formed("game/deck/horn.wav", "wav pcm16 44100 4ch", deck, |output| {
+        output.header = Some(deft_needle_audio::spec::Header::Plain);
+    })
 }
 
 /// What the game can be told to play; the whistle is listed, and not there yet.
@@ -91,10 +79,8 @@ fn music(stage: &Stage<'_>) -> Result<(), Failure> {
             }
             tune.at_peak(0.4).samples
         };
-        let range = FrameRange {
-            start: 48_000,
-            end: if name == "crossing" { 192_000 } else { 144_000 },
-        };
+        let range =
+            FrameRange { start: 48_000, end: if name == "crossing" { 192_000 } else { 144_000 } };
         stage.save_formed(
             &format!("game/music/{name}.ogg"),
             "ogg vorbis:q6 48000 stereo",
@@ -121,21 +107,13 @@ fn ambience(stage: &Stage<'_>) -> Result<(), Failure> {
         });
         water.at_peak(0.2).samples
     };
-    let whole = FrameRange {
-        start: 0,
-        end: 88_200,
-    };
+    let whole = FrameRange { start: 0, end: 88_200 };
     let engine = |hertz: f64| {
         let mut engine = Sound::silence(44_100.0, 1.0);
-        engine.add(0.0, 1.0, |t| {
-            (TAU * hertz * t).sin() + 0.5 * (TAU * 2.0 * hertz * t).sin()
-        });
+        engine.add(0.0, 1.0, |t| (TAU * hertz * t).sin() + 0.5 * (TAU * 2.0 * hertz * t).sin());
         engine.at_peak(0.3).samples
     };
-    let turns = FrameRange {
-        start: 4_410,
-        end: 39_690,
-    };
+    let turns = FrameRange { start: 4_410, end: 39_690 };
     for (name, samples, range) in [
         ("water", vec![side(3), side(8)], whole),
         ("engine", vec![engine(50.0), engine(50.0)], turns),

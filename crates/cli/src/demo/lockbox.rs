@@ -23,11 +23,7 @@ pub(super) fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
     let mut bell = Sound::silence(48_000.0, 1.0);
     bell.pipe(0.05, 330.0, 0.8);
     let samples = bell.at_peak(0.5).samples;
-    stage.save_sound(
-        "hold/stock.wav",
-        "wav pcm16 48000 stereo",
-        vec![samples.clone(), samples],
-    )?;
+    stage.save_sound("hold/stock.wav", "wav pcm16 48000 stereo", vec![samples.clone(), samples])?;
     let wav = fs::read(stage.path("hold/stock.wav")).unwrap_or_default();
     stage.save("hold/BELL.LBX", &lockbox::encode(&wav).unwrap_or_default())?;
     let _ = fs::remove_file(stage.path("hold/stock.wav"));
@@ -46,9 +42,6 @@ pub(super) fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
     )?;
     let heard = lockbox::load(&fs::read(stage.path("hold/BELL.LBX")).unwrap_or_default());
     stage.by_hand(&format!("the game {heard}"));
-    stage.run(
-        "swap takes/kettle.wav hold/BELL.LBX --root hold --as-is",
-        Exit::Refused,
-    )?;
+    stage.run("swap takes/kettle.wav hold/BELL.LBX --root hold --as-is", Exit::Refused)?;
     stage.run("restore hold", Exit::Done)
 }

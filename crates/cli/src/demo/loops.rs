@@ -29,11 +29,7 @@ pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
         stage.run(command, Exit::Done)?;
     }
     stage.tell("The game starts, and plays each three times round:");
-    for slot in [
-        "music/crossing.ogg",
-        "ambience/water.wav",
-        "ambience/engine.wav",
-    ] {
+    for slot in ["music/crossing.ogg", "ambience/water.wav", "ambience/engine.wav"] {
         let heard = lantern_ferry::go_round(&stage.path("game"), slot, 3);
         stage.console.say(format!("  {slot:<22}{heard}"));
         if !heard.is_clean() {

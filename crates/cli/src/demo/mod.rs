@@ -42,16 +42,9 @@ pub fn run(args: &Demo, console: &Console) -> Result<Exit, Failure> {
         paint(BOLD, "The demo of Deft Needle"),
         paint(BOLD, &shown)
     ));
-    let stage = Stage {
-        folder,
-        console,
-        exit: Exit::Done,
-    };
+    let stage = Stage { folder, console, exit: Exit::Done };
     let exit = brass_wren::play(stage)?;
-    console.say(format!(
-        "\nEverything of the demo is kept in {}",
-        paint(BOLD, shown)
-    ));
+    console.say(format!("\nEverything of the demo is kept in {}", paint(BOLD, shown)));
     Ok(exit)
 }
 
@@ -112,8 +105,7 @@ impl Stage<'_> {
 
     /// Runs a real command, and holds its exit code against the expected one.
     fn run(&mut self, line: &str, expected: Exit) -> Result<(), Failure> {
-        self.console
-            .say(format!("{} deft-needle {line}", paint(FAINT, "$")));
+        self.console.say(format!("{} deft-needle {line}", paint(FAINT, "$")));
         let outside = |error: std::io::Error| Failure::Outside {
             what: format!("the demo cannot start its own program: {error}"),
         };
@@ -142,8 +134,7 @@ impl Stage<'_> {
 
     /// A path within the demo's folder.
     fn path(&self, name: &str) -> PathBuf {
-        name.split('/')
-            .fold(self.folder.clone(), |path, part| path.join(part))
+        name.split('/').fold(self.folder.clone(), |path, part| path.join(part))
     }
 
     /// Writes a file, making its folder.

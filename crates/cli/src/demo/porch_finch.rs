@@ -11,10 +11,7 @@ pub const SHEET: &str = include_str!("sheets/porch-finch.toml");
 pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.save("porch-finch.toml", SHEET.as_bytes())?;
     stage.save("finch/finch.id", b"PF-2\n")?;
-    stage.save(
-        "finch/tones.txt",
-        b"tones of this door\nbusy\nopen\nwrong\nnight\n",
-    )?;
+    stage.save("finch/tones.txt", b"tones of this door\nbusy\nopen\nwrong\nnight\n")?;
     for (name, root) in [("morning", 523.3), ("Ferry bell", 392.0)] {
         let side = |offset: i32| {
             let mut tune = Sound::silence(44_100.0, 2.0);
@@ -29,11 +26,7 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
             true => "m4a aac:96k 44100 stereo",
             false => "m4a alac16 44100 stereo",
         };
-        stage.save_sound(
-            &format!("finch/ring/{name}.pfr"),
-            spec,
-            vec![side(0), side(4)],
-        )?;
+        stage.save_sound(&format!("finch/ring/{name}.pfr"), spec, vec![side(0), side(4)])?;
     }
     for (name, hertz, beats) in [("busy", 425.0, 2), ("open", 660.0, 1), ("wrong", 220.0, 3)] {
         let mut tone = Sound::silence(8_000.0, 0.3 * f64::from(beats));

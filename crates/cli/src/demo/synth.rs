@@ -30,10 +30,7 @@ impl Noise {
 impl Sound {
     /// Silence of so many seconds.
     pub fn silence(rate: f64, seconds: f64) -> Self {
-        Self {
-            rate,
-            samples: vec![0.0; size(rounded(rate * seconds))],
-        }
+        Self { rate, samples: vec![0.0; size(rounded(rate * seconds))] }
     }
 
     /// Adds `wave(seconds since start)` from `start` on, for `seconds`, as far as there is room.
@@ -58,12 +55,9 @@ impl Sound {
 
     /// A struck bell: partials that are no harmonics, the higher the sooner gone.
     pub fn bell(&mut self, start: f64, hertz: f64, seconds: f64) {
-        for (ratio, level, decay) in [
-            (1.0, 1.0, 3.0),
-            (2.76, 0.6, 5.0),
-            (5.40, 0.35, 9.0),
-            (8.93, 0.2, 14.0),
-        ] {
+        for (ratio, level, decay) in
+            [(1.0, 1.0, 3.0), (2.76, 0.6, 5.0), (5.40, 0.35, 9.0), (8.93, 0.2, 14.0)]
+        {
             self.add(start, seconds, |t| {
                 level * (-decay * t / seconds.max(0.2)).exp() * (TAU * hertz * ratio * t).sin()
             });
@@ -120,11 +114,7 @@ impl Sound {
             } else {
                 0.0
             };
-            let hiss = if within < 0.18 {
-                0.05 * noise.next()
-            } else {
-                0.0
-            };
+            let hiss = if within < 0.18 { 0.05 * noise.next() } else { 0.0 };
             let open = (TAU / 2.0 * within).sin().max(0.0);
             let vowel = VOWELS[(syllable * 3 + 1) % VOWELS.len()];
             let voiced: f64 = resonances

@@ -12,23 +12,11 @@ pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.save_sound("takes/story.wav", "wav pcm16 44100 mono", vec![story()])?;
     stage.save_sound("takes/whisper.wav", "wav pcm24 44100 mono", vec![whisper()])?;
     stage.save_sound("takes/music box.wav", "wav pcm16 44100 stereo", music_box())?;
-    stage.save_sound(
-        "takes/three knocks.wav",
-        "wav pcm16 32000 mono",
-        vec![knocks()],
-    )?;
-    stage.save_sound(
-        "takes/harbour call.wav",
-        "wav pcm16 44100 stereo",
-        harbour_call(),
-    )?;
+    stage.save_sound("takes/three knocks.wav", "wav pcm16 32000 mono", vec![knocks()])?;
+    stage.save_sound("takes/harbour call.wav", "wav pcm16 44100 stereo", harbour_call())?;
     stage.save_sound("takes/flipped.wav", "wav pcm16 44100 stereo", flipped())?;
     stage.save_sound("takes/horn.wav", "aiff pcm16 22050 mono", vec![horn()])?;
-    stage.save_sound(
-        "takes/concertina.wav",
-        "wav pcm24 44100 stereo",
-        concertina(),
-    )?;
+    stage.save_sound("takes/concertina.wav", "wav pcm24 44100 stereo", concertina())?;
     stage.save_sound("takes/harbour.wav", "wav pcm24 48000 stereo", harbour())?;
     stage.save_sound("takes/motor.wav", "wav pcm16 48000 mono", vec![motor()])
 }
@@ -112,9 +100,7 @@ fn whisper() -> Vec<f64> {
     let mut sound = Sound::silence(44_100.0, 1.8);
     let mut noise = Noise::new(9);
     sound.voice(0.25, 1.2, 190.0);
-    sound.add(0.25, 1.2, |t| {
-        2.0 * (TAU * 2.6 * t).sin().abs() * noise.next()
-    });
+    sound.add(0.25, 1.2, |t| 2.0 * (TAU * 2.6 * t).sin().abs() * noise.next());
     sound.at_peak(0.012).samples
 }
 
@@ -159,12 +145,9 @@ fn harbour_call() -> Vec<Vec<f64>> {
         }
         sound.at_peak(0.4).samples
     };
-    [
-        side([0, 4, 7, 4, 0, 5, 9, 5]),
-        side([14, 11, 17, 11, 14, 16, 12, 16]),
-    ]
-    .map(|side| side.iter().zip(&voice).map(|(a, b)| a + b).collect())
-    .to_vec()
+    [side([0, 4, 7, 4, 0, 5, 9, 5]), side([14, 11, 17, 11, 14, 16, 12, 16])]
+        .map(|side| side.iter().zip(&voice).map(|(a, b)| a + b).collect())
+        .to_vec()
 }
 
 /// A recording with one cable the wrong way round: right is left turned over.

@@ -22,16 +22,10 @@ fn learnt(stage: &mut Stage<'_>) -> Result<(), Failure> {
     stage.console.say(sheet);
     stage.run("check game --target learnt/lantern-ferry.toml", Exit::Done)?;
     stage.by_hand("the same for a clock, an intercom and a planetarium");
-    for (root, name) in [
-        ("card", "brass-wren"),
-        ("finch", "porch-finch"),
-        ("comet", "slow-comet"),
-    ] {
+    for (root, name) in [("card", "brass-wren"), ("finch", "porch-finch"), ("comet", "slow-comet")]
+    {
         stage.run(&format!("learn {root} -o learnt/{name}.toml"), Exit::Done)?;
-        stage.run(
-            &format!("check {root} --target learnt/{name}.toml"),
-            Exit::Done,
-        )?;
+        stage.run(&format!("check {root} --target learnt/{name}.toml"), Exit::Done)?;
     }
     stage.tell(
         "12. What is that sound called? The makers' own sheet has labels, and lists more names.",
@@ -47,11 +41,7 @@ fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
     stage.tell("13. Somebody has been at it by hand. The sheet tells what is wrong, before the game is started.");
     let kettle = fs::read(stage.path("takes/kettle.wav")).unwrap_or_default();
     let kept = fs::read(stage.path("game/sfx/gull_2.ogg")).unwrap_or_default();
-    let wrong = [
-        "game/sfx/Gull_4.ogg",
-        "game/sfx/gull_wing.ogg.wav",
-        "game/sfx/möwe.ogg",
-    ];
+    let wrong = ["game/sfx/Gull_4.ogg", "game/sfx/gull_wing.ogg.wav", "game/sfx/möwe.ogg"];
     stage.by_hand("kettle.wav becomes gull_2.ogg, Gull_4.ogg, gull_wing.ogg.wav and möwe.ogg; a bell is thrown away");
     stage.save("game/sfx/gull_2.ogg", &kettle)?;
     for name in wrong {
@@ -91,14 +81,8 @@ fn fitted(stage: &mut Stage<'_>) -> Result<(), Failure> {
             Exit::Done,
         ),
         ("seam game/ambience/engine.wav", Exit::Done),
-        (
-            "swap takes/kettle.wav game/deck/horn.wav --target lantern-ferry.toml",
-            Exit::Done,
-        ),
-        (
-            "swap takes/kettle.wav game/sfx/whistle.ogg --target lantern-ferry.toml",
-            Exit::Done,
-        ),
+        ("swap takes/kettle.wav game/deck/horn.wav --target lantern-ferry.toml", Exit::Done),
+        ("swap takes/kettle.wav game/sfx/whistle.ogg --target lantern-ferry.toml", Exit::Done),
         (
             "swap takes/story.wav card/SAY/HOUR01.PRM --target brass-wren.toml --trim-silence",
             Exit::CannotMeet,
@@ -106,10 +90,7 @@ fn fitted(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("slots lantern-ferry.toml --root game horn", Exit::Done),
         ("restore game", Exit::Done),
         ("sheets", Exit::Done),
-        (
-            "fit takes/kettle.wav -o made/whistle.wav --target placed-effect --gain -6dB",
-            Exit::Done,
-        ),
+        ("fit takes/kettle.wav -o made/whistle.wav --target placed-effect --gain -6dB", Exit::Done),
     ] {
         stage.run(command, exit)?;
     }

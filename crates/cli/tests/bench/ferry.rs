@@ -70,10 +70,7 @@ pub fn ferry() -> Bench {
     let bench = game();
     bench.put("ferry-sheet.toml", SHEET.as_bytes());
     bench.put("bill.template", b"{name|quoted} {version} {uuid:bill}\n{each}\n{slot} {frames}\n{end}\nby {author}, {credits}\n");
-    bench.put(
-        "game/cues.json",
-        b"{\n  \"cues\": { \"storm\": {} } // all\n}\n",
-    );
+    bench.put("game/cues.json", b"{\n  \"cues\": { \"storm\": {} } // all\n}\n");
     bench.put("game/music/warm.idx", b"cache");
     bench.put("settings/mix.ini", b"[Mixer]\r\nBanks=BASE\r\n");
     bench.put("quay.toml", JOB.as_bytes());
@@ -91,11 +88,8 @@ pub fn tree(bench: &Bench, folders: &[&str]) -> BTreeMap<String, Vec<u8>> {
                 true if path.ends_with(".deft-needle") => {}
                 true => open.push(path),
                 false => {
-                    let name = path
-                        .strip_prefix(bench.path(""))
-                        .unwrap()
-                        .to_string_lossy()
-                        .into_owned();
+                    let name =
+                        path.strip_prefix(bench.path("")).unwrap().to_string_lossy().into_owned();
                     all.insert(name, fs::read(path).unwrap());
                 }
             }

@@ -48,10 +48,7 @@ impl Bench {
         bench.put("Käse, 鐘 2.wav", &wav(48_000, 1, 24, 4_800, 0.1));
         bench.put("text.wav", b"this is no sound");
         for name in ["TICK01", "TICK02", "CUCKOO"] {
-            bench.put(
-                &format!("card/SAY/{name}.PRM"),
-                &wav(18_900, 1, 8, 4_000, 0.4),
-            );
+            bench.put(&format!("card/SAY/{name}.PRM"), &wav(18_900, 1, 8, 4_000, 0.4));
         }
         bench.put("card/LIST.TSV", b"slot\tsay\r\n");
         bench
@@ -66,10 +63,7 @@ impl Bench {
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
         command.args(args).current_dir(self.0.path());
-        command.env(
-            "DEFT_NEEDLE_DATA",
-            Path::new(env!("CARGO_TARGET_TMPDIR")).join("data"),
-        );
+        command.env("DEFT_NEEDLE_DATA", Path::new(env!("CARGO_TARGET_TMPDIR")).join("data"));
         command
     }
     pub fn run(&self, args: &[&str]) -> Ran {
@@ -102,30 +96,15 @@ pub fn told(output: Output) -> Ran {
 /// closed format, and things that are no sounds.
 pub fn game() -> Bench {
     let bench = Bench::new();
-    for (name, level) in [
-        ("gull_1", 0.2),
-        ("gull_2", 0.2),
-        ("gull_wing", 0.05),
-        ("bell", 0.4),
-    ] {
-        bench.put(
-            &format!("game/sfx/{name}.wav"),
-            &wav(22_050, 1, 16, 22_050, level),
-        );
+    for (name, level) in [("gull_1", 0.2), ("gull_2", 0.2), ("gull_wing", 0.05), ("bell", 0.4)] {
+        bench.put(&format!("game/sfx/{name}.wav"), &wav(22_050, 1, 16, 22_050, level));
     }
     bench.put("loud.wav", &wav(48_000, 2, 16, 96_000, 0.5));
     for name in ["dusk", "storm"] {
         let out = format!("game/music/{name}.ogg");
         fs::create_dir_all(bench.path("game/music")).unwrap();
         let tags = ["--tag", "REPEAT_AT=4800", "--tag", "REPEAT_FOR=48000"];
-        let fit = [
-            "fit",
-            "loud.wav",
-            "-o",
-            &out,
-            "--spec",
-            "ogg vorbis:q3 48000 stereo",
-        ];
+        let fit = ["fit", "loud.wav", "-o", &out, "--spec", "ogg vorbis:q3 48000 stereo"];
         assert_eq!(bench.run(&[&fit[..], &tags].concat()).code, 0);
     }
     bench.put("game/BANK.LBX", b"LBX1\x80\xBB\0\0stock");

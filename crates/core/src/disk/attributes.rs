@@ -41,10 +41,8 @@ impl Attributes {
     /// The system's, where it cannot even be looked at.
     pub fn of(path: &Path) -> io::Result<Self> {
         let found = fs::symlink_metadata(path)?;
-        let mut all = Self {
-            modified: found.modified().ok().and_then(since_1970),
-            ..Self::default()
-        };
+        let mut all =
+            Self { modified: found.modified().ok().and_then(since_1970), ..Self::default() };
         #[cfg(unix)]
         {
             use std::os::unix::fs::MetadataExt as _;

@@ -43,12 +43,7 @@ pub struct FaultyDisk {
 impl FaultyDisk {
     /// Passes calls on to `inner` until the `at`th.
     pub fn new(inner: Arc<dyn Disk + Send + Sync>, at: usize, fault: Fault) -> Self {
-        Self {
-            inner,
-            calls: Arc::default(),
-            at,
-            fault,
-        }
+        Self { inner, calls: Arc::default(), at, fault }
     }
 
     /// Whether the fault has come.
@@ -109,18 +104,12 @@ impl Disk for FaultyDisk {
     fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
         self.call()?;
         let inner = self.inner.create(path)?;
-        Ok(Box::new(FaultyFile {
-            inner,
-            disk: self.clone(),
-        }))
+        Ok(Box::new(FaultyFile { inner, disk: self.clone() }))
     }
     fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>> {
         self.call()?;
         let inner = self.inner.append(path)?;
-        Ok(Box::new(FaultyFile {
-            inner,
-            disk: self.clone(),
-        }))
+        Ok(Box::new(FaultyFile { inner, disk: self.clone() }))
     }
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
         self.call()?;
@@ -207,10 +196,7 @@ impl ForgetfulDisk {
                 memory.synced_contents.insert(file, fs::read(path).unwrap());
             }
         }
-        Self {
-            root: root.to_owned(),
-            memory: Arc::new(Mutex::new(memory)),
-        }
+        Self { root: root.to_owned(), memory: Arc::new(Mutex::new(memory)) }
     }
 
     /// Leaves on the real disk only what survives.
@@ -240,11 +226,7 @@ impl ForgetfulDisk {
 
     fn open(&self, path: &Path, inner: Box<dyn OutFile>) -> Box<dyn OutFile> {
         self.memory.lock().unwrap().add(path);
-        Box::new(ForgetfulFile {
-            inner,
-            path: path.to_owned(),
-            disk: self.clone(),
-        })
+        Box::new(ForgetfulFile { inner, path: path.to_owned(), disk: self.clone() })
     }
 
     fn sync_contents(&self, path: &Path) {
@@ -395,12 +377,8 @@ impl Disk for CaseBlindDisk {
     }
     fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
         let wanted = folded(&name.to_string_lossy());
-        let names = fs::read_dir(folder)?
-            .flatten()
-            .map(|entry| entry.file_name());
-        Ok(names
-            .into_iter()
-            .find(|listed| folded(&listed.to_string_lossy()) == wanted))
+        let names = fs::read_dir(folder)?.flatten().map(|entry| entry.file_name());
+        Ok(names.into_iter().find(|listed| folded(&listed.to_string_lossy()) == wanted))
     }
 }
 
@@ -413,9 +391,7 @@ pub struct FullDisk {
 impl FullDisk {
     /// With so many bytes left.
     pub fn new(free: u64) -> Self {
-        Self {
-            free: Arc::new(Mutex::new(free)),
-        }
+        Self { free: Arc::new(Mutex::new(free)) }
     }
 }
 

@@ -28,10 +28,7 @@ pub trait OutFile: Write + Seek + Send {
 }
 
 /// Everything that changes a disk. The tests have disks that fail and disks that forget.
-#[expect(
-    clippy::missing_errors_doc,
-    reason = "all of them give the system's errors"
-)]
+#[expect(clippy::missing_errors_doc, reason = "all of them give the system's errors")]
 pub trait Disk: Sync {
     /// Makes a file where nothing is yet, readable to this user alone until it is given its
     /// [`Attributes`]. Anything that has the name already, a link too, is an error.
@@ -123,10 +120,7 @@ impl OutFile for RealFile {
 
 /// What file systems answer that have no sync.
 fn cannot_sync(error: &io::Error) -> bool {
-    matches!(
-        error.kind(),
-        io::ErrorKind::Unsupported | io::ErrorKind::InvalidInput
-    )
+    matches!(error.kind(), io::ErrorKind::Unsupported | io::ErrorKind::InvalidInput)
 }
 
 impl Disk for RealDisk {
@@ -303,9 +297,7 @@ pub fn read_input(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 pub fn read_at_most(reader: impl io::Read, most: u64) -> io::Result<Vec<u8>> {
     use io::Read as _;
     let mut bytes = Vec::new();
-    reader
-        .take(most.saturating_add(1))
-        .read_to_end(&mut bytes)?;
+    reader.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
     match deft_needle_audio::num::count(bytes.len()) > most {
         true => Err(io::Error::new(
             io::ErrorKind::FileTooLarge,

@@ -70,8 +70,5 @@ fn is_only_so(folder: &Path, name: &OsStr) -> bool {
 
 /// Whether an error says that there is nothing of that name.
 pub fn is_absent(error: &io::Error) -> bool {
-    matches!(
-        error.kind(),
-        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
-    )
+    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
 }

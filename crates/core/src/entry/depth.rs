@@ -50,10 +50,7 @@ pub fn refuse_elements(text: &str) -> Result<(), String> {
 
 fn too_deep(deepest: usize) -> Result<(), String> {
     match deepest > limits::DEPTH {
-        true => Err(format!(
-            "it nests {deepest} deep; {} is the most",
-            limits::DEPTH
-        )),
+        true => Err(format!("it nests {deepest} deep; {} is the most", limits::DEPTH)),
         false => Ok(()),
     }
 }
@@ -78,11 +75,7 @@ impl Objects<'_> {
         if u32::try_from(found.len()).ok()? > most {
             return None;
         }
-        Some(
-            found
-                .iter()
-                .fold(0, |sum, byte| sum << 8 | usize::from(*byte)),
-        )
+        Some(found.iter().fold(0, |sum, byte| sum << 8 | usize::from(*byte)))
     }
 
     /// The objects that one refers to; none for what is no list or map.
@@ -102,9 +95,7 @@ impl Objects<'_> {
             few => (usize::from(few), at + 1),
         };
         let references = count.checked_mul(per_member)?;
-        let end = references
-            .checked_mul(self.reference_bytes)?
-            .checked_add(start)?;
+        let end = references.checked_mul(self.reference_bytes)?.checked_add(start)?;
         if end > self.bytes.len() {
             return None;
         }
@@ -158,24 +149,14 @@ pub fn refuse_binary(bytes: &[u8]) -> Result<(), String> {
     let start = bytes.len().checked_sub(32).ok_or_else(odd)?;
     let (offset_bytes, reference_bytes) =
         (usize::from(bytes[start + 6]), usize::from(bytes[start + 7]));
-    let all = Objects {
-        bytes,
-        offset_bytes,
-        reference_bytes,
-        objects: 0,
-        table: 0,
-    };
+    let all = Objects { bytes, offset_bytes, reference_bytes, objects: 0, table: 0 };
     let number = |at: usize| all.number(start + at, 8).ok_or_else(odd);
     let (objects, top, table) = (number(8)?, number(16)?, number(24)?);
     // Every object takes at least one byte, and one offset.
     if offset_bytes == 0 || reference_bytes == 0 || objects > bytes.len() || top >= objects.max(1) {
         return Err("its trailer is damaged".to_owned());
     }
-    let all = Objects {
-        objects,
-        table,
-        ..all
-    };
+    let all = Objects { objects, table, ..all };
     all.weigh(top)
 }
 
@@ -205,11 +186,7 @@ mod tests {
     #[test]
     fn what_nests_too_deep_or_stands_for_too_much_is_refused() {
         assert_eq!(refuse_binary(&doubling(15)), Ok(()));
-        assert!(
-            refuse_binary(&doubling(40))
-                .unwrap_err()
-                .contains("stands for more")
-        );
+        assert!(refuse_binary(&doubling(40)).unwrap_err().contains("stands for more"));
         let mut own = doubling(3);
         own[9] = 0;
         assert!(refuse_binary(&own).unwrap_err().contains("itself"));

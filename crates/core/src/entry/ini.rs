@@ -39,10 +39,7 @@ impl Ini {
     /// # Errors
     /// Text that cannot be told.
     pub fn read(bytes: &[u8], separator: Option<&str>) -> Result<Self, String> {
-        Ok(Self {
-            stored: Stored::read(bytes)?,
-            separator: separator.unwrap_or(",").to_owned(),
-        })
+        Ok(Self { stored: Stored::read(bytes)?, separator: separator.unwrap_or(",").to_owned() })
     }
 
     fn text(&self) -> &str {
@@ -83,10 +80,7 @@ impl Ini {
                 if inside && end.is_some() {
                     break;
                 }
-                inside = name
-                    .trim_end_matches(']')
-                    .trim()
-                    .eq_ignore_ascii_case(section);
+                inside = name.trim_end_matches(']').trim().eq_ignore_ascii_case(section);
             }
             if inside && !trimmed.is_empty() {
                 end = Some(behind_line(self.text(), start));
@@ -103,9 +97,7 @@ impl Ini {
 
     fn members(&self, at: &str) -> Vec<String> {
         let text = self.raw(at).unwrap_or_default();
-        let parts = text
-            .split(&self.separator)
-            .map(|part| part.trim().to_owned());
+        let parts = text.split(&self.separator).map(|part| part.trim().to_owned());
         parts.filter(|part| !part.is_empty()).collect()
     }
 }
@@ -162,10 +154,7 @@ impl Document for Ini {
     fn insert(&mut self, at: &str, index: usize, value: &Value) -> Result<(), String> {
         let value = plain(value);
         if value.contains(&self.separator) {
-            return Err(format!(
-                "\"{value}\" holds the separator \"{}\"",
-                self.separator
-            ));
+            return Err(format!("\"{value}\" holds the separator \"{}\"", self.separator));
         }
         let mut members = self.members(at);
         members.insert(index.min(members.len()), value);

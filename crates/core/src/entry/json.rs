@@ -37,19 +37,11 @@ fn node(value: &ast::Value<'_>) -> Node {
             inner: inner(object),
         },
     };
-    Node {
-        range: range(value),
-        kind,
-    }
+    Node { range: range(value), kind }
 }
 
 fn element(value: &ast::Value<'_>) -> Member {
-    Member {
-        key: String::new(),
-        range: range(value),
-        glue: 0..0,
-        node: node(value),
-    }
+    Member { key: String::new(), range: range(value), glue: 0..0, node: node(value) }
 }
 
 fn property(property: &ast::ObjectProp<'_>) -> Member {
@@ -92,10 +84,7 @@ impl Syntax for Json {
         };
         let read = parse_to_ast(text, &CollectOptions::default(), &options);
         let read = read.map_err(|error| format!("invalid JSON: {error}"))?;
-        read.value
-            .as_ref()
-            .map(node)
-            .ok_or_else(|| "invalid JSON: it is empty".to_owned())
+        read.value.as_ref().map(node).ok_or_else(|| "invalid JSON: it is empty".to_owned())
     }
 
     fn value(&self, value: &Value) -> String {

@@ -36,9 +36,7 @@ impl Document for Lines {
     }
 
     fn list(&self, _at: &str) -> Result<Vec<Value>, String> {
-        Ok(lines(&self.0.text)
-            .map(|(_, line)| Value::from(line))
-            .collect())
+        Ok(lines(&self.0.text).map(|(_, line)| Value::from(line)).collect())
     }
 
     fn insert(&mut self, _at: &str, index: usize, value: &Value) -> Result<(), String> {
@@ -46,9 +44,7 @@ impl Document for Lines {
         if line.contains(['\n', '\r']) {
             return Err("a value of several lines has no place there".to_owned());
         }
-        let at = lines(&self.0.text)
-            .nth(index)
-            .map_or(self.0.text.len(), |(at, _)| at);
+        let at = lines(&self.0.text).nth(index).map_or(self.0.text.len(), |(at, _)| at);
         put_line(&mut self.0.text, at, &line);
         Ok(())
     }

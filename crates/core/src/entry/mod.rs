@@ -207,16 +207,8 @@ impl Wanted {
         }
         match document.get(&self.place(expect)?) {
             Some(found) if same(&found, expect) => Ok(()),
-            Some(found) => Err(format!(
-                "says {}, this job says {}",
-                plain(&found),
-                plain(expect)
-            )),
-            None => Err(format!(
-                "says nothing at {}, this job says {}",
-                self.at,
-                plain(expect)
-            )),
+            Some(found) => Err(format!("says {}, this job says {}", plain(&found), plain(expect))),
+            None => Err(format!("says nothing at {}, this job says {}", self.at, plain(expect))),
         }
     }
 
@@ -240,10 +232,7 @@ impl Wanted {
         };
         let Some((list, member)) = self.member(value) else {
             let at = self.place(value)?;
-            if document
-                .get(&at)
-                .is_some_and(|found| self.says(&found, value))
-            {
+            if document.get(&at).is_some_and(|found| self.says(&found, value)) {
                 return Ok(Made::Already);
             }
             let before = document.raw(&at);
@@ -259,10 +248,7 @@ impl Wanted {
                 let index = index.ok_or_else(|| format!("{} is not in {other}", plain(value)))?;
                 if members.len() >= others.len() {
                     // Both lists are as long: the place is there already.
-                    let set = Self {
-                        at: format!("{list}/{index}"),
-                        ..self.clone()
-                    };
+                    let set = Self { at: format!("{list}/{index}"), ..self.clone() };
                     return set.make(bytes);
                 }
                 index
@@ -295,10 +281,7 @@ impl Done {
             };
             document.remove(&self.at, index)?;
         } else {
-            if document
-                .get(&self.at)
-                .is_none_or(|found| !same(&found, &self.value))
-            {
+            if document.get(&self.at).is_none_or(|found| !same(&found, &self.value)) {
                 return Ok(None);
             }
             document.put_back(&self.at, self.before.as_deref())?;

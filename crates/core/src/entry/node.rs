@@ -101,10 +101,7 @@ impl Node {
 
     /// Whether it stands in a text of lines without being one.
     pub(super) fn is_section(&self) -> bool {
-        matches!(
-            self.kind,
-            Kind::Lines { .. } | Kind::List { inner: None, .. }
-        )
+        matches!(self.kind, Kind::Lines { .. } | Kind::List { inner: None, .. })
     }
 
     /// The member that a step of a pointer leads to.

@@ -16,9 +16,7 @@ fn plain(value: &Plist) -> Value {
     match value {
         Plist::Array(members) => members.iter().map(plain).collect(),
         Plist::Dictionary(members) => {
-            let pairs = members
-                .iter()
-                .map(|(key, value)| (key.clone(), plain(value)));
+            let pairs = members.iter().map(|(key, value)| (key.clone(), plain(value)));
             Value::Object(pairs.collect::<Map<_, _>>())
         }
         Plist::Boolean(value) => Value::Bool(*value),
@@ -45,9 +43,7 @@ fn made(value: &Value) -> Plist {
         Value::String(text) => Plist::String(text.clone()),
         Value::Array(members) => Plist::Array(members.iter().map(made).collect()),
         Value::Object(members) => {
-            let pairs = members
-                .iter()
-                .map(|(key, value)| (key.clone(), made(value)));
+            let pairs = members.iter().map(|(key, value)| (key.clone(), made(value)));
             Plist::Dictionary(pairs.collect())
         }
     }
@@ -65,8 +61,7 @@ impl PlistBinary {
         }
         .map_err(|what| format!("invalid property list: {what}"))?;
         let read = Plist::from_reader(Cursor::new(bytes));
-        read.map(Self)
-            .map_err(|error| format!("invalid property list: {error}"))
+        read.map(Self).map_err(|error| format!("invalid property list: {error}"))
     }
 
     fn node(&self, steps: &[String]) -> Option<&Plist> {
@@ -84,8 +79,7 @@ impl PlistBinary {
             node = match node {
                 Plist::Array(members) => {
                     let at = step.parse::<usize>().ok();
-                    at.and_then(|at| members.get_mut(at))
-                        .ok_or("there is no such place")?
+                    at.and_then(|at| members.get_mut(at)).ok_or("there is no such place")?
                 }
                 Plist::Dictionary(members) => {
                     if !members.contains_key(step) {
@@ -172,9 +166,7 @@ impl Document for PlistBinary {
 
     fn bytes(&self) -> Result<Vec<u8>, String> {
         let mut bytes = Vec::new();
-        self.0
-            .to_writer_binary(&mut bytes)
-            .map_err(|error| error.to_string())?;
+        self.0.to_writer_binary(&mut bytes).map_err(|error| error.to_string())?;
         Ok(bytes)
     }
 }

@@ -33,10 +33,7 @@ impl Reader<'_> {
                     [key, value] if key.has_tag_name("key") => self.member(*key, *value),
                     _ => Err("a dict holds something else than keys and values".to_owned()),
                 });
-                Kind::Map {
-                    members: pairs.collect::<Result<_, _>>()?,
-                    inner: self.inner(element),
-                }
+                Kind::Map { members: pairs.collect::<Result<_, _>>()?, inner: self.inner(element) }
             }
             "array" => {
                 let member = |child: roxmltree::Node<'_, '_>| {
@@ -59,10 +56,7 @@ impl Reader<'_> {
             "false" => Kind::Leaf(Value::Bool(false)),
             _ => Kind::Leaf(Value::from(text)),
         };
-        Ok(Node {
-            range: element.range(),
-            kind,
-        })
+        Ok(Node { range: element.range(), kind })
     }
 
     fn member(
@@ -81,9 +75,7 @@ impl Reader<'_> {
 }
 
 fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
 }
 
 impl Syntax for PlistXml {

@@ -19,20 +19,12 @@ impl Table {
     /// Text that cannot be told, a table without a first line.
     pub fn read(bytes: &[u8], delimiter: Option<&str>) -> Result<Self, String> {
         let stored = Stored::read(bytes)?;
-        let (_, head) = lines(&stored.text)
-            .next()
-            .ok_or("it has no line with names of columns")?;
+        let (_, head) = lines(&stored.text).next().ok_or("it has no line with names of columns")?;
         let told = delimiter.and_then(|text| text.chars().next());
-        let usual = ['\t', ';', ',', '|']
-            .into_iter()
-            .find(|c| head.contains(*c));
+        let usual = ['\t', ';', ',', '|'].into_iter().find(|c| head.contains(*c));
         let delimiter = told.or(usual).unwrap_or(',');
         let columns = cells(head, delimiter);
-        Ok(Self {
-            stored,
-            delimiter,
-            columns,
-        })
+        Ok(Self { stored, delimiter, columns })
     }
 
     /// The column and the text of a place, `column=text`.
@@ -40,10 +32,7 @@ impl Table {
         let (column, text) = at.split_once('=').ok_or("a row is known by column=text")?;
         let found = self.columns.iter().position(|name| name == column);
         let found = found.ok_or_else(|| {
-            format!(
-                "there is no column {column}; there are: {}",
-                self.columns.join(", ")
-            )
+            format!("there is no column {column}; there are: {}", self.columns.join(", "))
         })?;
         Ok((found, text))
     }
@@ -51,9 +40,7 @@ impl Table {
     fn find(&self, at: &str) -> Result<Option<(usize, String)>, String> {
         let (column, text) = self.place(at)?;
         let found = lines(&self.stored.text).skip(1).find(|(_, line)| {
-            cells(line, self.delimiter)
-                .get(column)
-                .is_some_and(|cell| cell == text)
+            cells(line, self.delimiter).get(column).is_some_and(|cell| cell == text)
         });
         Ok(found.map(|(start, line)| (start, line.to_owned())))
     }
@@ -122,14 +109,10 @@ impl Document for Table {
         let row = self.row(value, found.as_ref().map(|(_, line)| line.as_str()))?;
         match found {
             Some((start, line)) => {
-                self.stored
-                    .text
-                    .replace_range(start..start + line.len(), &row);
+                self.stored.text.replace_range(start..start + line.len(), &row);
             }
             None => {
-                let last = lines(&self.stored.text)
-                    .filter(|(_, line)| !line.is_empty())
-                    .last();
+                let last = lines(&self.stored.text).filter(|(_, line)| !line.is_empty()).last();
                 let end = last.map_or(0, |(start, _)| behind_line(&self.stored.text, start));
                 put_line(&mut self.stored.text, end, &row);
             }
@@ -140,10 +123,7 @@ impl Document for Table {
     fn put_back(&mut self, at: &str, raw: Option<&str>) -> Result<(), String> {
         let (start, line) = self.find(at)?.ok_or("there is no such row")?;
         match raw {
-            Some(raw) => self
-                .stored
-                .text
-                .replace_range(start..start + line.len(), raw),
+            Some(raw) => self.stored.text.replace_range(start..start + line.len(), raw),
             None => take_line(&mut self.stored.text, start),
         }
         Ok(())

@@ -78,16 +78,10 @@ fn what_is_put_in_and_what_it_looks_like() {
 #[test]
 fn where_members_go() {
     let json = b"{ \"names\": [\"a\", \"c\"], \"files\": [\"a.wav\", \"c.wav\"] }";
-    let sorted = Wanted {
-        order: Order::Sorted,
-        ..wanted(Format::Json, "/names/-", json!("b"))
-    };
+    let sorted = Wanted { order: Order::Sorted, ..wanted(Format::Json, "/names/-", json!("b")) };
     let (json, _) = made(&sorted, json);
     let beside = |value: &str| Wanted {
-        order: Order::IndexOf {
-            list: "/names".to_owned(),
-            value: json!("b"),
-        },
+        order: Order::IndexOf { list: "/names".to_owned(), value: json!("b") },
         ..wanted(Format::Json, "/files/-", json!(value))
     };
     let (json, first) = made(&beside("b.wav"), &json);
@@ -113,30 +107,9 @@ fn only_our_own_entry_goes_when_others_have_written_since() {
             ("\"b\": 2", "\"b\": 2,\n  \"c\": 3"),
             "{\n  \"a\": 1,\n  \"c\": 3\n}",
         ),
-        (
-            Json,
-            "[\"x\"]",
-            "/-",
-            json!("y"),
-            ("[\"x\"", "[\"w\", \"x\""),
-            "[\"w\", \"x\"]",
-        ),
-        (
-            Ini,
-            "[M]\nB=1;2\n",
-            "M/B",
-            json!("+3"),
-            ("1;2;3", "1;3;4"),
-            "[M]\nB=1;4\n",
-        ),
-        (
-            Toml,
-            "[m]\na = 1\n",
-            "m/a",
-            json!(9),
-            ("[m]", "[m] # mine"),
-            "[m] # mine\na = 1\n",
-        ),
+        (Json, "[\"x\"]", "/-", json!("y"), ("[\"x\"", "[\"w\", \"x\""), "[\"w\", \"x\"]"),
+        (Ini, "[M]\nB=1;2\n", "M/B", json!("+3"), ("1;2;3", "1;3;4"), "[M]\nB=1;4\n"),
+        (Toml, "[m]\na = 1\n", "m/a", json!(9), ("[m]", "[m] # mine"), "[m] # mine\na = 1\n"),
         (Lines, "a\n", "", json!("b"), ("b\n", "b\nc\n"), "a\nc\n"),
     ] {
         let (bytes, done) = made(&wanted(format, at, value), text.as_bytes());
@@ -175,11 +148,7 @@ fn binary_property_lists_and_utf_16() {
     let list = plist::Value::from_reader_xml(PLIST.as_bytes()).unwrap();
     let mut binary = Vec::new();
     list.to_writer_binary(&mut binary).unwrap();
-    for (at, value) in [
-        ("/Cues/-", json!("Dawn")),
-        ("/Show", json!("x")),
-        ("/A/B", json!(7)),
-    ] {
+    for (at, value) in [("/Cues/-", json!("Dawn")), ("/Show", json!("x")), ("/A/B", json!(7))] {
         let (bytes, done) = made(&wanted(Format::Plist, at, value), &binary);
         assert!(bytes.starts_with(plist_binary::MARK) && done.stands(&bytes));
         let undone = done.undo(&bytes).unwrap().unwrap();
@@ -191,10 +160,7 @@ fn binary_property_lists_and_utf_16() {
         let units = text.encode_utf16().flat_map(u16::to_le_bytes);
         [0xFF, 0xFE].into_iter().chain(units).collect()
     };
-    let (bytes, done) = made(
-        &wanted(Format::Ini, "M/B", json!("+é")),
-        &utf16("[M]\r\nB=ä\r\n"),
-    );
+    let (bytes, done) = made(&wanted(Format::Ini, "M/B", json!("+é")), &utf16("[M]\r\nB=ä\r\n"));
     assert_eq!(bytes, utf16("[M]\r\nB=ä;é\r\n"));
     assert_eq!(done.undo(&bytes).unwrap().unwrap(), utf16("[M]\r\nB=ä\r\n"));
 }
@@ -211,10 +177,7 @@ fn what_is_broken_is_left_alone() {
         (Format::Json, "{\"a\": 1}\n"),
     ] {
         let at = if format == Format::Table { "a" } else { "/a/b" };
-        assert!(
-            wanted(format, at, json!(1)).make(text.as_bytes()).is_err(),
-            "{format:?} {text}"
-        );
+        assert!(wanted(format, at, json!(1)).make(text.as_bytes()).is_err(), "{format:?} {text}");
     }
 }
 

@@ -53,12 +53,7 @@ impl Stored {
             let units: Vec<u16> = bytes.chunks_exact(2).map(unit).collect();
             let text = String::from_utf16(&units).map_err(|_| "invalid UTF-16".to_owned());
             match bytes.len() % 2 {
-                0 => text.map(|text| Self {
-                    text,
-                    encoding,
-                    mark,
-                    foreign: 0,
-                }),
+                0 => text.map(|text| Self { text, encoding, mark, foreign: 0 }),
                 _ => Err("invalid UTF-16: it ends within a letter".to_owned()),
             }
         };
@@ -73,10 +68,7 @@ impl Stored {
         let mark = plain.len() != bytes.len();
         let (text, encoding) = match std::str::from_utf8(plain) {
             Ok(text) => (text.to_owned(), Encoding::Utf8),
-            Err(_) => (
-                bytes.iter().copied().map(char::from).collect(),
-                Encoding::Bytes,
-            ),
+            Err(_) => (bytes.iter().copied().map(char::from).collect(), Encoding::Bytes),
         };
         Ok(Self {
             mark: mark && encoding == Encoding::Utf8,
@@ -168,10 +160,7 @@ mod tests {
 
     #[test]
     fn every_encoding_comes_back() {
-        let utf16: Vec<u8> = "a=ä\r\n"
-            .encode_utf16()
-            .flat_map(u16::to_le_bytes)
-            .collect();
+        let utf16: Vec<u8> = "a=ä\r\n".encode_utf16().flat_map(u16::to_le_bytes).collect();
         let marked = [&[0xFF, 0xFE][..], &utf16].concat();
         for (bytes, text) in [
             (&b"a=\xC3\xA4\n"[..], "a=ä\n"),

@@ -77,12 +77,7 @@ impl Reader<'_> {
 
     fn element(&self, value: &Spanned<DeValue<'_>>) -> Member {
         let node = self.value(value);
-        Member {
-            key: String::new(),
-            range: node.range.clone(),
-            glue: 0..0,
-            node,
-        }
+        Member { key: String::new(), range: node.range.clone(), glue: 0..0, node }
     }
 }
 
@@ -91,10 +86,7 @@ fn plain(value: &DeValue<'_>) -> Value {
         DeValue::String(text) => Value::from(text.as_ref()),
         DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
             .map_or_else(|_| Value::from(number.to_string()), Value::from),
-        DeValue::Float(number) => number
-            .as_str()
-            .parse::<f64>()
-            .map_or(Value::Null, Value::from),
+        DeValue::Float(number) => number.as_str().parse::<f64>().map_or(Value::Null, Value::from),
         DeValue::Boolean(value) => Value::from(*value),
         DeValue::Datetime(time) => Value::from(time.to_string()),
         DeValue::Array(_) | DeValue::Table(_) => Value::Null,
@@ -132,19 +124,12 @@ impl Syntax for Toml {
     fn read(&self, text: &str) -> Result<Node, String> {
         super::depth::refuse_brackets(text).map_err(|what| format!("invalid TOML: {what}"))?;
         let table = DeTable::parse(text).map_err(|error| {
-            let message = error
-                .message()
-                .lines()
-                .next()
-                .unwrap_or_default()
-                .to_owned();
+            let message = error.message().lines().next().unwrap_or_default().to_owned();
             format!("invalid TOML: {message}")
         })?;
         let reader = Reader { text };
         // Without lines of its own, the first one stands before all sections.
-        let first = text
-            .lines()
-            .position(|line| line.trim_start().starts_with('['));
+        let first = text.lines().position(|line| line.trim_start().starts_with('['));
         let members = reader.members(table.get_ref());
         let has_lines = members.first().is_some_and(|m| !m.node.is_section());
         let start = match first {
@@ -153,10 +138,7 @@ impl Syntax for Toml {
                 .map_or(0, |(at, _)| at),
             _ => text.len(),
         };
-        Ok(Node {
-            range: 0..text.len(),
-            kind: Kind::Lines { members, start },
-        })
+        Ok(Node { range: 0..text.len(), kind: Kind::Lines { members, start } })
     }
 
     fn value(&self, value: &Value) -> String {
@@ -186,13 +168,7 @@ impl Syntax for Toml {
     fn section(&self, path: &[String], key: &str, value: &Value) -> Option<String> {
         let path: Vec<String> = path.iter().map(|step| bare(step)).collect();
         let table = Map::from_iter([(key.to_owned(), value.clone())]);
-        let line = table
-            .iter()
-            .map(|(key, value)| format!("{} = {}", bare(key), in_line(value)));
-        Some(format!(
-            "[{}]\n{}",
-            path.join("."),
-            line.collect::<String>()
-        ))
+        let line = table.iter().map(|(key, value)| format!("{} = {}", bare(key), in_line(value)));
+        Some(format!("[{}]\n{}", path.join("."), line.collect::<String>()))
     }
 }

@@ -22,11 +22,7 @@ impl Tree {
     pub fn read(bytes: &[u8], syntax: &'static dyn Syntax) -> Result<Self, String> {
         let stored = Stored::read(bytes)?;
         let root = syntax.read(&stored.text)?;
-        Ok(Self {
-            stored,
-            syntax,
-            root,
-        })
+        Ok(Self { stored, syntax, root })
     }
 
     fn text(&self) -> &str {
@@ -111,9 +107,7 @@ impl Tree {
                 let (at, prefix) = match last_line {
                     None => (*start, String::new()),
                     Some(last) => {
-                        let line = self.text()[..last.range.start]
-                            .rfind('\n')
-                            .map_or(0, |n| n + 1);
+                        let line = self.text()[..last.range.start].rfind('\n').map_or(0, |n| n + 1);
                         let prefix = self.text()[line..last.range.start].to_owned();
                         (behind_line(self.text(), last.range.end), prefix)
                     }
@@ -200,14 +194,8 @@ impl Tree {
             };
         // What is said about the last one on its line stays there.
         let behind = |at: usize| {
-            let line = self.text()[at..inner_end]
-                .lines()
-                .next()
-                .unwrap_or_default();
-            let comment = self
-                .syntax
-                .line_comment()
-                .is_some_and(|mark| line.contains(mark));
+            let line = self.text()[at..inner_end].lines().next().unwrap_or_default();
+            let comment = self.syntax.line_comment().is_some_and(|mark| line.contains(mark));
             at + if comment { line.trim_end().len() } else { 0 }
         };
         if let Some(trailing) = self.separator_in(last.end..inner_end) {
@@ -215,9 +203,7 @@ impl Tree {
             return self.splice(at..at, &format!("{blank}{member}{separator}"));
         }
         let end = behind(last.end);
-        self.stored
-            .text
-            .insert_str(end, &format!("{blank}{member}"));
+        self.stored.text.insert_str(end, &format!("{blank}{member}"));
         self.splice(last.end..last.end, separator)
     }
 
@@ -267,9 +253,7 @@ impl Tree {
 
     /// A value where there is not even a container: nested in the nearest one that there is.
     fn make_way(&mut self, steps: &[String], value: &Value) -> Result<(), String> {
-        let reach = (0..steps.len())
-            .rev()
-            .find(|n| self.node(&steps[..*n]).is_some());
+        let reach = (0..steps.len()).rev().find(|n| self.node(&steps[..*n]).is_some());
         let reach = reach.ok_or("there is no such place")?;
         let (parents, rest) = steps.split_at(reach);
         if self.node(parents).is_none_or(|node| !node.is_map()) {
@@ -290,13 +274,9 @@ impl Tree {
             self.stored.text += &text;
             return self.lines_changed();
         }
-        let nested = rest
-            .iter()
-            .skip(1)
-            .rev()
-            .fold(value.clone(), |value, step| {
-                Value::Object(Map::from_iter([(step.clone(), value)]))
-            });
+        let nested = rest.iter().skip(1).rev().fold(value.clone(), |value, step| {
+            Value::Object(Map::from_iter([(step.clone(), value)]))
+        });
         let index = self.node(parents).map_or(0, |node| node.members().len());
         let parents = parents.to_vec();
         self.put(&parents, index, Some(&rest[0]), &nested)

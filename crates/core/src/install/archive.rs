@@ -21,19 +21,9 @@ pub fn place(
     done: &mut Installation,
 ) -> Result<()> {
     let packed = run.make_pack(outlook, disk, observer)?;
-    let form = run
-        .target
-        .sheet
-        .pack
-        .as_ref()
-        .map(|pack| pack.form)
-        .unwrap_or_default();
+    let form = run.target.sheet.pack.as_ref().map(|pack| pack.form).unwrap_or_default();
     let fingerprint = packed.fingerprint()?;
-    let known = ledger
-        .state()
-        .slots
-        .get(archive)
-        .and_then(|known| known.top());
+    let known = ledger.state().slots.get(archive).and_then(|known| known.top());
     let same = known.is_some_and(|top| top.installed.key == Some(fingerprint));
     let here = known.map(|top| top.held) == Some(ledger.held(archive)?);
     if same && here && outlook.files.is_empty() && outlook.back.is_empty() {
@@ -63,9 +53,7 @@ pub fn place(
         key: Some(fingerprint),
     };
     let lines = outlook.lines.iter();
-    let edits = lines
-        .map(|line| format!("holds {}: {}", line.slot, line.clip))
-        .collect();
+    let edits = lines.map(|line| format!("holds {}: {}", line.slot, line.clip)).collect();
     change.install(archive, hash, installed(run.job.name.clone(), edits))?;
     for line in &outlook.lines {
         done.placed.push(Placed {

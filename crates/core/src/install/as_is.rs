@@ -59,13 +59,8 @@ impl AsIs<'_> {
     /// [`Error::Refused`] where the file is empty, begins otherwise than the stock, or has another
     /// extension; those of the ledger.
     pub fn place(&self, disk: Option<&dyn Disk>) -> Result<Placed> {
-        let slot = Asked {
-            file: Some(self.file),
-            slot: self.slot,
-            root: self.root,
-            new: self.new,
-        }
-        .look_up(disk)?;
+        let slot = Asked { file: Some(self.file), slot: self.slot, root: self.root, new: self.new }
+            .look_up(disk)?;
         let (mark, after_bytes) = look(self.file)?;
         let before = slot.stock.as_deref().map(look).transpose()?;
         self.compare(&mark, after_bytes, before.as_ref(), &slot.path)?;

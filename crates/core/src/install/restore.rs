@@ -175,24 +175,13 @@ impl Steps {
                 continue;
             };
             match act(root, state, (slot, known), below, changed) {
-                Ok(Some(act)) => slots.push(Step {
-                    slot: slot.clone(),
-                    act,
-                }),
+                Ok(Some(act)) => slots.push(Step { slot: slot.clone(), act }),
                 Ok(None) => {}
                 Err(error @ Error::Changed { .. }) => return Err(error),
-                Err(error) => failed.push(Failed {
-                    slot: slot.clone(),
-                    error,
-                }),
+                Err(error) => failed.push(Failed { slot: slot.clone(), error }),
             }
         }
-        Ok(Self {
-            slots,
-            files,
-            failed,
-            after: state.target.after.clone(),
-        })
+        Ok(Self { slots, files, failed, after: state.target.after.clone() })
     }
 
     fn told(self, caches: Vec<Key>) -> Restored {
@@ -207,9 +196,7 @@ impl Steps {
             let list = match act {
                 Act::Leave => &mut restored.left,
                 Act::Restore { below: 1.., .. } => &mut restored.uncovered,
-                Act::Restore {
-                    to: Held::Nothing, ..
-                } => &mut restored.removed,
+                Act::Restore { to: Held::Nothing, .. } => &mut restored.removed,
                 Act::Restore { .. } => &mut restored.restored,
             };
             list.push(slot);
@@ -264,10 +251,7 @@ fn act(
     {
         let kept = crate::ledger::kept_in(&root.ledger, hash);
         if !kept.is_file() || crate::Hash::of_file(&kept)? != hash {
-            return Err(Error::StockDamaged {
-                slot: slot.to_string(),
-                path: kept,
-            });
+            return Err(Error::StockDamaged { slot: slot.to_string(), path: kept });
         }
     }
     Ok(Some(Act::Restore { to, below }))
@@ -306,10 +290,7 @@ fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
     match which {
         Which::All | Which::Below(_) => Ok(()),
         Which::Slots(slots) => {
-            let installed = state
-                .slots
-                .iter()
-                .filter(|(_, known)| known.top().is_some());
+            let installed = state.slots.iter().filter(|(_, known)| known.top().is_some());
             let installed: Vec<&Key> = installed.map(|(slot, _)| slot).collect();
             match slots.iter().find(|slot| !installed.contains(slot)) {
                 None => Ok(()),
@@ -332,10 +313,7 @@ fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
                 [] => "no job has installed anything here".to_owned(),
                 jobs => format!("there are: {}", jobs.join(", ")),
             };
-            Err(Error::refused(
-                format!("no job {job} has installed anything here"),
-                there,
-            ))
+            Err(Error::refused(format!("no job {job} has installed anything here"), there))
         }
     }
 }

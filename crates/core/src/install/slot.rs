@@ -65,10 +65,7 @@ impl Asked<'_> {
         let path = place.path;
         if self.file.is_some_and(|file| same_file(file, &path)) {
             return Err(Error::refused(
-                format!(
-                    "the clip and the slot are the same file: {}",
-                    path.display()
-                ),
+                format!("the clip and the slot are the same file: {}", path.display()),
                 "name the clip first, then the file that it replaces",
             ));
         }
@@ -122,10 +119,7 @@ pub(super) fn find_stock(
             Some(Held::File(hash)) => {
                 let kept = kept_in(&root.ledger, hash);
                 if !kept.is_file() || Hash::of_file(&kept)? != hash {
-                    return Err(Error::StockDamaged {
-                        slot: slot.to_string(),
-                        path: kept,
-                    });
+                    return Err(Error::StockDamaged { slot: slot.to_string(), path: kept });
                 }
                 Ok((Some(kept), false))
             }
@@ -161,9 +155,8 @@ fn no_such_slot(typed: &Path, path: &Path) -> Error {
     let what = format!("there is no {}", typed.display());
     match did_you_mean(&near) {
         None => Error::refused(what, "check the name; --new puts a file where none was"),
-        Some(question) => Error::refused(
-            what,
-            format!("{question} (--new puts a file where none was)"),
-        ),
+        Some(question) => {
+            Error::refused(what, format!("{question} (--new puts a file where none was)"))
+        }
     }
 }

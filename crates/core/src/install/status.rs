@@ -115,9 +115,7 @@ pub fn status(root: &Root, which: Which<'_>, proof: Proof) -> Result<Status> {
         if known.told.is_empty() {
             continue;
         }
-        let bytes = path
-            .ok()
-            .and_then(|path| read_plain(&path, limits::LIST).ok());
+        let bytes = path.ok().and_then(|path| read_plain(&path, limits::LIST).ok());
         entries.extend(known.told.iter().map(|told| EntryStatus {
             file: slot.clone(),
             what: told.done.to_string(),

@@ -116,10 +116,7 @@ impl Swap<'_> {
             (None, None) => demand_of_neighbours(&slot.path)?,
         };
         (self.adjust)(&mut demand);
-        let reference = Reference {
-            stock: slot.stock.as_deref(),
-            lufs: None,
-        };
+        let reference = Reference { stock: slot.stock.as_deref(), lufs: None };
         let plan = plan_clip(self.clip, &demand, self.edits, reference, observer)?;
         if let Some(rule) = self.rule {
             rule.refuse(&plan)?;
@@ -144,14 +141,9 @@ impl Swap<'_> {
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Swapped> {
-        let Prepared {
-            root, slot, plan, ..
-        } = &prepared;
+        let Prepared { root, slot, plan, .. } = &prepared;
         // Loops may stand under the target's own names.
-        let hints = Hints {
-            raw: None,
-            loop_tags: Some(plan.to.loop_tags.clone()),
-        };
+        let hints = Hints { raw: None, loop_tags: Some(plan.to.loop_tags.clone()) };
         let open = |path: &Path| Clip::from_input(Input::file(path), &hints);
         let before = match &prepared.stock {
             Some(stock) => Some(side(&open(stock)?, observer)?),
@@ -196,10 +188,7 @@ impl Swap<'_> {
             spec: facts.format.to_string(),
             seconds: facts.seconds(),
             lufs: Some(after.survey.loudness.lufs).filter(|lufs| lufs.is_finite()),
-            guide: plan
-                .steps()
-                .iter()
-                .any(|step| matches!(step, Step::Separate { .. })),
+            guide: plan.steps().iter().any(|step| matches!(step, Step::Separate { .. })),
             at: now.map_or(0, |since| since.as_secs()),
             job: None,
             clip_path: absolute(self.clip.input().path()),

@@ -76,10 +76,9 @@ pub fn untell(
         }
         match one(root, state, file, known, &goes, changed) {
             Ok(untold) => all.push(untold),
-            Err(error @ (Error::Read { .. } | Error::StockDamaged { .. })) => failed.push(Failed {
-                slot: file.clone(),
-                error,
-            }),
+            Err(error @ (Error::Read { .. } | Error::StockDamaged { .. })) => {
+                failed.push(Failed { slot: file.clone(), error })
+            }
             Err(error) => return Err(error),
         }
     }
@@ -139,13 +138,7 @@ fn one(
         (Held::File(_), _) => Then::Bytes(bytes),
         _ => Then::Nothing,
     };
-    Ok(Untold {
-        file: file.clone(),
-        words,
-        seen: now,
-        then,
-        told,
-    })
+    Ok(Untold { file: file.clone(), words, seen: now, then, told })
 }
 
 fn is_kept(root: &Root, hash: Hash) -> bool {

@@ -109,10 +109,7 @@ impl Warning {
             return Ok(None);
         }
         let facts = written.facts();
-        let whole = FrameRange {
-            start: 0,
-            end: facts.frames,
-        };
+        let whole = FrameRange { start: 0, end: facts.frames };
         let range = facts.loops.first().map_or(whole, |own| own.range);
         // What is too short for an ear is left to the player.
         let judged = match judge(written, range) {
@@ -131,11 +128,9 @@ impl Warning {
 impl fmt::Display for Warning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::VariantsStayStock { slots } => write!(
-                f,
-                "these look like variants of it and stay stock: {}",
-                slots.join(", ")
-            ),
+            Self::VariantsStayStock { slots } => {
+                write!(f, "these look like variants of it and stay stock: {}", slots.join(", "))
+            }
             Self::LoopLost => f.write_str("the stock loops, this clip has no loop points"),
             Self::Level { by } if *by > 0.0 => write!(f, "{by:.1} LU louder than the stock"),
             Self::Level { by } => write!(f, "{:.1} LU quieter than the stock", by.abs()),
@@ -152,13 +147,7 @@ impl fmt::Display for Warning {
                 "left and right are opposed (correlation {correlation:.2}) and cancel in mono: \
                  --route L takes the left channel alone"
             ),
-            Self::Seam(Judged {
-                verdict,
-                click_db,
-                level_db,
-                spectrum_db,
-                ..
-            }) => write!(
+            Self::Seam(Judged { verdict, click_db, level_db, spectrum_db, .. }) => write!(
                 f,
                 "its seam is {} (click {click_db:.0} dB, level {level_db:+.0} dB, spectrum \
                  {spectrum_db:.0} dB): `seam` finds a better loop, --crossfade mends this one",

@@ -100,18 +100,12 @@ impl Job {
                 "{} for {} ({})",
                 counted(
                     cards.len(),
-                    if replace.get_ref().pieces.is_empty() {
-                        "clip"
-                    } else {
-                        "piece"
-                    }
+                    if replace.get_ref().pieces.is_empty() { "clip" } else { "piece" }
                 ),
                 counted(slots.len(), "slot"),
                 replace.get_ref().slots.join(", ")
             );
-            return Err(self
-                .fault(replace, what, "name more slots, or fewer clips")
-                .into());
+            return Err(self.fault(replace, what, "name more slots, or fewer clips").into());
         }
         if cards.len() > 1 && !slots.len().is_multiple_of(cards.len()) {
             notes.push(format!(
@@ -134,11 +128,7 @@ impl Job {
                 as_is: false,
             }
         };
-        Ok(slots
-            .into_iter()
-            .zip(cards.iter().cycle())
-            .map(place)
-            .collect())
+        Ok(slots.into_iter().zip(cards.iter().cycle()).map(place).collect())
     }
 
     fn cards(&self, replace: &Replace) -> Vec<Card> {
@@ -152,9 +142,7 @@ impl Job {
             piece,
         };
         let clips = replace.clips.iter();
-        clips
-            .flat_map(|clip| pieces.iter().map(move |piece| card(clip, *piece)))
-            .collect()
+        clips.flat_map(|clip| pieces.iter().map(move |piece| card(clip, *piece))).collect()
     }
 
     /// The slots that a replacement names, variants in their order.
@@ -175,9 +163,8 @@ impl Job {
             let matching = target.slots.names().filter(|name| pattern.matches(name));
             let groups = families(matching);
             if groups.is_empty() {
-                let near = target
-                    .near(typed)
-                    .unwrap_or_else(|| "`slots` lists the names".to_owned());
+                let near =
+                    target.near(typed).unwrap_or_else(|| "`slots` lists the names".to_owned());
                 let what = format!("{} has no slot that {typed} matches", target.sheet.name);
                 return Err(wrong(what, near).into());
             }

@@ -151,16 +151,9 @@ impl Job {
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         let mut job: Self = toml::from_str(text).map_err(|e| Fault::of_toml(path, text, &e))?;
         if job.name.is_empty() {
-            job.name = path
-                .file_stem()
-                .unwrap_or_default()
-                .to_string_lossy()
-                .into_owned();
+            job.name = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
         }
-        job.origin = Origin {
-            path: path.to_owned(),
-            text: text.to_owned(),
-        };
+        job.origin = Origin { path: path.to_owned(), text: text.to_owned() };
         job.validate()?;
         Ok(job)
     }
@@ -206,10 +199,7 @@ impl Job {
             voice: None,
             pack,
             replaces: Vec::new(),
-            origin: Origin {
-                path: path.to_owned(),
-                text: String::new(),
-            },
+            origin: Origin { path: path.to_owned(), text: String::new() },
         }
     }
 
@@ -232,16 +222,8 @@ impl Job {
     ) -> Fault {
         let span = replace.span();
         // The first line says where; a whole paragraph would be marked otherwise.
-        let end = self.origin.text[span.clone()]
-            .find('\n')
-            .map_or(span.end, |n| span.start + n);
-        Fault::at(
-            &self.origin.path,
-            &self.origin.text,
-            &(span.start..end),
-            what,
-            instead,
-        )
+        let end = self.origin.text[span.clone()].find('\n').map_or(span.end, |n| span.start + n);
+        Fault::at(&self.origin.path, &self.origin.text, &(span.start..end), what, instead)
     }
 
     fn whole(&self, what: impl Into<String>, instead: &str) -> Error {
@@ -251,9 +233,7 @@ impl Job {
     fn validate(&self) -> Result<()> {
         let odd = |text: &str| text.chars().any(char::is_control);
         let roots = self.roots.values().chain(&self.root);
-        let mut paths = roots
-            .chain([&self.target])
-            .map(|path| path.to_string_lossy());
+        let mut paths = roots.chain([&self.target]).map(|path| path.to_string_lossy());
         if paths.any(|path| odd(&path)) {
             return Err(self.whole(
                 "a path holds a control character",
@@ -261,19 +241,13 @@ impl Job {
             ));
         }
         if self.root.is_some() && !self.roots.is_empty() {
-            return Err(self.whole(
-                "it has both root and roots",
-                "name the main one among roots",
-            ));
+            return Err(self.whole("it has both root and roots", "name the main one among roots"));
         }
         if self.overlay.is_some() && self.archive.is_some() {
             return Err(self.whole("it has both overlay and archive", "files go to one of them"));
         }
         if odd(&self.name) || self.name.trim().is_empty() || self.name.ends_with(OF_PACK) {
-            return Err(self.whole(
-                "its name is empty or holds odd characters",
-                "name it plainly",
-            ));
+            return Err(self.whole("its name is empty or holds odd characters", "name it plainly"));
         }
         for replace in &self.replaces {
             let wrong = replace.get_ref().validate();
@@ -312,15 +286,9 @@ impl Job {
             let found = self.root.as_ref().or(of_roots).or(alone)?;
             Some(self.beside(found))
         });
-        let mut roots = Roots {
-            main: main.map(absolute).transpose()?,
-            others: BTreeMap::new(),
-        };
+        let mut roots = Roots { main: main.map(absolute).transpose()?, others: BTreeMap::new() };
         let typed = others.into_iter().flatten();
-        let own = self
-            .roots
-            .iter()
-            .map(|(name, path)| (name, self.beside(path)));
+        let own = self.roots.iter().map(|(name, path)| (name, self.beside(path)));
         for (name, path) in own.chain(typed.map(|(name, path)| (name, path.clone()))) {
             if !sheet.roots.is_empty() && !sheet.roots.contains(name) {
                 let known = sheet.roots.join(", ");
@@ -363,9 +331,7 @@ impl Job {
     pub fn place(&self, target: &Target) -> Result<Place> {
         let names = self.names();
         let filled = |text: &str| {
-            let text = names
-                .text(text)
-                .map_err(|what| self.whole(what, "add it to [values]"))?;
+            let text = names.text(text).map_err(|what| self.whole(what, "add it to [values]"))?;
             let path = self.folder().join(text.replace('\\', "/"));
             std::path::absolute(&path).map_err(Error::read(&path))
         };
@@ -377,9 +343,8 @@ impl Job {
                         "write its path",
                     ));
                 };
-                let within = names
-                    .text(&within.0)
-                    .map_err(|what| self.whole(what, "add it to [values]"))?;
+                let within =
+                    names.text(&within.0).map_err(|what| self.whole(what, "add it to [values]"))?;
                 Ok(Place::Overlay(crate::tree::slot_path(root, &within)?))
             }
             (Some(overlay), _) => filled(overlay).map(Place::Overlay),

@@ -77,9 +77,7 @@ struct TrimKeys {
 }
 
 fn read<T: FromStr<Err: Display>>(text: &str) -> Result<Option<T>, String> {
-    text.parse()
-        .map(Some)
-        .map_err(|error: T::Err| error.to_string())
+    text.parse().map(Some).map_err(|error: T::Err| error.to_string())
 }
 
 fn flag(text: &str) -> Result<bool, String> {
@@ -107,9 +105,7 @@ impl Options {
     pub fn read<'a>(pairs: impl IntoIterator<Item = (&'a str, &'a str)>) -> Result<Self, String> {
         let mut options = Self::default();
         for (key, text) in pairs {
-            options
-                .set(key, text)
-                .map_err(|what| format!("{key}: {what}"))?;
+            options.set(key, text).map_err(|what| format!("{key}: {what}"))?;
         }
         Ok(options)
     }
@@ -129,11 +125,7 @@ impl Options {
             "snap" => edits.snap = flag(text)?,
             "trim-silence" => self.trim.below = silence(text)?,
             "trim-ends" => {
-                let words = [
-                    ("head", Ends::Head),
-                    ("tail", Ends::Tail),
-                    ("both", Ends::Both),
-                ];
+                let words = [("head", Ends::Head), ("tail", Ends::Tail), ("both", Ends::Both)];
                 self.trim.ends = word(text, &words)?;
             }
             "breath" => self.trim.breath = read(text)?,
@@ -158,20 +150,13 @@ impl Options {
             "fade-in" => edits.fade_in = read(text)?,
             "fade-out" => edits.fade_out = read(text)?,
             "fade-curve" => {
-                let words = [
-                    ("linear", Curve::Linear),
-                    ("equal-power", Curve::EqualPower),
-                ];
+                let words = [("linear", Curve::Linear), ("equal-power", Curve::EqualPower)];
                 edits.fade_curve = word(text, &words)?;
             }
             "pad" => edits.pad = read(text)?,
             "loop" => edits.looped = read(text)?,
             "tail" => {
-                let words = [
-                    ("keep", Tail::Keep),
-                    ("cut", Tail::Cut),
-                    ("fade", Tail::Fade),
-                ];
+                let words = [("keep", Tail::Keep), ("cut", Tail::Cut), ("fade", Tail::Fade)];
                 edits.tail = Some(word(text, &words)?);
             }
             "loop-snap" => edits.loop_snap = read(text)?,
@@ -241,10 +226,7 @@ impl Options {
 
 impl TrimKeys {
     fn edit(&self) -> Option<Trim> {
-        let usual = Pad {
-            head: Time::Seconds(0.005),
-            tail: Time::Seconds(0.02),
-        };
+        let usual = Pad { head: Time::Seconds(0.005), tail: Time::Seconds(0.02) };
         let breath = self.breath.unwrap_or(usual);
         self.below.map(|below| Trim {
             below,
@@ -319,22 +301,12 @@ mod tests {
             assert!(OPTIONS.contains(&key));
             let options = Options::read([(key, good)]);
             let changes = !matches!(key, "trim-ends" | "breath");
-            assert!(
-                options.is_ok_and(|o| !changes || o != Options::default()),
-                "{key} {good}"
-            );
+            assert!(options.is_ok_and(|o| !changes || o != Options::default()), "{key} {good}");
             assert!(Options::read([(key, bad)]).is_err(), "{key} {bad}");
         }
         assert!(Options::read([("volume", "3")]).is_err());
-        let pairs = [
-            ("trim-ends", "tail"),
-            ("breath", "1ms,2ms"),
-            ("trim-silence", "true"),
-        ];
+        let pairs = [("trim-ends", "tail"), ("breath", "1ms,2ms"), ("trim-silence", "true")];
         let trim = Options::read(pairs).unwrap().edits.trim.unwrap();
-        assert_eq!(
-            (trim.below, trim.ends, trim.head),
-            (-60.0, Ends::Tail, Time::Seconds(0.001))
-        );
+        assert_eq!((trim.below, trim.ends, trim.head), (-60.0, Ends::Tail, Time::Seconds(0.001)));
     }
 }

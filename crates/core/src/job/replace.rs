@@ -52,20 +52,14 @@ fn usual_say() -> String {
 pub struct Pairs(pub Vec<(String, String)>);
 
 /// The keys beside the options.
-const OWN: &[&str] = &[
-    "slot", "slots", "clip", "clips", "pieces", "prompts", "values",
-];
+const OWN: &[&str] = &["slot", "slots", "clip", "clips", "pieces", "prompts", "values"];
 
 /// All keys of a replacement; serde wants them at hand for its message.
 const KEYS: &[&str] = &{
     let mut keys = [""; OWN.len() + OPTIONS.len()];
     let mut at = 0;
     while at < keys.len() {
-        keys[at] = if at < OWN.len() {
-            OWN[at]
-        } else {
-            OPTIONS[at - OWN.len()]
-        };
+        keys[at] = if at < OWN.len() { OWN[at] } else { OPTIONS[at - OWN.len()] };
         at += 1;
     }
     keys
@@ -181,9 +175,7 @@ impl<'de> Deserialize<'de> for Replace {
                         }
                         "clip" | "clips" => {
                             let clips = map.next_value::<OneOrMany<Typed>>()?.0;
-                            replace
-                                .clips
-                                .extend(clips.into_iter().map(|clip| clip.0.into()));
+                            replace.clips.extend(clips.into_iter().map(|clip| clip.0.into()));
                         }
                         "pieces" => replace.pieces = map.next_value()?,
                         "prompts" => replace.prompts = Some(map.next_value::<PromptKeys>()?.0),

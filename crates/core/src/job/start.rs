@@ -23,10 +23,7 @@ pub struct Started {
 
 /// Letters and digits alone, in small letters: what names are compared by.
 fn plain(name: &str) -> String {
-    folded(name)
-        .chars()
-        .filter(|c| c.is_alphanumeric())
-        .collect()
+    folded(name).chars().filter(|c| c.is_alphanumeric()).collect()
 }
 
 /// The stem of a path's last part, without the number that tells variants apart.
@@ -45,17 +42,11 @@ fn group_of<'g>(clip: &str, groups: &'g [Group], target: &Target) -> Option<&'g 
         group.slots.len() > 1 && !bare.is_empty() && plain(stem(&group.name)) == bare
     };
     let labelled = |group: &Group| {
-        let labels = group
-            .slots
-            .iter()
-            .filter_map(|slot| target.sheet.label(slot));
+        let labels = group.slots.iter().filter_map(|slot| target.sheet.label(slot));
         labels.into_iter().any(|label| plain(label) == wanted)
     };
     let member = |group: &Group| group.slots.iter().any(|slot| plain(stem(slot)) == wanted);
-    by(&member)
-        .or_else(|| by(&named))
-        .or_else(|| by(&labelled))
-        .or_else(|| by(&family))
+    by(&member).or_else(|| by(&named)).or_else(|| by(&labelled)).or_else(|| by(&family))
 }
 
 /// Writes a job sheet: clips that are named like slots or their labels are matched, all else stands in
@@ -69,10 +60,7 @@ pub fn from_clips(target: &Target, sheet: &Path, root: Option<&Path>, clips: &[S
             None => unmatched.push(clip),
             Some(group) => {
                 // A clip that is named like one variant goes to that one alone.
-                let one = group
-                    .slots
-                    .iter()
-                    .find(|slot| plain(stem(slot)) == plain(stem(clip)));
+                let one = group.slots.iter().find(|slot| plain(stem(slot)) == plain(stem(clip)));
                 let slot = one.cloned().unwrap_or_else(|| group.name.clone());
                 matched.entry(&group.name).or_default().push((slot, clip));
             }
@@ -95,9 +83,9 @@ pub fn from_clips(target: &Target, sheet: &Path, root: Option<&Path>, clips: &[S
                 let names: Vec<&String> = clips.iter().map(|(_, clip)| *clip).collect();
                 replace(&mut text, target, &group.name, &names);
             }
-            false => clips
-                .iter()
-                .for_each(|(slot, clip)| replace(&mut text, target, slot, &[clip])),
+            false => {
+                clips.iter().for_each(|(slot, clip)| replace(&mut text, target, slot, &[clip]))
+            }
         }
     }
     if !unmatched.is_empty() {
@@ -112,10 +100,8 @@ pub fn from_clips(target: &Target, sheet: &Path, root: Option<&Path>, clips: &[S
             );
         }
     }
-    let left: Vec<&Group> = groups
-        .iter()
-        .filter(|g| !matched.contains_key(g.name.as_str()))
-        .collect();
+    let left: Vec<&Group> =
+        groups.iter().filter(|g| !matched.contains_key(g.name.as_str())).collect();
     if !left.is_empty() {
         text += "\n# Slots that stay stock:\n";
         for group in left {
@@ -123,11 +109,7 @@ pub fn from_clips(target: &Target, sheet: &Path, root: Option<&Path>, clips: &[S
             let _ = writeln!(text, "#   {}{label}", group.name);
         }
     }
-    Started {
-        text,
-        matched: count,
-        unmatched: unmatched.len(),
-    }
+    Started { text, matched: count, unmatched: unmatched.len() }
 }
 
 fn label<'t>(target: &'t Target, group: &Group) -> Option<&'t str> {
@@ -140,31 +122,20 @@ fn header(target: &Target, sheet: &Path, root: Option<&Path>) -> String {
     let names = &target.sheet.roots;
     let _ = match (names.as_slice(), root) {
         ([] | [_], Some(root)) => writeln!(text, "root = {root}"),
-        ([] | [_], None) => writeln!(
-            text,
-            "# root = 'FOLDER'        # where {} is",
-            target.sheet.name
-        ),
+        ([] | [_], None) => {
+            writeln!(text, "# root = 'FOLDER'        # where {} is", target.sheet.name)
+        }
         (names, root) => {
             let main = root.unwrap_or_else(|| "'FOLDER'".to_owned());
-            let rest: Vec<String> = names[1..]
-                .iter()
-                .map(|name| format!("{name} = 'FOLDER'"))
-                .collect();
-            writeln!(
-                text,
-                "# roots = {{ {} = {main}, {} }}",
-                names[0],
-                rest.join(", ")
-            )
+            let rest: Vec<String> =
+                names[1..].iter().map(|name| format!("{name} = 'FOLDER'")).collect();
+            writeln!(text, "# roots = {{ {} = {main}, {} }}", names[0], rest.join(", "))
         }
     };
     let values = placeholders(target);
     if !values.is_empty() {
         text += "\n[values]\n";
-        values
-            .iter()
-            .for_each(|name| text += &format!("{name} = ''\n"));
+        values.iter().for_each(|name| text += &format!("{name} = ''\n"));
     }
     text
 }
@@ -186,24 +157,10 @@ fn placeholders(target: &Target) -> BTreeSet<String> {
     let mut all = BTreeSet::new();
     for entry in &target.sheet.entries {
         let entry = entry.get_ref();
-        let text = format!(
-            "{} {:?} {:?} {:?}",
-            entry.file.0, entry.at, entry.value, entry.expect
-        );
-        for place in text
-            .split('{')
-            .skip(1)
-            .filter_map(|rest| rest.split_once('}'))
-        {
-            let name = place
-                .0
-                .split(['*', '/', '|'])
-                .next()
-                .unwrap_or_default()
-                .trim();
-            let plain = name
-                .chars()
-                .all(|c| c.is_alphanumeric() || matches!(c, '-' | '_'));
+        let text = format!("{} {:?} {:?} {:?}", entry.file.0, entry.at, entry.value, entry.expect);
+        for place in text.split('{').skip(1).filter_map(|rest| rest.split_once('}')) {
+            let name = place.0.split(['*', '/', '|']).next().unwrap_or_default().trim();
+            let plain = name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_'));
             if plain && !name.is_empty() && !OWN.contains(&name) && !name.starts_with("loop.") {
                 all.insert(name.to_owned());
             }
@@ -213,10 +170,7 @@ fn placeholders(target: &Target) -> BTreeSet<String> {
 }
 
 fn replace(text: &mut String, target: &Target, slot: &str, clips: &[&String]) {
-    let told = target
-        .sheet
-        .label(slot)
-        .map_or(String::new(), |label| format!("  # {label}"));
+    let told = target.sheet.label(slot).map_or(String::new(), |label| format!("  # {label}"));
     let _ = write!(text, "\n[[replace]]{told}\nslot = {}\n", quoted(slot));
     let quoted: Vec<String> = clips.iter().map(|clip| quoted(clip)).collect();
     let _ = match quoted.as_slice() {
@@ -250,11 +204,7 @@ fn swapped(text: &mut String, slot: &str, installed: &Installed) {
             let _ = writeln!(text, "clip = {}", quoted(clip));
         }
         None => {
-            let _ = writeln!(
-                text,
-                "clip = ''  # it was {}, which is no file",
-                installed.clip
-            );
+            let _ = writeln!(text, "clip = ''  # it was {}, which is no file", installed.clip);
         }
     }
     for (key, values) in &installed.options {

@@ -30,11 +30,7 @@ impl Job {
     /// Where spoken lines are kept, beside the job sheet: they can be listened to, and what has not
     /// changed is not spoken again.
     pub fn voices(&self) -> PathBuf {
-        let stem = self
-            .path()
-            .file_stem()
-            .unwrap_or_default()
-            .to_string_lossy();
+        let stem = self.path().file_stem().unwrap_or_default().to_string_lossy();
         self.folder().join(format!("{stem}.voices"))
     }
 
@@ -130,10 +126,8 @@ impl Job {
         let wrong = |what: String| -> Error { self.fault(replace, what, "").into() };
         let text = String::from_utf8(bytes)
             .map_err(|_| wrong(format!("{} is no UTF-8 text", list.display())))?;
-        let mut rows = text
-            .trim_start_matches('\u{feff}')
-            .lines()
-            .filter(|line| !line.trim().is_empty());
+        let mut rows =
+            text.trim_start_matches('\u{feff}').lines().filter(|line| !line.trim().is_empty());
         let head = rows.next().unwrap_or_default();
         let usual = ['\t', ';', ','].into_iter().find(|c| head.contains(*c));
         let delimiter = prompts.delimiter.or(usual).unwrap_or('\t');
@@ -142,10 +136,7 @@ impl Job {
             let found = columns.iter().position(|column| column == name);
             found.ok_or_else(|| {
                 let known = columns.join(", ");
-                wrong(format!(
-                    "{} has no column {name}; it has: {known}",
-                    list.display()
-                ))
+                wrong(format!("{} has no column {name}; it has: {known}", list.display()))
             })
         };
         let (_, say) = (column(&prompts.slot)?, column(&prompts.say)?);
@@ -158,10 +149,7 @@ impl Job {
             }
             // The column of slots is {slot}, whatever the list calls it.
             let slot = columns.iter().position(|column| *column == prompts.slot);
-            names.set(
-                "slot",
-                slot.and_then(|at| cells.get(at)).map_or("", String::as_str),
-            );
+            names.set("slot", slot.and_then(|at| cells.get(at)).map_or("", String::as_str));
             let say = cells.get(say).map_or("", |say| say.trim());
             for slot in &replace.get_ref().slots {
                 lines.push(Line {
@@ -188,9 +176,8 @@ impl Job {
             let missing = target.slots.names().filter(|name| pattern.matches(name));
             let elsewhere =
                 |name: &&str| dealt.placements.iter().any(|placed| placed.slot == **name);
-            let missing: Vec<&str> = missing
-                .filter(|name| !named.contains(name) && !elsewhere(name))
-                .collect();
+            let missing: Vec<&str> =
+                missing.filter(|name| !named.contains(name) && !elsewhere(name)).collect();
             if !missing.is_empty() {
                 dealt.notes.push(format!(
                     "the list has no line for {}: {}",
@@ -203,10 +190,7 @@ impl Job {
 
     /// Where a spoken line is kept; another line or another command has another place.
     fn voiced(&self, slot: &str, say: &str) -> PathBuf {
-        let command = self
-            .voice
-            .as_ref()
-            .map_or(String::new(), |voice| voice.command.join("\0"));
+        let command = self.voice.as_ref().map_or(String::new(), |voice| voice.command.join("\0"));
         let hash = Hash::of(format!("{command}\0\0{say}").as_bytes()).hex();
         let file = slot.rsplit('/').next().unwrap_or(slot);
         let stem = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
@@ -226,11 +210,7 @@ impl Job {
         let Some(voice) = &self.voice else {
             let instead = "write [voice] with command = ['program', '{text}', '{out}']";
             return Err(self
-                .fault(
-                    replace,
-                    "no command is named that speaks the lines",
-                    instead,
-                )
+                .fault(replace, "no command is named that speaks the lines", instead)
                 .into());
         };
         if !allow_commands {

@@ -77,16 +77,10 @@ pub fn groups(files: &[Named<'_>]) -> Vec<Group> {
             patterns.extend(cover(cells, &own, &all));
             main.remove(&own);
         }
-        rules.push(Group {
-            kinds: own,
-            patterns,
-        });
+        rules.push(Group { kinds: own, patterns });
     }
     for (kinds, cells) in &main {
-        rules.push(Group {
-            patterns: cover(cells, kinds, &all),
-            kinds: kinds.clone(),
-        });
+        rules.push(Group { patterns: cover(cells, kinds, &all), kinds: kinds.clone() });
     }
     rules
 }
@@ -170,16 +164,8 @@ impl Candidate {
 /// Patterns that a name suggests, the narrowest first: itself, its family, its first word, its last.
 fn candidates(name: &str) -> Vec<Candidate> {
     let (folder, extension) = cell_of(name);
-    let slash = if folder.is_empty() {
-        0
-    } else {
-        folder.len() + 1
-    };
-    let dot = if extension.is_empty() {
-        name.len()
-    } else {
-        name.len() - extension.len() - 1
-    };
+    let slash = if folder.is_empty() { 0 } else { folder.len() + 1 };
+    let dot = if extension.is_empty() { name.len() } else { name.len() - extension.len() - 1 };
     let stem = &name[slash..dot];
     let candidate = |start: &str, end: &str| Candidate {
         pattern: format!("{}*{}", literal(start), literal(end)),
@@ -216,10 +202,8 @@ fn cover(cells: &[Cell<'_>], kinds: &[usize], all: &[(Cell<'_>, Vec<usize>)]) ->
     let mut left: Vec<Cell<'_>> = cells.to_vec();
     let mut patterns = Vec::new();
     while let Some(first) = left.first() {
-        let fits = |area: &Area<'_>| {
-            all.iter()
-                .all(|(cell, own)| *own == kinds || !area.holds(cell))
-        };
+        let fits =
+            |area: &Area<'_>| all.iter().all(|(cell, own)| *own == kinds || !area.holds(cell));
         let best = areas(first)
             .into_iter()
             .filter(fits)
@@ -243,9 +227,7 @@ struct Area<'a> {
 impl Area<'_> {
     fn holds(&self, (folder, extension): &Cell<'_>) -> bool {
         let below = self.folder.is_empty()
-            || folder
-                .strip_prefix(self.folder)
-                .is_some_and(|rest| rest.starts_with('/'));
+            || folder.strip_prefix(self.folder).is_some_and(|rest| rest.starts_with('/'));
         (*folder == self.folder || (self.deep && below))
             && self.extension.is_none_or(|own| own == *extension)
     }
@@ -281,11 +263,7 @@ fn areas<'a>(&(folder, extension): &Cell<'a>) -> Vec<Area<'a>> {
             _ => [plain, named],
         };
         for (deep, extension) in both.concat() {
-            all.push(Area {
-                folder,
-                deep,
-                extension,
-            });
+            all.push(Area { folder, deep, extension });
         }
     }
     all
@@ -300,22 +278,14 @@ mod tests {
     /// The first rule that matches a name.
     fn counts(rules: &[Group], name: &str) -> Option<Vec<usize>> {
         let matches = |rule: &&Group| {
-            rule.patterns
-                .iter()
-                .any(|p| p.parse::<Pattern>().unwrap().matches(name))
+            rule.patterns.iter().any(|p| p.parse::<Pattern>().unwrap().matches(name))
         };
         rules.iter().find(matches).map(|rule| rule.kinds.clone())
     }
 
     fn rules_of(files: &[(&str, usize)]) -> Vec<Group> {
-        let files: Vec<Named<'_>> = files
-            .iter()
-            .map(|&(name, kind)| Named {
-                name,
-                kind,
-                closed: kind == 9,
-            })
-            .collect();
+        let files: Vec<Named<'_>> =
+            files.iter().map(|&(name, kind)| Named { name, kind, closed: kind == 9 }).collect();
         groups(&files)
     }
 
@@ -328,19 +298,11 @@ mod tests {
                 vec!["music/**", "sfx/**"],
             ),
             (
-                vec![
-                    ("a/x.ogg", 0),
-                    ("a/x.wav", 1),
-                    ("b/y.ogg", 0),
-                    ("b/y.wav", 1),
-                ],
+                vec![("a/x.ogg", 0), ("a/x.wav", 1), ("b/y.ogg", 0), ("b/y.wav", 1)],
                 vec!["**/*.ogg", "**/*.wav"],
             ),
             // One odd file is told by its name.
-            (
-                vec![("a/1.wav", 0), ("a/2.wav", 0), ("a/long.wav", 1)],
-                vec!["a/long.wav", "a/**"],
-            ),
+            (vec![("a/1.wav", 0), ("a/2.wav", 0), ("a/long.wav", 1)], vec!["a/long.wav", "a/**"]),
             (
                 vec![
                     ("a/gull_1.wav", 1),
@@ -374,11 +336,8 @@ mod tests {
             .iter()
             .map(|n| format!("{n}.wav"))
             .collect();
-        let files: Vec<(&str, usize)> = names
-            .iter()
-            .enumerate()
-            .map(|(i, n)| (n.as_str(), i % 2))
-            .collect();
+        let files: Vec<(&str, usize)> =
+            names.iter().enumerate().map(|(i, n)| (n.as_str(), i % 2)).collect();
         let rules = rules_of(&files);
         assert_eq!(rules.len(), 1);
         assert_eq!(rules[0].kinds, [0, 1]);
@@ -390,10 +349,8 @@ mod tests {
             .iter()
             .map(|name| format!("{name}.wav"))
             .collect();
-        let files: Vec<(&str, usize)> = (0..)
-            .zip(&names)
-            .map(|(i, n)| (n.as_str(), if i % 2 == 0 { 0 } else { 9 }))
-            .collect();
+        let files: Vec<(&str, usize)> =
+            (0..).zip(&names).map(|(i, n)| (n.as_str(), if i % 2 == 0 { 0 } else { 9 })).collect();
         let rules = rules_of(&files);
         assert_eq!(rules.len(), 2);
         assert_eq!((&*rules[0].kinds, rules[0].patterns.len()), (&[9][..], 4));

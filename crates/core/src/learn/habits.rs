@@ -46,10 +46,8 @@ impl Habits {
     pub fn of(samples: &[&Sample]) -> Self {
         let sounds: Vec<&Sound> = samples.iter().filter_map(|s| s.sound()).collect();
         let loop_tags = loop_tags(&sounds);
-        let loops: Vec<FrameRange> = samples
-            .iter()
-            .filter_map(|s| loop_of(s, loop_tags.as_ref()))
-            .collect();
+        let loops: Vec<FrameRange> =
+            samples.iter().filter_map(|s| loop_of(s, loop_tags.as_ref())).collect();
         let range = |values: &mut dyn Iterator<Item = f64>| {
             values.fold(None, |range: Option<(f64, f64)>, v| match range {
                 Some((a, b)) => Some((a.min(v), b.max(v))),
@@ -148,15 +146,10 @@ fn loop_tags(sounds: &[&Sound]) -> Option<LoopTags> {
             a < end && end <= sound.frames && end - a >= sound.frames / 8
         })
     };
-    let pairs = names
-        .iter()
-        .flat_map(|a| names.iter().map(move |b| (*a, *b)));
+    let pairs = names.iter().flat_map(|a| names.iter().map(move |b| (*a, *b)));
     let pairs: Vec<(&str, &str)> = pairs.filter(|(a, b)| a != b).collect();
     let found = |is_end: bool| {
-        pairs
-            .iter()
-            .find(|(a, b)| fits(a, b, is_end))
-            .map(|(a, b)| named(a, b, is_end))
+        pairs.iter().find(|(a, b)| fits(a, b, is_end)).map(|(a, b)| named(a, b, is_end))
     };
     // A length is told from an end by the file where both cannot be true.
     found(false).or_else(|| found(true))
@@ -176,9 +169,8 @@ fn odd_extensions(samples: &[&Sample]) -> Vec<String> {
         let Some((_, extension)) = extension.rsplit_once('.') else {
             continue;
         };
-        let usual = sample
-            .sound()
-            .is_some_and(|s| s.format.container.facts().has_extension(extension));
+        let usual =
+            sample.sound().is_some_and(|s| s.format.container.facts().has_extension(extension));
         if !usual {
             all.insert(extension.to_owned());
         }
@@ -211,10 +203,7 @@ pub fn names_of<'a>(names: impl Iterator<Item = &'a str> + Clone) -> (NameRules,
         (true, false) => Some(Case::Upper),
         _ => None,
     };
-    let short = NameRules {
-        form: Some(Form::EightThree),
-        ..NameRules::default()
-    };
+    let short = NameRules { form: Some(Form::EightThree), ..NameRules::default() };
     let is_short =
         case == Some(Case::Upper) && names.clone().all(|name| short.faults(name, &[]).is_empty());
     let rules = NameRules {

@@ -56,10 +56,8 @@ pub fn list(stock: &Stock, sheet: Option<&Sheet>, observer: &dyn Observer) -> Re
 /// Those of [`Stock::look`]; [`Error::Refused`] where there is no sound at all.
 pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learnt> {
     let looked = stock.look(&look, observer)?;
-    let (others, samples): (Vec<Sample>, Vec<Sample>) = looked
-        .found
-        .into_iter()
-        .partition(|sample| matches!(sample.what, What::Other));
+    let (others, samples): (Vec<Sample>, Vec<Sample>) =
+        looked.found.into_iter().partition(|sample| matches!(sample.what, What::Other));
     if samples.is_empty() {
         return Err(Error::refused(
             format!("{} holds no sound", stock.path().display()),
@@ -113,10 +111,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
             .into_iter()
             .map(|sample| {
                 let range = loops.get(sample.name());
-                Listed {
-                    looped: range.map(|r| format!("{}..{}", r.start, r.end)),
-                    ..sample.listed
-                }
+                Listed { looped: range.map(|r| format!("{}..{}", r.start, r.end)), ..sample.listed }
             })
             .collect(),
     })
@@ -179,9 +174,8 @@ fn members<'a>(groups: &[Group], samples: &'a [Sample]) -> Result<Vec<Vec<&'a Sa
     }
     let mut members: Vec<Vec<&Sample>> = vec![Vec::new(); groups.len()];
     for sample in samples {
-        let counts = patterns
-            .iter()
-            .position(|patterns| patterns.iter().any(|p| p.matches(sample.name())));
+        let counts =
+            patterns.iter().position(|patterns| patterns.iter().any(|p| p.matches(sample.name())));
         if let Some(at) = counts {
             members[at].push(sample);
         }

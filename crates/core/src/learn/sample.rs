@@ -76,10 +76,7 @@ impl Sample {
         let unread = || Listed::opaque(&member.name, member.bytes, crate::Hash::of(&[]));
         let what = match member.sniffed() {
             Sniffed::Known { .. } => {
-                let hints = Hints {
-                    loop_tags,
-                    ..Hints::default()
-                };
+                let hints = Hints { loop_tags, ..Hints::default() };
                 let clip = match member.clip(&hints) {
                     Ok(clip) => clip,
                     // A container that we know, with something in it that we do not.
@@ -103,23 +100,15 @@ impl Sample {
                     tags: facts.tags.clone(),
                     bit_rate: lossy.then(|| facts.bit_rate()),
                 };
-                let listed = Listed {
-                    lufs,
-                    ..Listed::of_sound(&member.name, facts, member.hash()?)
-                };
-                return Ok(Self {
-                    listed,
-                    what: What::Sound(Box::new(sound)),
-                });
+                let listed =
+                    Listed { lufs, ..Listed::of_sound(&member.name, facts, member.hash()?) };
+                return Ok(Self { listed, what: What::Sound(Box::new(sound)) });
             }
             Sniffed::Named { .. } => return Self::opaque(member),
             Sniffed::Unknown { .. } if is_closed(&member.head) => return Self::opaque(member),
             Sniffed::Unknown { .. } => What::Other,
         };
-        Ok(Self {
-            listed: unread(),
-            what,
-        })
+        Ok(Self { listed: unread(), what })
     }
 
     fn opaque(member: &Member) -> Result<Self> {

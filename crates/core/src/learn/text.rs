@@ -46,21 +46,14 @@ const FAMILIES: usize = 6;
 pub fn write(told: &Told<'_>) -> String {
     let stock = told.stock.file_name().unwrap_or(told.stock.as_os_str());
     let stock = stock.to_string_lossy();
-    let title = told
-        .stock
-        .file_stem()
-        .map_or(stock.clone(), |s| s.to_string_lossy());
+    let title = told.stock.file_stem().map_or(stock.clone(), |s| s.to_string_lossy());
     let slots = told.names.len();
     let mut text = String::new();
     let mut say = |line: &str| {
         text.push_str(line);
         text.push('\n');
     };
-    say(&format!(
-        "# Learnt from {} ({}).",
-        one_line(&stock),
-        counted(slots, "slot")
-    ));
+    say(&format!("# Learnt from {} ({}).", one_line(&stock), counted(slots, "slot")));
     say("# Sure: what the rules say was read from the headers of every file. Only observed: what");
     say("# stands in comments (lengths, loudness, sizes), and how files are named. The target may");
     say("# take more; take the sign # away from a limit that you know of, and it counts.");
@@ -90,10 +83,7 @@ pub fn write(told: &Told<'_>) -> String {
                 false => format!("{count} {extension}"),
             })
             .collect();
-        say(&format!(
-            "# No sounds, and left aside: {}.",
-            one_line(&kinds.join(", "))
-        ));
+        say(&format!("# No sounds, and left aside: {}.", one_line(&kinds.join(", "))));
     }
     say("");
     let (names, longest) = names_of(told.names.iter().copied());
@@ -116,10 +106,7 @@ pub fn write(told: &Told<'_>) -> String {
 fn names_text(names: &NameRules, longest: &str, slots: usize) -> String {
     let mut lines = vec![told_line(
         "[names]",
-        &format!(
-            "as observed in {}; they judge new names alone",
-            counted(slots, "name")
-        ),
+        &format!("as observed in {}; they judge new names alone", counted(slots, "name")),
     )];
     if let Some(most) = names.stem_longest {
         lines.push(told_line(
@@ -152,11 +139,7 @@ fn rule_text(rule: &Rule) -> String {
             .map(|(name, count)| format!("{} ({count})", name.rsplit('/').next().unwrap_or(name)))
             .collect();
         let more = habits.families.len().saturating_sub(FAMILIES);
-        let more = if more > 0 {
-            format!(" and {more} more")
-        } else {
-            String::new()
-        };
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         lines.push(format!("# variants: {}{more}", one_line(&named.join(", "))));
     }
     lines.push(format!("match = {}", list(&rule.patterns)));
@@ -178,10 +161,7 @@ fn rule_text(rule: &Rule) -> String {
         lines.push(format!("header = '{header}'"));
     }
     if let Some(bytes) = habits.block_bytes {
-        lines.push(told_line(
-            &format!("block-bytes = {bytes}"),
-            "the ADPCM blocks of all",
-        ));
+        lines.push(told_line(&format!("block-bytes = {bytes}"), "the ADPCM blocks of all"));
     }
     if habits.stripped {
         let why = match habits.loops {
@@ -217,10 +197,7 @@ fn observed(habits: &Habits) -> String {
     let mut parts = vec![counted(habits.files, "file")];
     let between = |a: String, b: String| if a == b { a } else { format!("{a} to {b}") };
     if let Some((least, most)) = habits.seconds {
-        parts.push(between(
-            Duration(least).to_string(),
-            Duration(most).to_string(),
-        ));
+        parts.push(between(Duration(least).to_string(), Duration(most).to_string()));
     }
     if let Some((least, most)) = habits.lufs {
         let text = between(format!("{least:.1}"), format!("{most:.1}"));
@@ -241,11 +218,7 @@ fn loop_lines(habits: &Habits) -> Vec<String> {
     match habits.loops {
         0 => return lines,
         all if all == habits.files => {
-            let why = if all == 1 {
-                "this one does"
-            } else {
-                "all of them do"
-            };
+            let why = if all == 1 { "this one does" } else { "all of them do" };
             lines.push(told_line("loop = 'required'", why));
         }
         some => lines.push(format!("# {some} of {} loop", habits.files)),

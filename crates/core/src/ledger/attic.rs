@@ -48,9 +48,7 @@ pub struct Written {
 
 impl Attic {
     pub fn new(folder: &Path) -> Self {
-        Self {
-            folder: folder.to_owned(),
-        }
+        Self { folder: folder.to_owned() }
     }
 
     pub fn folder(&self) -> &Path {
@@ -123,11 +121,7 @@ impl Attic {
                 return odd(&self.folder.join(name), "none of our files");
             }
             let copies = self.copies();
-            for entry in std::fs::read_dir(self.stock())
-                .into_iter()
-                .flatten()
-                .flatten()
-            {
+            for entry in std::fs::read_dir(self.stock()).into_iter().flatten().flatten() {
                 let name = entry.file_name().to_string_lossy().into_owned();
                 let own =
                     name == "ledger.log" || copies.contains(&name) || name.ends_with(UNFINISHED);
@@ -265,10 +259,7 @@ impl Attic {
                 return false;
             }
         }
-        let retired = self
-            .retired()
-            .into_iter()
-            .map(|name| self.folder.join(name));
+        let retired = self.retired().into_iter().map(|name| self.folder.join(name));
         let own = [self.reserved(), crate::stamps::path_in(&self.folder)];
         for path in own.into_iter().chain(retired) {
             if path.exists() {
@@ -322,10 +313,7 @@ impl Written {
     }
 
     fn damaged(&self) -> Error {
-        Error::Damaged {
-            ledger: self.folder.clone(),
-            copies: self.copies.len(),
-        }
+        Error::Damaged { ledger: self.folder.clone(), copies: self.copies.len() }
     }
 
     /// Makes both files whole again; how many records they have.

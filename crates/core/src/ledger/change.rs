@@ -81,12 +81,7 @@ impl<'d> Ledger<'d> {
             caches,
             token: super::random()?,
         }])?;
-        let change = Change {
-            ledger: self,
-            before,
-            puts: Vec::new(),
-            open: true,
-        };
+        let change = Change { ledger: self, before, puts: Vec::new(), open: true };
         change.refuse_known_elsewhere()?;
         for folder in &folders {
             let path = change.ledger.place(folder)?.path;
@@ -106,9 +101,7 @@ impl<'d> Ledger<'d> {
             let Some((other, others)) = seen.insert(folded(key.as_str()), (key, *held)) else {
                 continue;
             };
-            let is_known = [key, other]
-                .iter()
-                .all(|key| self.state.slots.contains_key(*key));
+            let is_known = [key, other].iter().all(|key| self.state.slots.contains_key(*key));
             if !is_known && (*held == Held::Nothing || others == Held::Nothing) {
                 return Err(Error::refused(
                     format!(
@@ -151,28 +144,18 @@ impl Change<'_, '_> {
     /// A file that two ledgers know would be taken for stock by one of them.
     fn refuse_known_elsewhere(&self) -> Result<()> {
         let own = self.ledger.attic.folder();
-        let folders: BTreeSet<&Path> = self
-            .before
-            .values()
-            .flat_map(|before| before.path.ancestors().skip(1))
-            .collect();
+        let folders: BTreeSet<&Path> =
+            self.before.values().flat_map(|before| before.path.ancestors().skip(1)).collect();
         let registered = self.ledger.root.registry.all();
-        let usual = folders
-            .iter()
-            .map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
-        let elsewhere = registered
-            .iter()
-            .filter(|known| folders.contains(known.root.as_path()));
+        let usual =
+            folders.iter().map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
+        let elsewhere = registered.iter().filter(|known| folders.contains(known.root.as_path()));
         let elsewhere = elsewhere.map(|known| (known.root.clone(), known.ledger.clone()));
         for (root, ledger) in usual.chain(elsewhere) {
             if !ledger.is_dir() || crate::fit::same_file(&ledger, own) {
                 continue;
             }
-            let other = crate::root::Root {
-                path: root,
-                ledger,
-                ..self.ledger.root.clone()
-            };
+            let other = crate::root::Root { path: root, ledger, ..self.ledger.root.clone() };
             let state = Ledger::peek(&other)?;
             let knows = |before: &&Before| state.knows(&other.path, &before.path, self.ledger.disk);
             if let Some(known) = self.before.values().find(knows) {
@@ -320,9 +303,7 @@ impl Change<'_, '_> {
     /// [`Error::StockDamaged`], [`Error::Write`].
     pub fn untell(&mut self, key: &Key, seen: Held) -> Result<()> {
         let original = self.ledger.state.slots.get(key);
-        let held = original
-            .and_then(|known| known.original())
-            .unwrap_or(Held::Nothing);
+        let held = original.and_then(|known| known.original()).unwrap_or(Held::Nothing);
         self.make_part(key, held)?;
         self.tell(key, seen, held, Vec::new())
     }
@@ -347,10 +328,7 @@ impl Change<'_, '_> {
         let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
         let original = known.and_then(|known| known.original());
         let installed = lower.map(|layer| layer.installed.clone());
-        let after = lower
-            .map(|layer| layer.held)
-            .or(original)
-            .unwrap_or(Held::Nothing);
+        let after = lower.map(|layer| layer.held).or(original).unwrap_or(Held::Nothing);
         let was = self.original(key);
         let dress = match installed {
             Some(_) => was.map(Attributes::of_place),
@@ -401,10 +379,7 @@ impl Change<'_, '_> {
     /// As [`Change::install`].
     pub fn leave(&mut self, key: &Key) -> Result<()> {
         let put = self.put(key)?;
-        self.puts.push(Put {
-            stock: Some(put.before),
-            ..put
-        });
+        self.puts.push(Put { stock: Some(put.before), ..put });
         Ok(())
     }
 

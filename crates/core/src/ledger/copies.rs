@@ -68,12 +68,11 @@ impl Ledger<'_> {
                 "check the disk; check that no other program writes to that file",
             )),
         };
-        copied
-            .and_then(|()| wrong_end.map_or(Ok(()), Err))
-            .and_then(|()| whole())
-            .inspect_err(|_| {
+        copied.and_then(|()| wrong_end.map_or(Ok(()), Err)).and_then(|()| whole()).inspect_err(
+            |_| {
                 let _ = self.disk.remove(to);
-            })
+            },
+        )
     }
 
     /// Where the copy of some contents lies.
@@ -89,10 +88,7 @@ impl Ledger<'_> {
         let kept = self.kept(hash);
         match is_intact(&kept, hash) {
             true => Ok(kept),
-            false => Err(Error::StockDamaged {
-                slot: key.to_string(),
-                path: kept,
-            }),
+            false => Err(Error::StockDamaged { slot: key.to_string(), path: kept }),
         }
     }
 
@@ -167,9 +163,7 @@ impl Ledger<'_> {
             let dressed = self.disk.dress(&part, &dress);
             dressed.map_err(Error::write("set time and mode of", &part))?;
         }
-        self.disk
-            .rename(&part, &place.path)
-            .map_err(Error::write("put in place", &place.path))
+        self.disk.rename(&part, &place.path).map_err(Error::write("put in place", &place.path))
     }
 
     /// Makes a part where there was no room for one beside what the slot holds, which is ours and whose
@@ -192,9 +186,7 @@ impl Ledger<'_> {
         }
         match self.part_from_kept(key, held, dress) {
             Err(error) if error.is_full() && Kind::of(path)? == Kind::File => {
-                self.disk
-                    .remove(path)
-                    .map_err(Error::write("remove", path))?;
+                self.disk.remove(path).map_err(Error::write("remove", path))?;
                 self.part_from_kept(key, held, dress)
             }
             other => other,

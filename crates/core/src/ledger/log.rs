@@ -53,10 +53,7 @@ impl Log {
 /// [`Error::Refused`] for a record that cannot be written.
 pub fn lines(records: &[Record], from: usize) -> Result<String> {
     let line = |(at, record): (usize, &Record)| {
-        let line = Line {
-            n: Some(from + at),
-            record: record.clone(),
-        };
+        let line = Line { n: Some(from + at), record: record.clone() };
         let json = serde_json::to_string(&line).map_err(|error| {
             Error::refused(
                 format!("internal error: a record cannot be written ({error})"),
@@ -97,10 +94,7 @@ pub fn read(path: &Path) -> Result<Log> {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Log::default()),
         Err(error) => return Err(Error::read(path)(error)),
     };
-    let mut log = Log {
-        bytes: count(bytes.len()),
-        ..Log::default()
-    };
+    let mut log = Log { bytes: count(bytes.len()), ..Log::default() };
     let mut damaged = 0_usize;
     for (at, line) in bytes.split_inclusive(|&b| b == b'\n').enumerate() {
         log.torn = false;
@@ -163,11 +157,7 @@ mod tests {
             damaged[at] ^= 1;
             std::fs::write(&path, &damaged).unwrap();
             let log = read(&path).unwrap();
-            assert_eq!(
-                (log.whole_lines(), log.intact, log.torn),
-                (0, 0, false),
-                "{at}"
-            );
+            assert_eq!((log.whole_lines(), log.intact, log.torn), (0, 0, false), "{at}");
             assert!(log.ends);
             assert_eq!(log.records.get(&2), Some(&Record::Ready));
         }

@@ -161,10 +161,7 @@ impl<'d> Ledger<'d> {
         let lock = self.disk.lock(&path).map_err(Error::write("lock", &path))?;
         self.lock = Some(lock.ok_or_else(|| {
             Error::refused(
-                format!(
-                    "another run is changing {} right now",
-                    self.root.path.display()
-                ),
+                format!("another run is changing {} right now", self.root.path.display()),
                 "wait until it is done",
             )
         })?);
@@ -184,12 +181,10 @@ impl<'d> Ledger<'d> {
 
     /// Makes the ledger's folder and its first record where there are none; all of it or nothing.
     fn establish(&mut self) -> Result<()> {
-        let made = self
-            .make_folders()
-            .map_err(|error| match error.is_absent() {
-                true if self.lock.is_none() => self.just_changed(),
-                _ => error,
-            });
+        let made = self.make_folders().map_err(|error| match error.is_absent() {
+            true if self.lock.is_none() => self.just_changed(),
+            _ => error,
+        });
         made.inspect_err(|error| {
             // What another run has made is not ours to clear away.
             if !matches!(error, Error::Refused { .. }) {
@@ -234,11 +229,7 @@ impl<'d> Ledger<'d> {
             facts.push(Record::Roots { others });
         }
         let target = self.target.take();
-        facts.extend(
-            target
-                .filter(|target| *target != self.state.target)
-                .map(Record::Target),
-        );
+        facts.extend(target.filter(|target| *target != self.state.target).map(Record::Target));
         if !facts.is_empty() {
             self.append(facts)?;
             self.moved = false;
@@ -292,9 +283,7 @@ impl<'d> Ledger<'d> {
             true => Path::new("."),
             false => folder,
         };
-        self.disk
-            .sync_folder(folder)
-            .map_err(Error::write("sync", folder))
+        self.disk.sync_folder(folder).map_err(Error::write("sync", folder))
     }
 
     /// The key of a file of a root, by its true name.
@@ -371,10 +360,7 @@ impl<'d> Ledger<'d> {
         self.records = Some(0);
         let others = std::mem::take(&mut self.state.others);
         self.moved = !others.is_empty();
-        self.state = State {
-            others,
-            ..State::default()
-        };
+        self.state = State { others, ..State::default() };
         // Still locked: whoever waits for the lock finds that the file of that name is gone.
         let _ = self.disk.remove(&self.attic.lock());
         self.lock = None;
@@ -398,10 +384,7 @@ fn again_while_absent<T>(mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
 pub(crate) fn random() -> Result<String> {
     let mut bytes = [0; 10];
     getrandom::fill(&mut bytes).map_err(|error| {
-        Error::refused(
-            format!("the system gives no random numbers: {error}"),
-            "please report it",
-        )
+        Error::refused(format!("the system gives no random numbers: {error}"), "please report it")
     })?;
     Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
@@ -426,9 +409,7 @@ impl State {
         self.known(key, |key| {
             let place = look(&self.root_of(main, key)?, key.within(), disk)?;
             let there = place.kind != Kind::Nothing;
-            there
-                .then(|| Key::new(key.root(), &place.within))
-                .transpose()
+            there.then(|| Key::new(key.root(), &place.within)).transpose()
         })
     }
 
@@ -437,9 +418,7 @@ impl State {
     fn outermost(&self, main: &Path, file: &Path) -> Result<Option<Key>> {
         let others = self.others.iter();
         let others = others.map(|(name, path)| (Some(name.as_str()), Path::new(path)));
-        let holding = others
-            .chain([(None, main)])
-            .filter(|(_, root)| file.starts_with(root));
+        let holding = others.chain([(None, main)]).filter(|(_, root)| file.starts_with(root));
         let outermost =
             holding.min_by_key(|(name, root)| (name.is_some(), root.components().count(), *name));
         let key = |(name, root): (Option<&str>, &Path)| {
@@ -450,25 +429,17 @@ impl State {
 
     /// Whether a file is one that was replaced, or is being replaced now.
     pub fn knows(&self, main: &Path, file: &Path, disk: &dyn Disk) -> bool {
-        let others = self
-            .others
-            .iter()
-            .map(|(name, path)| (Some(name.as_str()), Path::new(path)));
-        std::iter::once((None, main))
-            .chain(others)
-            .any(|(name, folder)| {
-                let Ok(within) = crate::tree::slot_name(folder, file) else {
-                    return false;
-                };
-                let Ok(key) = self.key(main, name, &within, disk) else {
-                    return false;
-                };
-                let pending = self
-                    .pending
-                    .as_ref()
-                    .is_some_and(|p| p.slots.contains(&key));
-                pending || self.slots.get(&key).is_some_and(state::Slot::matters)
-            })
+        let others = self.others.iter().map(|(name, path)| (Some(name.as_str()), Path::new(path)));
+        std::iter::once((None, main)).chain(others).any(|(name, folder)| {
+            let Ok(within) = crate::tree::slot_name(folder, file) else {
+                return false;
+            };
+            let Ok(key) = self.key(main, name, &within, disk) else {
+                return false;
+            };
+            let pending = self.pending.as_ref().is_some_and(|p| p.slots.contains(&key));
+            pending || self.slots.get(&key).is_some_and(state::Slot::matters)
+        })
     }
 }
 
@@ -487,11 +458,7 @@ pub fn copies_in(folder: &Path) -> Vec<String> {
 /// # Errors
 /// [`Error::Refused`] where it is neither file nor link; [`Error::Read`].
 pub fn held_at(path: &Path) -> Result<Held> {
-    held_of(&Place {
-        path: path.to_owned(),
-        within: String::new(),
-        kind: Kind::of(path)?,
-    })
+    held_of(&Place { path: path.to_owned(), within: String::new(), kind: Kind::of(path)? })
 }
 
 pub(crate) fn held_of(place: &Place) -> Result<Held> {
@@ -509,10 +476,7 @@ fn target_of(link: &Path) -> Result<String> {
     let text = target.to_str().map(str::to_owned);
     text.ok_or_else(|| {
         Error::refused(
-            format!(
-                "{} leads to a name that is not valid Unicode",
-                link.display()
-            ),
+            format!("{} leads to a name that is not valid Unicode", link.display()),
             "replace the link by the file itself",
         )
     })

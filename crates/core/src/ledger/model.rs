@@ -17,14 +17,8 @@ use std::sync::Arc;
 use tempfile::TempDir;
 
 /// Names of slots; two differ in nothing but case, where the disk does not tell them apart.
-const SLOTS: [&str; 6] = [
-    "SAY/A.PRM",
-    "SAY/B.PRM",
-    "TOP.PRM",
-    "say/a.prm",
-    "NEW/X.PRM",
-    "o:MIX.PRM",
-];
+const SLOTS: [&str; 6] =
+    ["SAY/A.PRM", "SAY/B.PRM", "TOP.PRM", "say/a.prm", "NEW/X.PRM", "o:MIX.PRM"];
 /// Slots that hold stock at the beginning.
 const STOCKED: [usize; 4] = [0, 1, 2, 5];
 
@@ -49,17 +43,30 @@ enum Act {
         kill: bool,
     },
     /// Somebody else writes a file.
-    Vendor { slot: usize, contents: u8 },
+    Vendor {
+        slot: usize,
+        contents: u8,
+    },
     /// Somebody else removes what lies there, if it is ours.
-    Delete { slot: usize },
+    Delete {
+        slot: usize,
+    },
     /// Somebody else spells a name otherwise.
-    Respell { slot: usize },
+    Respell {
+        slot: usize,
+    },
     /// One file of the log is damaged.
-    Harm { twin: bool, how: u8 },
+    Harm {
+        twin: bool,
+        how: u8,
+    },
     /// A folder on the way becomes a link to another one.
     LinkFolder,
     /// Two runs at once.
-    TwoAtOnce { slots: [usize; 2], contents: u8 },
+    TwoAtOnce {
+        slots: [usize; 2],
+        contents: u8,
+    },
     /// The next run of any command.
     Open,
 }
@@ -72,23 +79,12 @@ fn acts() -> impl Strategy<Value = Vec<Act>> {
         contents,
         job,
     });
-    let back = (
-        prop::collection::vec(0..SLOTS.len(), 0..3),
-        0u8..3,
-        prop::option::weighted(0.3, 0u8..3),
-    )
-        .prop_map(|(which, changed, job)| Act::Restore {
-            which,
-            changed,
-            job,
-        });
+    let back =
+        (prop::collection::vec(0..SLOTS.len(), 0..3), 0u8..3, prop::option::weighted(0.3, 0u8..3))
+            .prop_map(|(which, changed, job)| Act::Restore { which, changed, job });
     let plain = prop_oneof![3 => put, 2 => back].boxed();
-    let struck =
-        (plain.clone(), 0usize..70, any::<bool>()).prop_map(|(act, at, kill)| Act::Struck {
-            act: Box::new(act),
-            at,
-            kill,
-        });
+    let struck = (plain.clone(), 0usize..70, any::<bool>())
+        .prop_map(|(act, at, kill)| Act::Struck { act: Box::new(act), at, kill });
     let act = prop_oneof![
         4 => plain,
         4 => struck,
@@ -116,11 +112,7 @@ struct Model {
 
 impl Model {
     fn new(blind: bool) -> Self {
-        let mut model = Self {
-            folder: folder(),
-            blind,
-            precious: BTreeMap::new(),
-        };
+        let mut model = Self { folder: folder(), blind, precious: BTreeMap::new() };
         for folder in ["card/SAY", "other"] {
             fs::create_dir_all(model.folder.path().join(folder)).unwrap();
         }
@@ -135,9 +127,7 @@ impl Model {
             others: BTreeMap::from([("o".to_owned(), self.folder.path().join("other"))]),
             ..Asked::default()
         };
-        let mut root = asked
-            .certain(&self.folder.path().join("card"), Found::Named)
-            .unwrap();
+        let mut root = asked.certain(&self.folder.path().join("card"), Found::Named).unwrap();
         root.registry = crate::root::Registry::in_folder(&self.folder.path().join("roots"));
         root
     }
@@ -219,9 +209,7 @@ impl Model {
         let state = Ledger::peek(&root)?;
         let key = |slot: &usize| {
             let typed = Key::parse(SLOTS[*slot]).ok()?;
-            state
-                .key(&root.path, typed.root(), typed.within(), disk)
-                .ok()
+            state.key(&root.path, typed.root(), typed.within(), disk).ok()
         };
         let keys: Vec<Key> = which.iter().filter_map(key).collect();
         let name = job.map(|job| format!("job{job}"));
@@ -236,16 +224,8 @@ impl Model {
 
     fn plain(&self, act: &Act, disk: &dyn Disk) {
         let _ = match act {
-            Act::Put {
-                slots,
-                contents,
-                job,
-            } => self.put(slots, *contents, *job, disk),
-            Act::Restore {
-                which,
-                changed,
-                job,
-            } => self.restore(which, *changed, *job, disk),
+            Act::Put { slots, contents, job } => self.put(slots, *contents, *job, disk),
+            Act::Restore { which, changed, job } => self.restore(which, *changed, *job, disk),
             _ => Ok(()),
         };
     }
@@ -285,32 +265,16 @@ impl Model {
             }
             Act::Harm { twin, how } => self.harm(*twin, *how),
             Act::LinkFolder => {
-                let (say, away) = (
-                    self.folder.path().join("card/SAY"),
-                    self.folder.path().join("away"),
-                );
+                let (say, away) =
+                    (self.folder.path().join("card/SAY"), self.folder.path().join("away"));
                 if say.is_dir() && fs::rename(&say, &away).is_ok() {
                     let outside = self.folder.path().join("outside");
                     fs::create_dir_all(&outside).unwrap();
                     fs::write(outside.join("A.PRM"), b"precious").unwrap();
                     #[cfg(unix)]
                     std::os::unix::fs::symlink(&outside, &say).unwrap();
-                    self.plain(
-                        &Act::Put {
-                            slots: vec![0],
-                            contents: 1,
-                            job: None,
-                        },
-                        &*disk,
-                    );
-                    self.plain(
-                        &Act::Restore {
-                            which: vec![],
-                            changed: 1,
-                            job: None,
-                        },
-                        &*disk,
-                    );
+                    self.plain(&Act::Put { slots: vec![0], contents: 1, job: None }, &*disk);
+                    self.plain(&Act::Restore { which: vec![], changed: 1, job: None }, &*disk);
                     assert_eq!(fs::read(outside.join("A.PRM")).unwrap(), b"precious");
                     assert_eq!(fs::read_dir(&outside).unwrap().count(), 1);
                     #[cfg(unix)]
@@ -340,11 +304,7 @@ impl Model {
             return;
         }
         let ledger = self.root().ledger;
-        let path = ledger.join(if twin {
-            "stock/ledger.log"
-        } else {
-            "ledger.log"
-        });
+        let path = ledger.join(if twin { "stock/ledger.log" } else { "ledger.log" });
         let Ok(mut bytes) = fs::read(&path) else {
             return;
         };
@@ -391,24 +351,13 @@ impl Model {
             assert_eq!(held_of(&place).unwrap(), original, "{key}");
         }
         self.check("the last restore");
-        for entry in walkdir::WalkDir::new(self.folder.path())
-            .into_iter()
-            .flatten()
-        {
+        for entry in walkdir::WalkDir::new(self.folder.path()).into_iter().flatten() {
             let name = entry.file_name().to_string_lossy();
-            assert!(
-                !name.starts_with(PART),
-                "{} is left",
-                entry.path().display()
-            );
+            assert!(!name.starts_with(PART), "{} is left", entry.path().display());
             let bytes = fs::read(entry.path()).unwrap_or_default();
             let is_ours = bytes.starts_with(b"ours ");
             let in_ledger = entry.path().starts_with(&root.ledger);
-            assert!(
-                !is_ours || in_ledger,
-                "{} is still ours",
-                entry.path().display()
-            );
+            assert!(!is_ours || in_ledger, "{} is still ours", entry.path().display());
         }
     }
 }
@@ -441,11 +390,7 @@ fn sequences() -> u32 {
 }
 
 fn run(blind: bool) {
-    let config = Config {
-        cases: sequences() / 2,
-        failure_persistence: None,
-        ..Config::default()
-    };
+    let config = Config { cases: sequences() / 2, failure_persistence: None, ..Config::default() };
     let tried = TestRunner::new(config).run(&acts(), |acts| {
         let mut model = Model::new(blind);
         model.check("nothing");

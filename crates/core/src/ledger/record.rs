@@ -138,10 +138,7 @@ pub struct Left {
 }
 
 /// One line of the log.
-#[expect(
-    clippy::large_enum_variant,
-    reason = "few of them live, and not for long"
-)]
+#[expect(clippy::large_enum_variant, reason = "few of them live, and not for long")]
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "record", rename_all = "kebab-case")]
 pub enum Record {

@@ -50,11 +50,7 @@ impl fmt::Display for Recovered {
             more => format!(" and {more} more"),
         };
         let slots = shown.join(", ") + &more;
-        write!(
-            f,
-            "an earlier {} of {slots} was interrupted; it was {ending} now",
-            self.what
-        )
+        write!(f, "an earlier {} of {slots} was interrupted; it was {ending} now", self.what)
     }
 }
 
@@ -80,11 +76,7 @@ pub fn recover(ledger: &mut Ledger<'_>) -> Result<Option<Recovered>> {
         end(ledger, except)?;
         Ending::Partly
     };
-    Ok(Some(Recovered {
-        what: pending.what,
-        slots: pending.slots,
-        ending,
-    }))
+    Ok(Some(Recovered { what: pending.what, slots: pending.slots, ending }))
 }
 
 /// Whether every slot either is where it should be or can be brought there.
@@ -106,9 +98,7 @@ fn can_place(ledger: &Ledger<'_>, put: &Put) -> bool {
             is_before && (part.is_ok_and(|part| is_intact(&part, hash)) || is_kept(ledger, hash))
         }
         Held::Link(hash) => {
-            let linked = ledger
-                .part(&put.slot)
-                .and_then(|part| super::held_at(&part));
+            let linked = ledger.part(&put.slot).and_then(|part| super::held_at(&part));
             is_before && (linked.is_ok_and(|held| held == put.after) || is_kept(ledger, hash))
         }
     }
@@ -167,9 +157,7 @@ fn place_what_can(ledger: &Ledger<'_>, pending: &Pending) -> Vec<Key> {
         let there = || ledger.held(&put.slot).is_ok_and(|now| now == put.after);
         let placed = there()
             || (can_place(ledger, put)
-                && ledger
-                    .settle(&put.slot, put.after, put.dress.as_ref(), &wanted)
-                    .is_ok());
+                && ledger.settle(&put.slot, put.after, put.dress.as_ref(), &wanted).is_ok());
         if !placed {
             except.push(put.slot.clone());
         }
@@ -186,10 +174,7 @@ pub fn end(ledger: &mut Ledger<'_>, except: Vec<Key>) -> Result<()> {
     let left = clear_parts(ledger, &pending);
     let asides = (0..pending.caches.len()).filter_map(|at| aside(ledger, &pending, at).ok());
     let asides: Vec<PathBuf> = asides.collect();
-    for aside in asides
-        .iter()
-        .filter(|aside| aside.symlink_metadata().is_ok())
-    {
+    for aside in asides.iter().filter(|aside| aside.symlink_metadata().is_ok()) {
         let cleared = ledger.disk.remove(aside);
         cleared.map_err(Error::write("clear the cache", aside))?;
     }
@@ -208,10 +193,7 @@ pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
         return Ok(());
     };
     if pending.ready && !can_roll_back(ledger, &pending) {
-        return Err(Error::refused(
-            "a slot was changed meanwhile",
-            "run the command again",
-        ));
+        return Err(Error::refused("a slot was changed meanwhile", "run the command again"));
     }
     let wanted = ledger.state.kept();
     for put in pending.puts.iter().filter(|_| pending.ready) {
@@ -226,10 +208,8 @@ pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
         ledger.settle(&put.slot, put.before, put.was.as_ref(), &wanted)?;
     }
     for at in 0..pending.caches.len() {
-        let (Ok(from), Ok(to)) = (
-            aside(ledger, &pending, at),
-            ledger.place(&pending.caches[at]),
-        ) else {
+        let (Ok(from), Ok(to)) = (aside(ledger, &pending, at), ledger.place(&pending.caches[at]))
+        else {
             continue;
         };
         if to.kind == Kind::Nothing && from.symlink_metadata().is_ok() {
@@ -295,9 +275,7 @@ pub fn sweep(ledger: &mut Ledger<'_>) {
         let start = format!("{PART}{token}-");
         let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
         let parts = entries.filter(|e| e.file_name().to_string_lossy().starts_with(&start));
-        parts
-            .into_iter()
-            .all(|part| ledger.disk.remove(&part.path()).is_ok())
+        parts.into_iter().all(|part| ledger.disk.remove(&part.path()).is_ok())
     };
     let is_clean = left.iter().all(gone);
     ledger.state.left = left;

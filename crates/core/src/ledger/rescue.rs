@@ -98,8 +98,7 @@ impl Memory {
 
     fn put(&mut self, put: &Put) {
         if let Some(stock) = put.stock {
-            self.originals
-                .insert(put.slot.clone(), (stock, put.was.clone()));
+            self.originals.insert(put.slot.clone(), (stock, put.was.clone()));
         }
         let told = put.told.as_ref().is_some_and(|told| !told.is_empty());
         match put.installed.is_some() || told {
@@ -128,10 +127,7 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
     }
     let state = attic.read()?.state();
     let copies = attic.copies();
-    if state
-        .as_ref()
-        .is_ok_and(|state| state.strays_of(&copies).is_empty())
-    {
+    if state.as_ref().is_ok_and(|state| state.strays_of(&copies).is_empty()) {
         return Err(Error::refused(
             format!("the ledger of {} is not damaged", root.path.display()),
             "restore gives back what it knows",
@@ -154,14 +150,10 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
     });
     // What a healthy log restores by itself is not for us.
     let healthy = state.map(|state| state.slots).unwrap_or_default();
-    let all = found
-        .chain(by_list)
-        .filter(|(key, ..)| !healthy.contains_key(key));
+    let all = found.chain(by_list).filter(|(key, ..)| !healthy.contains_key(key));
     for (slot, held, was, how) in all {
         matched.extend(held.hash().map(|hash| hash.hex()));
-        let now = whereabouts
-            .path_of(&root.path, &slot)
-            .and_then(|path| super::held_at(&path));
+        let now = whereabouts.path_of(&root.path, &slot).and_then(|path| super::held_at(&path));
         let kept = held
             .hash()
             .is_none_or(|hash| super::copies::is_intact(&super::kept_in(&root.ledger, hash), hash));
@@ -181,9 +173,7 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
         }
     }
     let strays = copies.iter().filter(|copy| !matched.contains(*copy));
-    rescue.strays = strays
-        .map(|copy| stray(&attic.stock().join(copy), copy))
-        .collect();
+    rescue.strays = strays.map(|copy| stray(&attic.stock().join(copy), copy)).collect();
     Ok(rescue)
 }
 
@@ -226,16 +216,9 @@ pub fn rescue(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> 
     ledger.establish()?;
     let copies = attic.copies();
     ledger.append(vec![Record::Strays { copies }])?;
-    let keys: Vec<Key> = rescue
-        .restored
-        .iter()
-        .map(|found| found.slot.clone())
-        .collect();
+    let keys: Vec<Key> = rescue.restored.iter().map(|found| found.slot.clone()).collect();
     let mut change = ledger.begin(What::Rescue, &keys, Vec::new())?;
-    for Match {
-        slot, held, was, ..
-    } in &rescue.restored
-    {
+    for Match { slot, held, was, .. } in &rescue.restored {
         let is_ours = memory.ours.contains(&change.ledger().held(slot)?);
         change.rescue(slot, *held, was.clone(), is_ours)?;
     }

@@ -135,14 +135,7 @@ impl State {
             }
             Record::Roots { others } => self.others.clone_from(others),
             Record::Target(target) => self.target.clone_from(target),
-            Record::Begin {
-                what,
-                slots,
-                holds,
-                folders,
-                caches,
-                token,
-            } => {
+            Record::Begin { what, slots, holds, folders, caches, token } => {
                 holds.iter().for_each(|held| self.take(*held));
                 self.pending = Some(Pending {
                     what: what.clone(),
@@ -189,10 +182,7 @@ impl State {
     }
 
     fn leave(&mut self, left: &Left) {
-        let left = left
-            .beside
-            .iter()
-            .map(|key| (key.clone(), left.token.clone()));
+        let left = left.beside.iter().map(|key| (key.clone(), left.token.clone()));
         self.left.extend(left);
     }
 
@@ -300,10 +290,7 @@ impl State {
 
     fn put(&mut self, put: Put) {
         let slot = self.slots.entry(put.slot).or_default();
-        let original = |held| Original {
-            held,
-            was: put.was.clone(),
-        };
+        let original = |held| Original { held, was: put.was.clone() };
         if let Some(aside) = put.aside {
             let at = slot.stock.len().saturating_sub(1);
             slot.stock.insert(at, original(aside));
@@ -326,10 +313,7 @@ impl State {
             slot.ours.insert(put.after);
         }
         slot.layers.truncate(put.below);
-        let layer = |installed| Layer {
-            held: put.after,
-            installed,
-        };
+        let layer = |installed| Layer { held: put.after, installed };
         slot.layers.extend(put.installed.map(layer));
     }
 }

@@ -71,9 +71,7 @@ const STOCK: [&str; 3] = ["SAY/TICK01.PRM", "SAY/TICK02.PRM", "notes.txt"];
 
 fn sound(spec: &str, frames: usize, level: f64) -> Vec<u8> {
     let format: Format = spec.parse().unwrap();
-    let samples: Vec<f64> = (0..frames)
-        .map(|i| level * (i as f64 * 0.21).sin())
-        .collect();
+    let samples: Vec<f64> = (0..frames).map(|i| level * (i as f64 * 0.21).sin()).collect();
     let output = Output::plain(format, frames as u64);
     let channels = vec![samples; usize::from(format.channels.count())];
     let mut bytes = Cursor::new(Vec::new());
@@ -84,9 +82,7 @@ fn sound(spec: &str, frames: usize, level: f64) -> Vec<u8> {
 
 impl World {
     fn new() -> Self {
-        let world = Self {
-            folder: faulty::folder(),
-        };
+        let world = Self { folder: faulty::folder() };
         fs::create_dir_all(world.root().join("SAY")).unwrap();
         for (index, slot) in STOCK.iter().enumerate() {
             let bytes = match slot.ends_with("PRM") {
@@ -116,9 +112,7 @@ impl World {
     }
 
     fn at(&self) -> Root {
-        Asked::default()
-            .certain(&self.root(), Found::Named)
-            .unwrap()
+        Asked::default().certain(&self.root(), Found::Named).unwrap()
     }
 
     fn ledger(&self) -> PathBuf {
@@ -161,12 +155,9 @@ impl World {
             clip: &clip,
             slot: &path,
             root: &root,
-            demand: slot.starts_with("NEW").then(|| {
-                "wav pcm8 18900 mono"
-                    .parse::<deft_needle_audio::Spec>()
-                    .unwrap()
-                    .into()
-            }),
+            demand: slot
+                .starts_with("NEW")
+                .then(|| "wav pcm8 18900 mono".parse::<deft_needle_audio::Spec>().unwrap().into()),
             adjust: &|_| {},
             edits: &Edits::default(),
             new: slot.starts_with("NEW"),
@@ -238,15 +229,8 @@ impl Act {
     }
 }
 
-const ACTS: [Act; 7] = [
-    Act::First,
-    Act::Again,
-    Act::New,
-    Act::Restore,
-    Act::Install,
-    Act::Update,
-    Act::RestoreJob,
-];
+const ACTS: [Act; 7] =
+    [Act::First, Act::Again, Act::New, Act::Restore, Act::Install, Act::Update, Act::RestoreJob];
 
 /// The root's files as stock, before and after an act.
 struct Expected {
@@ -264,21 +248,13 @@ impl Expected {
         act.run(&world, &RealDisk::default()).unwrap();
         let after = world.contents();
         assert!(before != after);
-        Self {
-            stock,
-            before,
-            after,
-        }
+        Self { stock, before, after }
     }
 }
 
 /// Runs one act with a fault at call `at`; gives whether the fault came at all.
 fn strike(act: Act, at: usize, fault: Fault, loss: Option<Loss>, expected: &Expected) -> bool {
-    let Expected {
-        stock,
-        before,
-        after,
-    } = expected;
+    let Expected { stock, before, after } = expected;
     let world = World::new();
     act.prepare(&world);
     let what = format!("{act:?}, {fault:?} at call {at}, {loss:?}");
@@ -298,10 +274,7 @@ fn strike(act: Act, at: usize, fault: Fault, loss: Option<Loss>, expected: &Expe
     let opened = Ledger::open(&root, &real);
     drop(opened.unwrap_or_else(|error| panic!("{what}: {error}")));
     let now = world.contents();
-    assert!(
-        now == *before || now == *after,
-        "{what}: neither before nor after"
-    );
+    assert!(now == *before || now == *after, "{what}: neither before nor after");
     if result.is_ok() {
         assert!(now == *after, "{what}: said to be done");
     }
@@ -309,10 +282,7 @@ fn strike(act: Act, at: usize, fault: Fault, loss: Option<Loss>, expected: &Expe
         .restore(&[], Changed::Refuse, &RealDisk::default())
         .unwrap_or_else(|error| panic!("{what}: {error}"));
     assert!(world.contents() == *stock, "{what}: the stock is not back");
-    assert!(
-        !world.ledger().exists(),
-        "{what}: a ledger of nothing is left"
-    );
+    assert!(!world.ledger().exists(), "{what}: a ledger of nothing is left");
     disk.struck()
 }
 
@@ -327,9 +297,7 @@ fn a_fault_at_any_call_leaves_before_or_after_and_loses_no_stock() {
             (Fault::Kill, Some(Loss::NamesAndContents)),
             (Fault::Kill, Some(Loss::Contents)),
         ] {
-            let calls = (0..1000)
-                .take_while(|at| strike(act, *at, fault, loss, &expected))
-                .count();
+            let calls = (0..1000).take_while(|at| strike(act, *at, fault, loss, &expected)).count();
             assert!(calls >= 15, "{act:?} makes only {calls} calls");
             runs += calls;
         }
@@ -362,18 +330,12 @@ fn a_vendors_update_is_noticed_and_both_generations_are_kept() {
         let root = world.at();
         let conditions = |root| status(root, Which::All, Proof::Look).unwrap().slots[0].condition;
         assert_eq!(conditions(&root), Condition::Changed);
-        assert!(matches!(
-            world.restore(&[], Changed::Refuse, &disk),
-            Err(Error::Changed { .. })
-        ));
+        assert!(matches!(world.restore(&[], Changed::Refuse, &disk), Err(Error::Changed { .. })));
         assert_eq!(fs::read(&slot).unwrap(), updated);
 
         // The spec of the new file counts, and both generations are in the ledger.
         world.swap("b.wav", STOCK[0], &disk).unwrap();
-        assert_eq!(
-            Clip::open(&slot).unwrap().facts().format.to_string(),
-            "wav pcm16 9450 mono"
-        );
+        assert_eq!(Clip::open(&slot).unwrap().facts().format.to_string(), "wav pcm16 9450 mono");
         let kept = |bytes: &[u8]| kept_in(&root.ledger, Hash::of(bytes)).is_file();
         assert!(kept(&stock[STOCK[0]]) && kept(&updated));
         fs::write(&slot, b"something else").unwrap();
@@ -414,18 +376,12 @@ fn damaged_stock_is_told_and_keeps_nothing_else_from_being_restored() {
     };
     assert_eq!(lost(Proof::Verify), [false, false]);
     fs::write(kept_in(&world.ledger(), hash), b"rot").unwrap();
-    assert_eq!(
-        (lost(Proof::Look), lost(Proof::Verify)),
-        (vec![false; 2], vec![true, false])
-    );
+    assert_eq!((lost(Proof::Look), lost(Proof::Verify)), (vec![false; 2], vec![true, false]));
     let done = world.restore(&[], Changed::Refuse, &disk).unwrap();
     assert!(matches!(done.failed[0].error, Error::StockDamaged { .. }));
     assert_eq!(done.restored, [key(STOCK[1])]);
     let now = world.contents();
-    assert_eq!(
-        (&now[STOCK[0]], &now[STOCK[1]]),
-        (&installed[STOCK[0]], &stock[STOCK[1]])
-    );
+    assert_eq!((&now[STOCK[0]], &now[STOCK[1]]), (&installed[STOCK[0]], &stock[STOCK[1]]));
     fs::remove_file(kept_in(&world.ledger(), hash)).unwrap();
     assert_eq!(lost(Proof::Look), [true]);
     // A slot that has become a folder is told in the same way.
@@ -468,17 +424,9 @@ fn what_another_run_did_meanwhile_is_never_taken_for_stock() {
 fn nothing_leads_out_of_the_root() {
     let world = World::new();
     let before = world.contents();
-    for slot in [
-        "../a.wav",
-        "SAY/../../a.wav",
-        ".deft-needle/ledger.log",
-        "SAY",
-    ] {
+    for slot in ["../a.wav", "SAY/../../a.wav", ".deft-needle/ledger.log", "SAY"] {
         let refused = world.swap("b.wav", slot, &RealDisk::default());
-        assert!(
-            matches!(refused, Err(Error::Refused { .. })),
-            "{slot}: {refused:?}"
-        );
+        assert!(matches!(refused, Err(Error::Refused { .. })), "{slot}: {refused:?}");
     }
     #[cfg(unix)]
     {
@@ -503,18 +451,11 @@ fn jobs_lie_one_over_the_other_and_come_out_in_order() {
     let take_out = |which| restore(&root, which, Changed::Refuse, false, &disk);
     // The lower one stays until the upper one is out, and cannot be changed below it.
     let refused = take_out(Which::Job("lower")).unwrap_err().to_string();
-    assert!(
-        refused.contains("upper was installed over lower"),
-        "{refused}"
-    );
+    assert!(refused.contains("upper was installed over lower"), "{refused}");
     assert!(world.install(&named("lower", JOBS[1]), &disk).is_err());
     assert!(take_out(Which::Job("other")).is_err());
     let all = status(&root, Which::All, Proof::Look).unwrap();
-    let tick = all
-        .slots
-        .iter()
-        .find(|slot| slot.slot == key(STOCK[0]))
-        .unwrap();
+    let tick = all.slots.iter().find(|slot| slot.slot == key(STOCK[0])).unwrap();
     assert_eq!(tick.below, [Some("lower".to_owned())]);
     let out = take_out(Which::Job("upper")).unwrap();
     assert_eq!(out.uncovered, [key(STOCK[0])]);
@@ -530,18 +471,12 @@ fn only_our_entries_go_where_others_have_written_since() {
     let (world, disk) = (World::new(), RealDisk::default());
     let stock = world.contents();
     world.install(JOBS[0], &disk).unwrap();
-    assert!(
-        !world.root().join("warm.idx").exists(),
-        "the cache is still there"
-    );
+    assert!(!world.root().join("warm.idx").exists(), "the cache is still there");
     let path = world.folder.path().join("settings/mix.ini");
     let text = fs::read_to_string(&path).unwrap();
     assert_eq!(text, "; mine\r\n[Mixer]\r\nBanks=BASE;TICK01;X\r\n");
-    fs::write(
-        &path,
-        text.replace("BASE", "BASE;OURS").replace(";X", ";X;LAST") + "[New]\r\n",
-    )
-    .unwrap();
+    fs::write(&path, text.replace("BASE", "BASE;OURS").replace(";X", ";X;LAST") + "[New]\r\n")
+        .unwrap();
     // Ours stay where they stand when the job is done again.
     let edited = fs::read_to_string(&path).unwrap();
     world.install(JOBS[0], &disk).unwrap();
@@ -549,24 +484,14 @@ fn only_our_entries_go_where_others_have_written_since() {
     let root = world.at();
     let entries = status(&root, Which::All, Proof::Look).unwrap().entries;
     assert_eq!(entries.len(), 4);
-    assert!(
-        entries
-            .iter()
-            .all(|entry| entry.condition == Condition::Installed)
-    );
+    assert!(entries.iter().all(|entry| entry.condition == Condition::Installed));
     // Other entries of ours since then do not make the file ours.
     world.install(JOBS[1], &disk).unwrap();
     world.restore(&[], Changed::Refuse, &disk).unwrap();
     let mut now = world.contents();
-    let mixed = now.insert(
-        "settings/mix.ini".to_owned(),
-        stock["settings/mix.ini"].clone(),
-    );
+    let mixed = now.insert("settings/mix.ini".to_owned(), stock["settings/mix.ini"].clone());
     let mixed = String::from_utf8(mixed.unwrap()).unwrap();
-    assert_eq!(
-        mixed,
-        "; mine\r\n[Mixer]\r\nBanks=BASE;OURS;LAST\r\n[New]\r\n"
-    );
+    assert_eq!(mixed, "; mine\r\n[Mixer]\r\nBanks=BASE;OURS;LAST\r\n[New]\r\n");
     assert_eq!(now, stock);
 }
 
@@ -578,10 +503,7 @@ fn a_root_that_is_gone_is_waited_for() {
         let world = World::new();
         let disk = FaultyDisk::new(Arc::new(RealDisk::default()), at, Fault::Kill);
         let _ = Act::Install.run(&world, &disk);
-        let (here, away) = (
-            world.folder.path().join("settings"),
-            world.folder.path().join("away"),
-        );
+        let (here, away) = (world.folder.path().join("settings"), world.folder.path().join("away"));
         fs::rename(&here, &away).unwrap();
         let real = RealDisk::default();
         let gone = Ledger::open(&world.at(), &real).map(drop);
@@ -665,20 +587,14 @@ fn with_both_logs_damaged_nothing_is_deleted_and_a_rescue_restores_what_is_sure(
             world.install(JOBS[0], &disk),
             world.restore(&[], Changed::Refuse, &disk).map(drop),
         ] {
-            assert!(
-                matches!(refused, Err(Error::Damaged { .. })),
-                "{harm}: {refused:?}"
-            );
+            assert!(matches!(refused, Err(Error::Damaged { .. })), "{harm}: {refused:?}");
         }
         assert!(world.contents() == installed && Attic::new(&world.ledger()).copies() == copies);
         // What the records have lost, a list of the target's still tells.
         let hash = |slot: &str| (slot.to_owned(), Hash::of(&stock[slot]));
         let listed = BTreeMap::from([hash(STOCK[0]), hash(STOCK[1])]);
         let rescued = rescue::rescue(&world.at(), &listed, &disk).unwrap();
-        assert!(
-            rescued.strays.is_empty() && rescued.failed.is_empty(),
-            "{harm}: {rescued:?}"
-        );
+        assert!(rescued.strays.is_empty() && rescued.failed.is_empty(), "{harm}: {rescued:?}");
         let mut now = world.contents();
         let new = now.remove("NEW/DEEP/X.PRM").is_some();
         assert!(now == stock && new == (harm < 2), "{harm}");
@@ -706,21 +622,12 @@ fn a_copy_that_no_record_names_is_never_deleted() {
 fn one_file_has_one_name_where_the_disk_ignores_case_and_accents() {
     let (world, disk) = (World::new(), CaseBlindDisk);
     let accent = "SAY/K\u{e4}se.PRM";
-    fs::write(
-        world.root().join(accent),
-        sound("wav pcm8 18900 mono", 300, 0.2),
-    )
-    .unwrap();
+    fs::write(world.root().join(accent), sound("wav pcm8 18900 mono", 300, 0.2)).unwrap();
     let stock = world.contents();
-    for (first, second) in [
-        (STOCK[0], "say/tick01.prm"),
-        (accent, "Say/KA\u{308}SE.PRM"),
-    ] {
+    for (first, second) in [(STOCK[0], "say/tick01.prm"), (accent, "Say/KA\u{308}SE.PRM")] {
         world.swap("a.wav", first, &disk).unwrap();
         world.swap("b.wav", second, &disk).unwrap();
-        let found = status(&world.at(), Which::All, Proof::Verify)
-            .unwrap()
-            .slots;
+        let found = status(&world.at(), Which::All, Proof::Verify).unwrap().slots;
         assert_eq!(found.len(), 1, "{first}");
         assert_eq!(found[0].slot, key(first));
         world.restore(&[], Changed::Refuse, &disk).unwrap();
@@ -733,10 +640,7 @@ fn one_file_has_one_name_where_the_disk_ignores_case_and_accents() {
     }
     fs::remove_file(world.root().join(STOCK[0])).unwrap();
     let refused = world.swap("b.wav", "SAY/Tick01.PRM", &disk).unwrap_err();
-    assert!(
-        refused.to_string().contains("differs only in case"),
-        "{refused}"
-    );
+    assert!(refused.to_string().contains("differs only in case"), "{refused}");
 }
 
 #[test]
@@ -763,17 +667,12 @@ fn a_full_disk_keeps_what_it_holds_and_says_so() {
         let full = FullDisk::new(free);
         match world.install(JOBS[0], &full) {
             Err(error) => {
-                assert!(
-                    error.is_full() || matches!(error, Error::Slot { .. }),
-                    "{error:?}"
-                );
+                assert!(error.is_full() || matches!(error, Error::Slot { .. }), "{error:?}");
                 assert_eq!(world.contents(), before, "{free}");
                 refused += 1;
             }
             Ok(()) => {
-                world
-                    .restore(&[], Changed::Refuse, &RealDisk::default())
-                    .unwrap();
+                world.restore(&[], Changed::Refuse, &RealDisk::default()).unwrap();
             }
         }
         assert!(!world.ledger().exists(), "{free}");
@@ -789,11 +688,7 @@ fn restored_files_have_all_that_they_had() {
     let files = [STOCK[0], STOCK[1], "names.json", "../settings/mix.ini"];
     // Both slots hold the same bytes, and yet each its own time.
     fs::copy(world.root().join(STOCK[0]), world.root().join(STOCK[1])).unwrap();
-    fs::hard_link(
-        world.root().join(STOCK[1]),
-        world.root().join("SAY/OTHER.PRM"),
-    )
-    .unwrap();
+    fs::hard_link(world.root().join(STOCK[1]), world.root().join("SAY/OTHER.PRM")).unwrap();
     for (at, file) in files.iter().enumerate() {
         let path = world.root().join(file);
         let open = fs::File::options().write(true).open(&path).unwrap();
@@ -817,11 +712,7 @@ fn restored_files_have_all_that_they_had() {
     let after: Vec<Attributes> = files.iter().map(look).collect();
     assert_eq!(after, before);
     let number = |file: &str| fs::metadata(world.root().join(file)).unwrap().ino();
-    assert_eq!(
-        number(STOCK[1]),
-        number("SAY/OTHER.PRM"),
-        "it is no hard link any more"
-    );
+    assert_eq!(number(STOCK[1]), number("SAY/OTHER.PRM"), "it is no hard link any more");
 }
 
 #[cfg(unix)]
@@ -834,10 +725,7 @@ fn links_lead_nowhere() {
     let untouched = || {
         let names = crate::tree::names_in(outside.path());
         assert_eq!(names, ["precious"]);
-        assert_eq!(
-            fs::read(outside.path().join("precious")).unwrap(),
-            b"precious"
-        );
+        assert_eq!(fs::read(outside.path().join("precious")).unwrap(), b"precious");
     };
     // Within the ledger's folder, and the folder itself.
     for (link, target) in [
@@ -862,10 +750,7 @@ fn links_lead_nowhere() {
             world.restore(&[], Changed::Refuse, &disk).map(drop),
             world.swap("b.wav", STOCK[1], &disk),
         ] {
-            assert!(
-                matches!(refused, Err(Error::Refused { .. })),
-                "{link}: {refused:?}"
-            );
+            assert!(matches!(refused, Err(Error::Refused { .. })), "{link}: {refused:?}");
         }
         untouched();
     }

@@ -34,11 +34,7 @@ pub fn check(state: &mut State, root: &Root) -> Result<()> {
         return Ok(());
     }
     Err(Error::refused(
-        format!(
-            "the ledger in {} was made for {}",
-            root.ledger.display(),
-            other.display()
-        ),
+        format!("the ledger in {} was made for {}", root.ledger.display(), other.display()),
         "if you trust where it comes from, take it over with --adopt",
     ))
 }

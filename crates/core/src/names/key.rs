@@ -90,8 +90,7 @@ impl Key {
         let own = self.within();
         let ends = own.match_indices('/').map(|(at, _)| &own[..at]);
         let prefix = &self.0[..self.0.len() - own.len()];
-        ends.map(|folder| Self(format!("{prefix}{folder}")))
-            .collect()
+        ends.map(|folder| Self(format!("{prefix}{folder}"))).collect()
     }
 
     /// Whether two keys differ in nothing but case and how accents are stored.
@@ -121,16 +120,9 @@ mod tests {
     fn keys_never_lead_out_or_into_a_ledger() {
         let key = Key::parse("settings:a/b c.wav").unwrap();
         assert_eq!((key.root(), key.within()), (Some("settings"), "a/b c.wav"));
-        assert_eq!(
-            key.path(Path::new("r")),
-            Path::new("r").join("a").join("b c.wav")
-        );
+        assert_eq!(key.path(Path::new("r")), Path::new("r").join("a").join("b c.wav"));
         assert_eq!(key.folders(), [Key::parse("settings:a").unwrap()]);
-        assert!(
-            Key::parse("A/É.wav")
-                .unwrap()
-                .is_like(&Key::parse("a/e\u{301}.WAV").unwrap())
-        );
+        assert!(Key::parse("A/É.wav").unwrap().is_like(&Key::parse("a/e\u{301}.WAV").unwrap()));
         for text in [
             "../x",
             "/x",

@@ -69,10 +69,7 @@ pub fn nearest<'a>(
         })
         .collect();
     found.sort_by(|a, b| a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)).then(a.2.cmp(b.2)));
-    let near = |(how, _, name): (Difference, f64, &str)| Near {
-        name: name.to_owned(),
-        how,
-    };
+    let near = |(how, _, name): (Difference, f64, &str)| Near { name: name.to_owned(), how };
     found.into_iter().take(most).map(near).collect()
 }
 
@@ -100,13 +97,7 @@ mod tests {
 
     #[test]
     fn what_was_meant() {
-        let names = [
-            "TICK01.PRM",
-            "TICK02.PRM",
-            "KUCKOO.PRM",
-            "x.prm.wav",
-            "crossing.ogg",
-        ];
+        let names = ["TICK01.PRM", "TICK02.PRM", "KUCKOO.PRM", "x.prm.wav", "crossing.ogg"];
         for (typed, want, how) in [
             ("tick01.prm", "TICK01.PRM", Difference::Case),
             ("TICK01.PRM.wav", "TICK01.PRM", Difference::DoubledExtension),
@@ -116,16 +107,9 @@ mod tests {
             ("KUCOKO.PRM", "KUCKOO.PRM", Difference::Spelling),
         ] {
             let found = nearest(typed, names, 3);
-            assert_eq!(
-                (found[0].name.as_str(), found[0].how),
-                (want, how),
-                "{typed}"
-            );
+            assert_eq!((found[0].name.as_str(), found[0].how), (want, how), "{typed}");
         }
         assert!(nearest("nothing-like-it", names, 3).is_empty());
-        assert_eq!(
-            nearest("e\u{301}.wav", ["\u{e9}.wav"], 1)[0].how,
-            Difference::Case
-        );
+        assert_eq!(nearest("e\u{301}.wav", ["\u{e9}.wav"], 1)[0].how, Difference::Case);
     }
 }

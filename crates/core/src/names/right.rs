@@ -70,9 +70,8 @@ fn letters(stem: &str, rules: &NameRules) -> Vec<char> {
         }
         // The letter without its accent, then a joiner, then nothing.
         let plain = [c].into_iter().nfkd().filter(|c| !is_combining_mark(*c));
-        let plain: Vec<char> = plain
-            .filter_map(|c| Some(c).filter(fits).or_else(|| other_case(c)))
-            .collect();
+        let plain: Vec<char> =
+            plain.filter_map(|c| Some(c).filter(fits).or_else(|| other_case(c))).collect();
         let joiner = ['_', '-'].into_iter().find(fits);
         match plain.is_empty() {
             false => all.extend(plain),
@@ -133,32 +132,12 @@ mod tests {
         let wren = rules("form = '8.3'\ncase = 'upper'");
         let none = NameRules::default();
         for (rules, name, fault, right) in [
-            (
-                &ferry,
-                "sfx/Gull Cry.ogg",
-                "allowed are",
-                "sfx/gull_cry.ogg",
-            ),
+            (&ferry, "sfx/Gull Cry.ogg", "allowed are", "sfx/gull_cry.ogg"),
             (&ferry, "sfx/möwe.ogg", "allowed are", "sfx/mowe.ogg"),
-            (
-                &ferry,
-                "sfx/seagull_crying_3.ogg",
-                "16 characters",
-                "sfx/seagull_cry3.ogg",
-            ),
-            (
-                &ferry,
-                "sfx/gull.ogg.ogg",
-                "second extension",
-                "sfx/gull.ogg",
-            ),
+            (&ferry, "sfx/seagull_crying_3.ogg", "16 characters", "sfx/seagull_cry3.ogg"),
+            (&ferry, "sfx/gull.ogg.ogg", "second extension", "sfx/gull.ogg"),
             (&ferry, "sfx/gull.wav", "should end in .ogg", "sfx/gull.ogg"),
-            (
-                &ferry,
-                "sfx/gull_1.ogg",
-                "differs only in upper and lower case",
-                "sfx/gull_2.ogg",
-            ),
+            (&ferry, "sfx/gull_1.ogg", "differs only in upper and lower case", "sfx/gull_2.ogg"),
             (&ferry, "sfx/nul.ogg", "device", "sfx/nuls.ogg"),
             (&wren, "SAY/LONGNAME9.PRM", "8.3", "SAY/LONGNAM9.PRM"),
             (&wren, "SAY/tick01.prm", "capitals", "SAY/TICK01.PRM"),
@@ -173,10 +152,7 @@ mod tests {
             let taken = Taken::of(["sfx/Gull_1.ogg"]);
             let mut faults = rules.faults(name, &extensions);
             faults.extend(taken.faults(name));
-            assert!(
-                faults.iter().any(|f| f.contains(fault)),
-                "{name}: {faults:?}"
-            );
+            assert!(faults.iter().any(|f| f.contains(fault)), "{name}: {faults:?}");
             assert_eq!(
                 right_name(name, rules, &extensions, &taken).as_deref(),
                 Some(right),

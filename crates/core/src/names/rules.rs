@@ -82,9 +82,7 @@ impl NameRules {
         }
         let length = stem.chars().count();
         if let Some(most) = self.stem_longest.filter(|most| length > *most) {
-            all.push(format!(
-                "has {length} characters before the extension, {most} are allowed"
-            ));
+            all.push(format!("has {length} characters before the extension, {most} are allowed"));
         }
         if let Some(allowed) = &self.allowed {
             let odd: String = distinct(stem.chars().filter(|c| !allowed.holds(*c)));
@@ -113,10 +111,7 @@ fn portable(file: &str) -> Vec<String> {
     let mut all = Vec::new();
     let odd = distinct(file.chars().filter(|c| NEVER.contains(c) || c.is_control()));
     if !odd.is_empty() {
-        all.push(format!(
-            "has {}, which Windows does not take",
-            odd.escape_debug()
-        ));
+        all.push(format!("has {}, which Windows does not take", odd.escape_debug()));
     }
     if reserved(file) {
         all.push("is the name of a device on Windows".to_owned());

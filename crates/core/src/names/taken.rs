@@ -23,9 +23,7 @@ impl Taken {
 
     /// One more.
     pub fn add(&mut self, name: &str) {
-        self.by_name
-            .entry(folded(name))
-            .or_insert_with(|| name.to_owned());
+        self.by_name.entry(folded(name)).or_insert_with(|| name.to_owned());
         let known = self.by_stem.entry(stem(name)).or_default();
         if !known.iter().any(|n| n == name) {
             known.push(name.to_owned());
@@ -46,10 +44,9 @@ impl Taken {
         let others: Vec<&str> = alike.filter(|n| *n != name).map(String::as_str).collect();
         match others.as_slice() {
             [] => Vec::new(),
-            others => vec![format!(
-                "has the stem of {}: a target may load either",
-                others.join(", ")
-            )],
+            others => {
+                vec![format!("has the stem of {}: a target may load either", others.join(", "))]
+            }
         }
     }
 }

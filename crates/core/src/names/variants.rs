@@ -14,9 +14,8 @@ pub struct Family {
 pub fn family_of(name: &str) -> Option<Family> {
     let (folder, file) = name.rsplit_once('/').unwrap_or(("", name));
     let (stem, extension) = file.split_once('.').unwrap_or((file, ""));
-    let (before, member, after) = bracketed(stem)
-        .or_else(|| numbered(stem))
-        .or_else(|| lettered(stem))?;
+    let (before, member, after) =
+        bracketed(stem).or_else(|| numbered(stem)).or_else(|| lettered(stem))?;
     let slash = if folder.is_empty() { "" } else { "/" };
     let dot = if extension.is_empty() { "" } else { "." };
     Some(Family {
@@ -60,18 +59,9 @@ mod tests {
             ("noext7", "noext#", "7"),
         ] {
             let family = family_of(name).unwrap();
-            assert_eq!(
-                (family.pattern.as_str(), family.member.as_str()),
-                (pattern, member)
-            );
+            assert_eq!((family.pattern.as_str(), family.member.as_str()), (pattern, member));
         }
-        for name in [
-            "gull.ogg",
-            "gull_wing.ogg",
-            "7.wav",
-            "_a.wav",
-            "step ().wav",
-        ] {
+        for name in ["gull.ogg", "gull_wing.ogg", "7.wav", "_a.wav", "step ().wav"] {
             assert_eq!(family_of(name), None, "{name}");
         }
     }

@@ -27,10 +27,7 @@ impl Run {
         };
         if wanted.size == 0 || wanted.size > limits::PIXELS {
             return Err(Error::refused(
-                format!(
-                    "the sheet asks for an icon of {0} × {0} pixels",
-                    wanted.size
-                ),
+                format!("the sheet asks for an icon of {0} × {0} pixels", wanted.size),
                 format!("an icon has 1 to {} pixels each way", limits::PIXELS),
             ));
         }
@@ -72,10 +69,7 @@ impl Run {
 
 /// A square with an outline from edge to edge, as loud as it goes.
 fn drawn(columns: &[Column], side: u32) -> Result<Vec<u8>> {
-    let loudest = columns
-        .iter()
-        .map(|c| c.greatest.max(-c.least))
-        .fold(1e-9, f64::max);
+    let loudest = columns.iter().map(|c| c.greatest.max(-c.least)).fold(1e-9, f64::max);
     let half = f64::from(side) / 2.0;
     let mut pixels = Vec::new();
     for y in 0..side {
@@ -84,10 +78,8 @@ fn drawn(columns: &[Column], side: u32) -> Result<Vec<u8>> {
             let column = columns.get(at).copied().unwrap_or_default();
             let level = |value: f64| rounded_signed(half - value / loudest * half * 0.8);
             // A line is there even in silence.
-            let (top, bottom) = (
-                level(column.greatest),
-                level(column.least).max(level(column.greatest) + 1),
-            );
+            let (top, bottom) =
+                (level(column.greatest), level(column.least).max(level(column.greatest) + 1));
             let inside = (top..bottom).contains(&i64::from(y));
             pixels.extend(if inside { WAVE } else { GROUND });
         }
@@ -96,9 +88,7 @@ fn drawn(columns: &[Column], side: u32) -> Result<Vec<u8>> {
     let mut encoder = png::Encoder::new(&mut bytes, side, side);
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);
-    let written = encoder
-        .write_header()
-        .and_then(|mut writer| writer.write_image_data(&pixels));
+    let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(&pixels));
     written.map_err(|error| {
         Error::refused(format!("the icon cannot be drawn: {error}"), "report this")
     })?;

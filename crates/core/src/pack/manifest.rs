@@ -27,12 +27,7 @@ impl Run {
     /// The manifests with their paths in the pack, and the credits where no manifest tells them.
     pub(super) fn manifests(&self, outlook: &Outlook) -> Result<Vec<(String, Vec<u8>)>> {
         let names = self.pack_names();
-        let folder = self
-            .target
-            .sheet
-            .path()
-            .parent()
-            .unwrap_or(std::path::Path::new("."));
+        let folder = self.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
         let mut all = Vec::new();
         let mut told = false;
         for file in &self.layout().files {
@@ -48,11 +43,7 @@ impl Run {
         let silent = facts.credits.0.is_empty() && facts.licence.is_empty();
         if !told && !silent {
             let mut text = format!("{}\n", self.job.name);
-            facts
-                .credits
-                .0
-                .iter()
-                .for_each(|line| text += &format!("{line}\n"));
+            facts.credits.0.iter().for_each(|line| text += &format!("{line}\n"));
             if !facts.licence.is_empty() {
                 text += &format!("Licence: {}\n", facts.licence);
             }

@@ -79,12 +79,11 @@ impl Run {
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
         let lines = outlook.lines.par_iter();
         lines.try_for_each(|line| {
-            self.fit_into(line, &path_of(line), disk, observer)
-                .map_err(|error| Error::Slot {
-                    slot: line.slot.clone(),
-                    clip: line.clip.clone(),
-                    source: Box::new(error),
-                })
+            self.fit_into(line, &path_of(line), disk, observer).map_err(|error| Error::Slot {
+                slot: line.slot.clone(),
+                clip: line.clip.clone(),
+                source: Box::new(error),
+            })
         })?;
         let mut members: BTreeMap<String, PathBuf> = BTreeMap::new();
         for line in &outlook.lines {
@@ -103,10 +102,7 @@ impl Run {
                 return Err(Error::refused(what, "mend the sheet's [pack]"));
             }
         }
-        Ok(Packed {
-            members,
-            _folder: folder,
-        })
+        Ok(Packed { members, _folder: folder })
     }
 
     /// Packs the job into `out`, and checks it by reading it back.
@@ -123,9 +119,7 @@ impl Run {
         let text = |path: &PathBuf| path.to_string_lossy().into_owned();
         let others = self.target.roots.others.iter();
         let state = State {
-            others: others
-                .map(|(name, path)| (name.clone(), text(path)))
-                .collect(),
+            others: others.map(|(name, path)| (name.clone(), text(path))).collect(),
             ..State::default()
         };
         let mut outlook = self.look(&state, &Stamps::default(), disk, observer)?;

@@ -73,24 +73,15 @@ impl Run {
             slots,
         };
         let text = toml::to_string(&receipt).map_err(|error| {
-            Error::refused(
-                format!("the pack cannot be described: {error}"),
-                "report this",
-            )
+            Error::refused(format!("the pack cannot be described: {error}"), "report this")
         })?;
         let sheet = &self.target.sheet;
         let mut all = vec![
             (format!("{OWN_FOLDER}/pack.toml"), text.into_bytes()),
-            (
-                format!("{OWN_FOLDER}/sheet.toml"),
-                sheet.text().as_bytes().to_vec(),
-            ),
+            (format!("{OWN_FOLDER}/sheet.toml"), sheet.text().as_bytes().to_vec()),
         ];
         let folder = sheet.path().parent().unwrap_or(std::path::Path::new("."));
-        let lists = sheet
-            .slots
-            .iter()
-            .filter_map(|source| source.get_ref().from.as_ref());
+        let lists = sheet.slots.iter().filter_map(|source| source.get_ref().from.as_ref());
         for list in lists {
             let path = folder.join(&list.0);
             let bytes =

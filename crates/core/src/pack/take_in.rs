@@ -51,10 +51,7 @@ impl Run {
             None => unpacked.sheet(pack)?,
         };
         let absolute = |path: &Path| std::path::absolute(path).map_err(Error::read(path));
-        let mut roots = Roots {
-            main: Some(absolute(root)?),
-            others: BTreeMap::new(),
-        };
+        let mut roots = Roots { main: Some(absolute(root)?), others: BTreeMap::new() };
         for (name, path) in ask.others.into_iter().flatten() {
             roots.others.insert(name.clone(), absolute(path)?);
         }
@@ -86,10 +83,7 @@ fn unpack(pack: &Path, observer: &dyn Observer) -> Result<Unpacked> {
     if let Some(error) = found.left_out.into_iter().next() {
         return Err(error);
     }
-    Ok(Unpacked {
-        files: found.found.into_iter().collect(),
-        folder,
-    })
+    Ok(Unpacked { files: found.found.into_iter().collect(), folder })
 }
 
 impl Unpacked {
@@ -100,10 +94,7 @@ impl Unpacked {
     fn receipt(&self, pack: &Path) -> Result<Receipt> {
         let no_pack = || {
             Error::refused(
-                format!(
-                    "{} is no pack: it has no {OWN_FOLDER}/pack.toml",
-                    pack.display()
-                ),
+                format!("{} is no pack: it has no {OWN_FOLDER}/pack.toml", pack.display()),
                 "unpack it and write a job sheet: `new` does that for a folder of clips",
             )
         };

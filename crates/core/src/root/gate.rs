@@ -43,10 +43,7 @@ impl Kind {
 }
 
 fn is_absent(error: &io::Error) -> bool {
-    matches!(
-        error.kind(),
-        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
-    )
+    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
 }
 
 /// A place within a root.
@@ -67,23 +64,15 @@ pub struct Place {
 pub fn look(root: &Path, within: &str, disk: &dyn Disk) -> Result<Place> {
     // Only for its checks: what is no key is no place either.
     Key::new(None, within)?;
-    let mut place = Place {
-        path: root.to_owned(),
-        within: String::new(),
-        kind: Kind::Folder,
-    };
+    let mut place = Place { path: root.to_owned(), within: String::new(), kind: Kind::Folder };
     let mut names = within.split('/').peekable();
     while let Some(name) = names.next() {
         let spelt = match place.kind {
             Kind::Nothing => None,
-            _ => disk
-                .spelling(&place.path, OsStr::new(name))
-                .map_err(Error::read(&place.path))?,
+            _ => disk.spelling(&place.path, OsStr::new(name)).map_err(Error::read(&place.path))?,
         };
         let name = spelt.as_deref().unwrap_or(OsStr::new(name));
-        let name = name
-            .to_str()
-            .ok_or_else(|| not_unicode(&place.path.join(name)))?;
+        let name = name.to_str().ok_or_else(|| not_unicode(&place.path.join(name)))?;
         if is_own(name) {
             return Err(into_ledger(&place.path.join(name)));
         }
@@ -113,26 +102,19 @@ fn pass(path: &Path, kind: Kind) -> Result<()> {
             format!("{} is a link", path.display()),
             "name the folder that it leads to: nothing is followed through links",
         )),
-        Kind::File | Kind::Other => Err(Error::refused(
-            format!("{} is not a folder", path.display()),
-            "check the path",
-        )),
+        Kind::File | Kind::Other => {
+            Err(Error::refused(format!("{} is not a folder", path.display()), "check the path"))
+        }
     }
 }
 
 fn into_ledger(path: &Path) -> Error {
-    Error::refused(
-        format!("{} belongs to a ledger", path.display()),
-        "name a file of the target's",
-    )
+    Error::refused(format!("{} belongs to a ledger", path.display()), "name a file of the target's")
 }
 
 /// A name that no sheet, ledger or list can hold.
 pub(super) fn not_unicode(path: &Path) -> Error {
-    Error::refused(
-        format!("the name {} is not valid Unicode", path.display()),
-        "rename it first",
-    )
+    Error::refused(format!("the name {} is not valid Unicode", path.display()), "rename it first")
 }
 
 /// Refuses what no slot can be: a folder, a pipe, a device.
@@ -145,8 +127,5 @@ pub fn refuse_odd(place: &Place) -> Result<()> {
         Kind::Folder => "a folder",
         Kind::Other => "a pipe or a device",
     };
-    Err(Error::refused(
-        format!("{} is {what}", place.path.display()),
-        "name a regular file",
-    ))
+    Err(Error::refused(format!("{} is {what}", place.path.display()), "name a regular file"))
 }

@@ -111,10 +111,7 @@ impl Asked {
         if self.ledger.is_none()
             && let Some(mut root) = self.knowing(&file)
         {
-            let named = self
-                .root
-                .as_ref()
-                .is_some_and(|named| same_file(named, &root.path));
+            let named = self.root.as_ref().is_some_and(|named| same_file(named, &root.path));
             if named {
                 root.found = Found::Named;
             }
@@ -202,9 +199,7 @@ impl Asked {
 
     fn below(&self, path: &Path) -> Result<Vec<Root>> {
         let walk = walkdir::WalkDir::new(path).min_depth(1).sort_by_file_name();
-        let walk = walk
-            .into_iter()
-            .filter_entry(|entry| entry.file_type().is_dir());
+        let walk = walk.into_iter().filter_entry(|entry| entry.file_type().is_dir());
         let mut roots = Vec::new();
         let mut inside = walk;
         let mut seen = 0;
@@ -237,10 +232,7 @@ impl Asked {
 
 fn nothing_installed(path: &Path) -> Error {
     Error::refused(
-        format!(
-            "nothing is installed in {}, above or below it",
-            path.display()
-        ),
+        format!("nothing is installed in {}, above or below it", path.display()),
         "check the path; name a ledger that lies elsewhere with --ledger",
     )
 }
@@ -249,9 +241,7 @@ fn nothing_installed(path: &Path) -> Error {
 fn is_modest(folder: &Path) -> bool {
     let home = etcetera::home_dir().ok();
     let is_home = home.is_some_and(|home| same_file(&home, folder));
-    let is_top = !folder
-        .components()
-        .any(|part| matches!(part, Component::Normal(_)));
+    let is_top = !folder.components().any(|part| matches!(part, Component::Normal(_)));
     !is_home && !is_top
 }
 
@@ -272,23 +262,14 @@ fn folder(path: &Path) -> Result<PathBuf> {
     if !path.is_dir() {
         let (what, instead) = match path.exists() {
             true => ("is not a folder", "name the target's folder"),
-            false => (
-                "does not exist",
-                "check the path; if it is on a card or a drive, insert it",
-            ),
+            false => ("does not exist", "check the path; if it is on a card or a drive, insert it"),
         };
-        return Err(Error::refused(
-            format!("{} {what}", path.display()),
-            instead,
-        ));
+        return Err(Error::refused(format!("{} {what}", path.display()), instead));
     }
     let path = absolute(path)?;
     let real = path.canonicalize().map_err(Error::read(&path))?;
     let own = |folder: &Path| {
-        folder
-            .file_name()
-            .is_some_and(|name| is_own(&name.to_string_lossy()))
-            || is_ledger(folder)
+        folder.file_name().is_some_and(|name| is_own(&name.to_string_lossy())) || is_ledger(folder)
     };
     if path.ancestors().chain(real.ancestors()).any(own) {
         return Err(Error::refused(

@@ -41,37 +41,24 @@ pub fn data_folder() -> Option<PathBuf> {
     }
     match std::env::var_os(DATA).filter(|named| !named.is_empty()) {
         Some(named) => Some(PathBuf::from(named)),
-        None => Some(
-            etcetera::choose_base_strategy()
-                .ok()?
-                .data_dir()
-                .join("deft-needle"),
-        ),
+        None => Some(etcetera::choose_base_strategy().ok()?.data_dir().join("deft-needle")),
     }
 }
 
 impl Registry {
     /// This user's.
     pub fn of_user() -> Self {
-        Self {
-            folder: data_folder().map(|folder| folder.join("roots")),
-        }
+        Self { folder: data_folder().map(|folder| folder.join("roots")) }
     }
 
     /// One that lies in a folder.
     pub fn in_folder(folder: &Path) -> Self {
-        Self {
-            folder: Some(folder.to_owned()),
-        }
+        Self { folder: Some(folder.to_owned()) }
     }
 
     fn file(&self, id: &str) -> Option<PathBuf> {
         let plain = !id.is_empty() && id.bytes().all(|b| b.is_ascii_alphanumeric());
-        plain.then(|| {
-            self.folder
-                .as_ref()
-                .map(|folder| folder.join(format!("{id}.json")))
-        })?
+        plain.then(|| self.folder.as_ref().map(|folder| folder.join(format!("{id}.json"))))?
     }
 
     /// A ledger by what tells it from others.

@@ -17,10 +17,8 @@ pub fn audit(sheet: &Sheet, slots: &[&str]) -> Vec<Remark> {
         let span = rule.patterns.span();
         let earlier = &sheet.rules[..index];
         if let Some(other) = earlier.iter().find(|other| same_patterns(other, rule)) {
-            let what = format!(
-                "never counts: {} comes first",
-                place(sheet, &other.patterns.span())
-            );
+            let what =
+                format!("never counts: {} comes first", place(sheet, &other.patterns.span()));
             all.push(sheet.fault(
                 &span,
                 what,
@@ -39,10 +37,7 @@ pub fn audit(sheet: &Sheet, slots: &[&str]) -> Vec<Remark> {
         {
             all.push(sheet.fault(
                 &rule.spec.span(),
-                format!(
-                    "{} {} is read here and not written",
-                    format.container, format.encoding
-                ),
+                format!("{} {} is read here and not written", format.container, format.encoding),
                 "files can be checked with this rule; write another alternative first to make them",
             ));
         }

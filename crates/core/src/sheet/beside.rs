@@ -154,10 +154,7 @@ pub(super) fn known_root(named: Option<&str>, roots: &[String]) -> Result<(), St
             [] => {
                 format!("there is no root \"{root}\": the sheet names none (roots = [\"{root}\"])")
             }
-            roots => format!(
-                "there is no root \"{root}\"; there are: {}",
-                roots.join(", ")
-            ),
+            roots => format!("there is no root \"{root}\"; there are: {}", roots.join(", ")),
         }),
         _ => Ok(()),
     }

@@ -76,10 +76,7 @@ impl Fault {
     /// The same, where what is written is sound and the target does not take it.
     #[must_use]
     pub fn refused(self) -> Self {
-        Self {
-            refused: true,
-            ..self
-        }
+        Self { refused: true, ..self }
     }
 
     /// About a place in a text.
@@ -90,10 +87,7 @@ impl Fault {
         what: impl Into<String>,
         instead: impl Into<String>,
     ) -> Self {
-        Self {
-            spot: Some(Spot::of(text, span)),
-            ..Self::whole(path, what, instead)
-        }
+        Self { spot: Some(Spot::of(text, span)), ..Self::whole(path, what, instead) }
     }
 
     /// What `toml` found, with the nearest known word where one is unknown.
@@ -112,10 +106,7 @@ impl Fault {
         let margin = " ".repeat(number.len());
         let (gap, marks) = (" ".repeat(spot.before), "^".repeat(spot.length));
         let text = spot.text.replace('\t', " ");
-        Some([
-            format!("{number} | {text}"),
-            format!("{margin} | {gap}{marks}"),
-        ])
+        Some([format!("{number} | {text}"), format!("{margin} | {gap}{marks}")])
     }
 }
 
@@ -123,11 +114,9 @@ impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let path = self.path.display();
         match &self.spot {
-            Some(spot) => write!(
-                f,
-                "{path}, line {}, column {}: {}",
-                spot.line, spot.column, self.what
-            ),
+            Some(spot) => {
+                write!(f, "{path}, line {}, column {}: {}", spot.line, spot.column, self.what)
+            }
             None => write!(f, "{path}: {}", self.what),
         }
     }
@@ -150,20 +139,15 @@ fn plainly(message: &str) -> (String, String) {
         let unknown = quoted.next().unwrap_or_default();
         let known: Vec<&str> = quoted.collect();
         let instead = match crate::names::nearest(unknown, known.iter().copied(), 1).first() {
-            Some(near) => format!(
-                "did you mean \"{}\"? known are: {}",
-                near.name,
-                known.join(", ")
-            ),
+            Some(near) => {
+                format!("did you mean \"{}\"? known are: {}", near.name, known.join(", "))
+            }
             None => format!("known are: {}", known.join(", ")),
         };
         return (format!("unknown {word} \"{}\"", clipped(unknown)), instead);
     }
     if let Some(rest) = message.strip_prefix("missing field") {
-        return (
-            format!("the key {} is missing", rest.trim().replace('`', "\"")),
-            String::new(),
-        );
+        return (format!("the key {} is missing", rest.trim().replace('`', "\"")), String::new());
     }
     (clipped(message), String::new())
 }
@@ -190,10 +174,7 @@ mod tests {
         assert_eq!(spot.text, "two = \"ä\" # x");
         let long = format!("a = \"{}\"", "x".repeat(10_000));
         let spot = Spot::of(&long, &(9_000..10_000));
-        assert!(
-            spot.text.len() == SHOWN && spot.before + spot.length <= SHOWN,
-            "{spot:?}"
-        );
+        assert!(spot.text.len() == SHOWN && spot.before + spot.length <= SHOWN, "{spot:?}");
         for span in [0..0, 24..24, 30..99] {
             let _ = Spot::of(text, &span);
         }

@@ -120,11 +120,7 @@ impl Sheet {
         };
         let text = String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
-            Fault::whole(
-                path,
-                format!("it is no UTF-8 text (at byte {at})"),
-                "save it as UTF-8",
-            )
+            Fault::whole(path, format!("it is no UTF-8 text (at byte {at})"), "save it as UTF-8")
         })?;
         Self::parse(&text, path)
     }
@@ -142,10 +138,7 @@ impl Sheet {
         }
         let mut sheet: Self =
             toml::from_str(text).map_err(|error| Fault::of_toml(path, text, &error))?;
-        sheet.origin = Origin {
-            path: path.to_owned(),
-            text: text.to_owned(),
-        };
+        sheet.origin = Origin { path: path.to_owned(), text: text.to_owned() };
         sheet.validate()?;
         Ok(sheet)
     }
@@ -167,9 +160,7 @@ impl Sheet {
 
     /// What a slot is, in words.
     pub fn label(&self, slot: &str) -> Option<&str> {
-        self.labels
-            .get(&Within(slot.to_owned()))
-            .map(String::as_str)
+        self.labels.get(&Within(slot.to_owned())).map(String::as_str)
     }
 
     /// A fault at a place of this sheet.
@@ -186,17 +177,10 @@ impl Sheet {
     fn validate(&self) -> Result<()> {
         for rule in &self.rules {
             let span = rule.spec.span();
-            rule.validate()
-                .map_err(|(what, instead)| self.fault(&span, what, instead))?;
+            rule.validate().map_err(|(what, instead)| self.fault(&span, what, instead))?;
         }
-        let patterns = self
-            .rules
-            .iter()
-            .map(|rule| rule.patterns.get_ref().0.len());
-        let entries = self
-            .entries
-            .iter()
-            .map(|entry| entry.get_ref().patterns.0.len());
+        let patterns = self.rules.iter().map(|rule| rule.patterns.get_ref().0.len());
+        let entries = self.entries.iter().map(|entry| entry.get_ref().patterns.0.len());
         if patterns.chain(entries).sum::<usize>() + self.clear.0.len() > limits::PATTERNS {
             let what = format!("it has more than {} patterns", limits::PATTERNS);
             return Err(Fault::whole(&self.origin.path, what, "split the sheet").into());

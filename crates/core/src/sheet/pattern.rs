@@ -44,10 +44,7 @@ impl FromStr for Pattern {
 
     fn from_str(text: &str) -> Result<Self, String> {
         if text.chars().count() > limits::PATTERN_TEXT {
-            return Err(format!(
-                "a pattern has at most {} characters",
-                limits::PATTERN_TEXT
-            ));
+            return Err(format!("a pattern has at most {} characters", limits::PATTERN_TEXT));
         }
         let path = text.replace('\\', "/");
         if path.starts_with('/') || path.split('/').any(|part| part == "..") {
@@ -58,11 +55,7 @@ impl FromStr for Pattern {
             .backslash_escape(false)
             .build()
             .map_err(|error| format!("the pattern \"{text}\" is malformed: {}", error.kind()))?;
-        Ok(Self {
-            glob,
-            text: path,
-            matcher: OnceLock::new(),
-        })
+        Ok(Self { glob, text: path, matcher: OnceLock::new() })
     }
 }
 
@@ -107,11 +100,6 @@ mod tests {
         for pattern in ["../**", "/a", "a[", "a/../b"] {
             assert!(pattern.parse::<Pattern>().is_err(), "{pattern}");
         }
-        assert!(
-            literal("a[1]*.wav")
-                .parse::<Pattern>()
-                .unwrap()
-                .matches("a[1]*.wav")
-        );
+        assert!(literal("a[1]*.wav").parse::<Pattern>().unwrap().matches("a[1]*.wav"));
     }
 }

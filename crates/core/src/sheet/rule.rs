@@ -159,16 +159,10 @@ fn loop_tags<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<LoopTa
         (Some(name), None) => Second::Length(name),
         (None, Some(name)) => Second::End(name),
         _ => {
-            return Err(D::Error::custom(
-                "name either the length or the end of a loop",
-            ));
+            return Err(D::Error::custom("name either the length or the end of a loop"));
         }
     };
-    let tags = LoopTags {
-        start: keys.start,
-        second,
-        unit: keys.unit,
-    };
+    let tags = LoopTags { start: keys.start, second, unit: keys.unit };
     tags.validate().map(Some).map_err(D::Error::custom)
 }
 
@@ -180,13 +174,7 @@ impl Rule {
 
     /// Its patterns, as they are written.
     pub fn title(&self) -> String {
-        let texts: Vec<&str> = self
-            .patterns
-            .get_ref()
-            .0
-            .iter()
-            .map(Pattern::text)
-            .collect();
+        let texts: Vec<&str> = self.patterns.get_ref().0.iter().map(Pattern::text).collect();
         texts.join(", ")
     }
 
@@ -232,31 +220,18 @@ impl Rule {
         let mut all = Vec::new();
         let mut bound = |what, frames: u64, shortest: Option<Time>, longest: Option<Time>| {
             let is = |frames| Duration(rate.seconds(frames)).to_string();
-            let short = shortest
-                .map(|t| t.frames(rate))
-                .filter(|least| frames < *least);
-            let long = longest
-                .map(|t| t.frames(rate))
-                .filter(|most| frames > *most);
+            let short = shortest.map(|t| t.frames(rate)).filter(|least| frames < *least);
+            let long = longest.map(|t| t.frames(rate)).filter(|most| frames > *most);
             let expected = match (short, long) {
                 (Some(least), _) => format!("{} at least", is(least)),
                 (_, Some(most)) => format!("{} at most", is(most)),
                 (None, None) => return,
             };
-            all.push(Shortfall {
-                what,
-                expected,
-                found: is(frames),
-            });
+            all.push(Shortfall { what, expected, found: is(frames) });
         };
         bound("length", frames, self.shortest, self.longest);
         for range in loops {
-            bound(
-                "loop length",
-                range.len(),
-                self.loop_shortest,
-                self.loop_longest,
-            );
+            bound("loop length", range.len(), self.loop_shortest, self.loop_longest);
         }
         let Some(multiple) = self.loop_multiple else {
             return all;
@@ -414,12 +389,7 @@ fn unwritable(spec: &Spec, demand: &Demand) -> Result<(), (String, String)> {
     let Some(format) = spec.written() else {
         return Ok(());
     };
-    if !format
-        .container
-        .facts()
-        .writes
-        .contains(&format.encoding.codec)
-    {
+    if !format.container.facts().writes.contains(&format.encoding.codec) {
         return Err((
             format!("{} cannot hold {}", format.container, format.encoding),
             String::new(),

@@ -67,10 +67,8 @@ impl Source {
     /// What contradicts itself.
     pub(super) fn validate(&self, roots: &[String]) -> Result<(), String> {
         if self.from.is_some() == self.in_root.is_some() {
-            return Err(
-                "a list of names is either beside the sheet (from) or in a root (in-root)"
-                    .to_owned(),
-            );
+            return Err("a list of names is either beside the sheet (from) or in a root (in-root)"
+                .to_owned());
         }
         if self.make.is_some() && self.find.is_none() {
             return Err("make tells what find has found: write both, or neither".to_owned());
@@ -101,9 +99,8 @@ fn made<'a>(make: &str, part: impl Fn(usize) -> Option<&'a str>) -> Result<Strin
     let mut text = String::new();
     let mut rest = make;
     while let Some((before, after)) = rest.split_once('{') {
-        let (number, behind) = after
-            .split_once('}')
-            .ok_or_else(|| format!("\"{make}\" has a {{ without its }}"))?;
+        let (number, behind) =
+            after.split_once('}').ok_or_else(|| format!("\"{make}\" has a {{ without its }}"))?;
         let found = number.parse().ok().and_then(&part);
         text += before;
         text += found.ok_or_else(|| format!("find has no brackets number {{{number}}}"))?;
@@ -126,10 +123,7 @@ mod tests {
         assert_eq!(bells.validate(&[]), Ok(()));
         assert_eq!(bells.slot("N-bell").as_deref(), Some("sfx/bell.ogg"));
         assert_eq!(bells.slot("bell"), None);
-        assert_eq!(
-            source("from = 'x'").slot(r"a\b.wav").as_deref(),
-            Some("a/b.wav")
-        );
+        assert_eq!(source("from = 'x'").slot(r"a\b.wav").as_deref(), Some("a/b.wav"));
         for text in [
             "from = 'a'\nin-root = 'b'",
             "from = 'a'\nmake = '{1}'",

@@ -116,10 +116,7 @@ impl FromStr for Within {
             None
         };
         match why {
-            Some(why) => Err(format!(
-                "the path \"{}\" {why}",
-                super::fault::clipped(text)
-            )),
+            Some(why) => Err(format!("the path \"{}\" {why}", super::fault::clipped(text))),
             None => Ok(Self(path)),
         }
     }
@@ -307,11 +304,7 @@ mod tests {
 
     #[test]
     fn paths_lead_out_nowhere() {
-        for (text, want) in [
-            ("a/b c.wav", "a/b c.wav"),
-            (r"a\b.ogg", "a/b.ogg"),
-            (".", "."),
-        ] {
+        for (text, want) in [("a/b c.wav", "a/b c.wav"), (r"a\b.ogg", "a/b.ogg"), (".", ".")] {
             assert_eq!(text.parse(), Ok(Within(want.to_owned())));
         }
         for (text, part) in [
@@ -334,12 +327,9 @@ mod tests {
 
     #[test]
     fn sizes_sets_and_bytes() {
-        for (text, bytes) in [
-            ("48KiB", 49_152),
-            ("1.5MiB", 1_572_864),
-            ("200kB", 200_000),
-            ("7B", 7),
-        ] {
+        for (text, bytes) in
+            [("48KiB", 49_152), ("1.5MiB", 1_572_864), ("200kB", 200_000), ("7B", 7)]
+        {
             assert_eq!(text.parse(), Ok(Size(bytes)));
         }
         for text in ["48", "x KiB", "-1B", "1e9B", "KiB"] {

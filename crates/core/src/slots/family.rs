@@ -30,11 +30,7 @@ pub fn families<'a>(names: impl IntoIterator<Item = &'a str>) -> Vec<Group> {
         slots.sort_by(|(a, _), (b, _)| a.len().cmp(&b.len()).then_with(|| a.cmp(b)));
         let alone = slots.len() == 1;
         Group {
-            name: if alone {
-                slots[0].1.to_owned()
-            } else {
-                pattern
-            },
+            name: if alone { slots[0].1.to_owned() } else { pattern },
             members: match alone {
                 true => Vec::new(),
                 false => slots.iter().map(|(member, _)| member.clone()).collect(),
@@ -53,14 +49,8 @@ mod tests {
 
     #[test]
     fn variants_stand_together() {
-        let names = [
-            "b.wav",
-            "gull_1.wav",
-            "gull_10.wav",
-            "gull_2.wav",
-            "gull_wing.wav",
-            "x_1.wav",
-        ];
+        let names =
+            ["b.wav", "gull_1.wav", "gull_10.wav", "gull_2.wav", "gull_wing.wav", "x_1.wav"];
         let found = families(names);
         let names: Vec<_> = found.iter().map(|g| g.name.as_str()).collect();
         assert_eq!(names, ["b.wav", "gull_#.wav", "gull_wing.wav", "x_1.wav"]);

@@ -31,9 +31,8 @@ pub struct Listed {
 }
 
 /// The columns, in order.
-pub const COLUMNS: [&str; 8] = [
-    "name", "spec", "seconds", "frames", "lufs", "loop", "bytes", "hash",
-];
+pub const COLUMNS: [&str; 8] =
+    ["name", "spec", "seconds", "frames", "lufs", "loop", "bytes", "hash"];
 
 impl Listed {
     /// What a sound's headers tell.
@@ -115,10 +114,7 @@ pub fn from_csv(text: &str, path: &Path) -> Result<Vec<Listed>> {
             let line = text.lines().take_while(|l| !l.contains(&one.name)).count();
             in_line(path, text, deft_needle_audio::num::count(line) + 1, what)
         })?;
-        all.push(Listed {
-            name: name.0,
-            ..one
-        });
+        all.push(Listed { name: name.0, ..one });
     }
     Ok(all)
 }
@@ -127,10 +123,7 @@ pub fn from_csv(text: &str, path: &Path) -> Result<Vec<Listed>> {
 pub(super) fn in_line(path: &Path, text: &str, line: u64, what: impl Into<String>) -> Error {
     let skipped = deft_needle_audio::num::size(line.saturating_sub(1));
     let start: usize = text.split_inclusive('\n').take(skipped).map(str::len).sum();
-    let length = text[start.min(text.len())..]
-        .lines()
-        .next()
-        .map_or(0, str::len);
+    let length = text[start.min(text.len())..].lines().next().map_or(0, str::len);
     Fault::at(path, text, &(start..start + length), what, "").into()
 }
 
@@ -158,10 +151,7 @@ mod tests {
         assert_eq!(from_csv(&text, Path::new("x")).unwrap(), list);
         for (bad, part) in [
             ("name,spec,bytes\na,opaque,many\n", "line 2"),
-            (
-                "name,spec,seconds,frames,lufs,loop,bytes,hash\n../a,opaque,,,,,1,\n",
-                "leads out",
-            ),
+            ("name,spec,seconds,frames,lufs,loop,bytes,hash\n../a,opaque,,,,,1,\n", "leads out"),
         ] {
             let error = from_csv(bad, Path::new("x")).unwrap_err().to_string();
             assert!(error.contains(part), "{error}");

@@ -29,10 +29,7 @@ pub struct Roots {
 impl Roots {
     /// Only a main one, or none.
     pub fn main(path: Option<&Path>) -> Self {
-        Self {
-            main: path.map(Path::to_owned),
-            others: BTreeMap::new(),
-        }
+        Self { main: path.map(Path::to_owned), others: BTreeMap::new() }
     }
 
     /// The folder of a root by its name; none is the main one.

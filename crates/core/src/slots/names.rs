@@ -60,9 +60,8 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
             let Some(slot) = source.slot(&entry) else {
                 continue;
             };
-            let within: Within = slot
-                .parse()
-                .map_err(|what: String| in_line(&path, &text, line, what))?;
+            let within: Within =
+                slot.parse().map_err(|what: String| in_line(&path, &text, line, what))?;
             slots.add(within.0, None);
             if slots.len() > limits::NAMES {
                 break;
@@ -85,10 +84,7 @@ pub fn is_named_like_sound(sheet: &Sheet, name: &str) -> bool {
         || sheet.rule_for(name).is_some_and(|rule| {
             let named = |e: &String| e.eq_ignore_ascii_case(&extension);
             rule.extensions().iter().any(named)
-                || rule
-                    .title()
-                    .split(", ")
-                    .any(|pattern| pattern.ends_with(&dotted))
+                || rule.title().split(", ").any(|pattern| pattern.ends_with(&dotted))
         })
 }
 
@@ -97,9 +93,7 @@ fn is_sound(folder: Option<&Path>, name: &str) -> bool {
     let Some(path) = folder.and_then(|folder| slot_path(folder, name).ok()) else {
         return false;
     };
-    let sniffed = open_regular(&path)
-        .ok()
-        .and_then(|mut file| sniff::sniff(&mut file, &path).ok());
+    let sniffed = open_regular(&path).ok().and_then(|mut file| sniff::sniff(&mut file, &path).ok());
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
 }
 
@@ -129,10 +123,7 @@ fn text_of(path: &Path) -> Result<String> {
         other => other.map_err(Error::read(path))?,
     };
     let wide = |pair: fn([u8; 2]) -> u16| {
-        let units: Vec<u16> = bytes[2..]
-            .chunks_exact(2)
-            .map(|c| pair([c[0], c[1]]))
-            .collect();
+        let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|c| pair([c[0], c[1]])).collect();
         String::from_utf16(&units).ok()
     };
     let text = match bytes.as_slice() {
@@ -171,11 +162,7 @@ fn of_table(
     delimiter: char,
 ) -> Result<Vec<(u64, String)>> {
     let delimiter = u8::try_from(delimiter).map_err(|_| {
-        Fault::whole(
-            path,
-            format!("\"{delimiter}\" cannot part columns"),
-            "name a plain character",
-        )
+        Fault::whole(path, format!("\"{delimiter}\" cannot part columns"), "name a plain character")
     })?;
     let named = matches!(source.column, Some(Column::Named(_)));
     let headings = source.headings.unwrap_or(usize::from(named));
@@ -232,16 +219,11 @@ fn of_json(source: &Source, text: &str, path: &Path) -> Result<Vec<(u64, String)
         .ok_or_else(|| whole(format!("there is nothing at \"{pointer}\"")))?;
     let line_of = |entry: &str| {
         let quoted = serde_json::Value::from(entry).to_string();
-        let before = text
-            .find(&quoted)
-            .map_or(0, |at| text[..at].matches('\n').count());
+        let before = text.find(&quoted).map_or(0, |at| text[..at].matches('\n').count());
         count(before) + 1
     };
     let field = |member: &serde_json::Value| match &source.field {
-        Some(field) => member
-            .get(field)
-            .and_then(|v| v.as_str())
-            .map(str::to_owned),
+        Some(field) => member.get(field).and_then(|v| v.as_str()).map(str::to_owned),
         None => member.as_str().map(str::to_owned),
     };
     let names: Vec<String> = match (found, &source.field) {
@@ -249,19 +231,10 @@ fn of_json(source: &Source, text: &str, path: &Path) -> Result<Vec<(u64, String)
         (serde_json::Value::Object(map), Some(_)) => map.values().filter_map(field).collect(),
         (serde_json::Value::Array(members), _) => members.iter().filter_map(field).collect(),
         _ => {
-            return Err(whole(format!(
-                "\"{pointer}\" is neither an object nor an array"
-            )));
+            return Err(whole(format!("\"{pointer}\" is neither an object nor an array")));
         }
     };
     // Looking for each in a long text takes long, and only matters where a name is bad.
-    let bad = |name: &String| {
-        source
-            .slot(name)
-            .is_some_and(|slot| slot.parse::<Within>().is_err())
-    };
-    Ok(names
-        .into_iter()
-        .map(|name| (if bad(&name) { line_of(&name) } else { 0 }, name))
-        .collect())
+    let bad = |name: &String| source.slot(name).is_some_and(|slot| slot.parse::<Within>().is_err());
+    Ok(names.into_iter().map(|name| (if bad(&name) { line_of(&name) } else { 0 }, name)).collect())
 }

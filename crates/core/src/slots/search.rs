@@ -12,10 +12,7 @@ pub struct Query {
 #[derive(Debug, Clone)]
 enum Word {
     Plain(String),
-    Glob {
-        typed: String,
-        anywhere: Vec<Pattern>,
-    },
+    Glob { typed: String, anywhere: Vec<Pattern> },
 }
 
 /// What was found.
@@ -45,17 +42,10 @@ impl Query {
             // A pattern without folders means names in any; without extension, any.
             let bare = typed.replace('\\', "/").to_lowercase();
             let mut anywhere = vec![bare.parse()?];
-            for wider in [
-                format!("**/{bare}"),
-                format!("{bare}.*"),
-                format!("**/{bare}.*"),
-            ] {
+            for wider in [format!("**/{bare}"), format!("{bare}.*"), format!("**/{bare}.*")] {
                 anywhere.extend(wider.parse::<Pattern>().ok());
             }
-            Ok(Word::Glob {
-                typed: typed.clone(),
-                anywhere,
-            })
+            Ok(Word::Glob { typed: typed.clone(), anywhere })
         };
         let words = words.iter().map(word).collect::<Result<_, String>>()?;
         Ok(Self { words })
@@ -63,33 +53,18 @@ impl Query {
 
     /// The slots whose names or labels match; where there is none, those that are spelt alike.
     pub fn search(&self, names: &[&str], sheet: Option<&Sheet>) -> Searched {
-        let label = |name: &str| {
-            sheet
-                .and_then(|sheet| sheet.label(name))
-                .unwrap_or_default()
-        };
+        let label = |name: &str| sheet.and_then(|sheet| sheet.label(name)).unwrap_or_default();
         let found = |matches: &dyn Fn(&Word, &str, &str) -> bool| -> Vec<String> {
             let all = |name: &&&str| {
                 let (plain, label) = (folded(name), folded(label(name)));
                 self.words.iter().all(|word| matches(word, &plain, &label))
             };
-            names
-                .iter()
-                .filter(all)
-                .map(|name| (**name).to_owned())
-                .collect()
+            names.iter().filter(all).map(|name| (**name).to_owned()).collect()
         };
         let slots = found(&|word, name, label| word.matches(name, label));
         if !slots.is_empty() {
-            let notes = self
-                .words
-                .iter()
-                .filter_map(|word| word.catches_more(&slots));
-            return Searched {
-                notes: notes.collect(),
-                near: false,
-                slots,
-            };
+            let notes = self.words.iter().filter_map(|word| word.catches_more(&slots));
+            return Searched { notes: notes.collect(), near: false, slots };
         }
         Searched {
             slots: found(&|word, name, label| word.is_near(name, label)),
@@ -112,9 +87,7 @@ impl Word {
             return self.matches(name, label);
         };
         let parts = |text: &'_ str| -> Vec<String> {
-            text.split(|c: char| !c.is_alphanumeric())
-                .map(str::to_owned)
-                .collect()
+            text.split(|c: char| !c.is_alphanumeric()).map(str::to_owned).collect()
         };
         let near = |part: &String| strsim::normalized_damerau_levenshtein(part, word) >= ALIKE;
         let file = name.rsplit('/').next().unwrap_or(name);
@@ -129,21 +102,14 @@ impl Word {
         let Self::Glob { typed, .. } = self else {
             return None;
         };
-        let family = slots
-            .iter()
-            .filter_map(|slot| family_of(slot))
-            .find(|family| {
-                let members = slots
-                    .iter()
-                    .filter(|s| family_of(s).is_some_and(|f| f.pattern == family.pattern));
-                members.count() > 1
-            })?;
+        let family = slots.iter().filter_map(|slot| family_of(slot)).find(|family| {
+            let members =
+                slots.iter().filter(|s| family_of(s).is_some_and(|f| f.pattern == family.pattern));
+            members.count() > 1
+        })?;
         let other = slots.iter().find(|slot| {
-            let same_start = family
-                .pattern
-                .split('#')
-                .next()
-                .is_some_and(|start| slot.starts_with(start));
+            let same_start =
+                family.pattern.split('#').next().is_some_and(|start| slot.starts_with(start));
             same_start && family_of(slot).is_none_or(|own| own.pattern != family.pattern)
         })?;
         typed.contains('*').then(|| {
@@ -187,24 +153,12 @@ mod tests {
             let searched = Query::new(&words).unwrap().search(&names, Some(&sheet));
             let want: Vec<&str> = found.into_iter().map(|at: usize| names[at]).collect();
             assert_eq!(
-                (
-                    searched
-                        .slots
-                        .iter()
-                        .map(String::as_str)
-                        .collect::<Vec<_>>(),
-                    searched.near
-                ),
+                (searched.slots.iter().map(String::as_str).collect::<Vec<_>>(), searched.near),
                 (want, near),
                 "{words:?}"
             );
             let told = words == ["gull_*"];
-            assert_eq!(
-                searched.notes.len(),
-                usize::from(told),
-                "{words:?}: {:?}",
-                searched.notes
-            );
+            assert_eq!(searched.notes.len(), usize::from(told), "{words:?}: {:?}", searched.notes);
         }
         assert!(Query::new(&["a[".to_owned()]).is_err());
     }

@@ -71,11 +71,9 @@ impl Slots {
             return Ok(Present::Stock);
         };
         let bytes = std::fs::metadata(path).map_or(0, |found| found.len());
-        Ok(
-            match bytes == listed.bytes && Hash::of_file(path)? == hash {
-                true => Present::Stock,
-                false => Present::Other,
-            },
-        )
+        Ok(match bytes == listed.bytes && Hash::of_file(path)? == hash {
+            true => Present::Stock,
+            false => Present::Other,
+        })
     }
 }

@@ -42,9 +42,7 @@ impl Kind {
         open_regular(path)
             .and_then(|file| file.take(512).read_to_end(&mut head))
             .map_err(Error::read(path))?;
-        let named_tar = path
-            .extension()
-            .is_some_and(|e| e.eq_ignore_ascii_case("tar"));
+        let named_tar = path.extension().is_some_and(|e| e.eq_ignore_ascii_case("tar"));
         Ok(match head.as_slice() {
             [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => Some(Self::Zip),
             [0x1F, 0x8B, ..] => Some(Self::GzippedTar),
@@ -88,14 +86,7 @@ impl Kind {
         let file = BufReader::new(file);
         match self {
             Self::Zip => each_of_zip(path, file, most, found),
-            Self::Tar => each_of_tar(
-                path,
-                Metered {
-                    from: file,
-                    left: most,
-                },
-                found,
-            ),
+            Self::Tar => each_of_tar(path, Metered { from: file, left: most }, found),
             Self::GzippedTar => {
                 let from = MultiGzDecoder::new(file);
                 each_of_tar(path, Metered { from, left: most }, found)
@@ -157,11 +148,7 @@ struct Batch<'a> {
 
 impl<'a> Batch<'a> {
     fn new(take: Take<'a>) -> Self {
-        Self {
-            take,
-            members: Vec::new(),
-            bytes: 0,
-        }
+        Self { take, members: Vec::new(), bytes: 0 }
     }
 
     fn add(&mut self, member: Member) -> Result<()> {
@@ -245,9 +232,7 @@ fn each_of_tar(path: &Path, file: impl Read, found: Found<'_>) -> Result<()> {
             EntryType::Symlink | EntryType::Link => "is a link",
             _ => "is not a file",
         };
-        let name = long_name
-            .take()
-            .unwrap_or_else(|| entry.path_bytes().into_owned());
+        let name = long_name.take().unwrap_or_else(|| entry.path_bytes().into_owned());
         let name = String::from_utf8_lossy(&name).into_owned();
         let name = name.strip_prefix("./").unwrap_or(&name).to_owned();
         let Some(name) = proper(path, &name, odd)? else {
@@ -277,9 +262,8 @@ fn proper(archive: &Path, name: &str, odd: &str) -> Result<Option<String>> {
     if !odd.is_empty() {
         return Err(refused(format!("its entry \"{shown}\" {odd}")));
     }
-    let within: Within = name
-        .parse()
-        .map_err(|why: String| refused(format!("an entry is not safe: {why}")))?;
+    let within: Within =
+        name.parse().map_err(|why: String| refused(format!("an entry is not safe: {why}")))?;
     Ok((!is_litter(Path::new(&within.0))).then_some(within.0))
 }
 

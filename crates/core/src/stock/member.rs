@@ -54,12 +54,7 @@ impl Member {
             Ok((bytes, head))
         };
         let (bytes, head) = read().map_err(Error::read(path))?;
-        Ok(Self {
-            name: name.to_owned(),
-            bytes,
-            head,
-            content: Content::Own(path.to_owned()),
-        })
+        Ok(Self { name: name.to_owned(), bytes, head, content: Content::Own(path.to_owned()) })
     }
 
     /// A file of an archive.
@@ -75,10 +70,7 @@ impl Member {
     /// A large file of an archive, stored in a private folder under [`STORED`].
     pub(super) fn stored(name: String, archive: &Path, private: Private) -> Result<Self> {
         let of_file = Self::of_file(&name, &private.path().join(STORED))?;
-        Ok(Self {
-            content: Content::Stored(archive.join(&name), private),
-            ..of_file
-        })
+        Ok(Self { content: Content::Stored(archive.join(&name), private), ..of_file })
     }
 
     /// What its first bytes tell.

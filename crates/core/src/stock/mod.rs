@@ -58,11 +58,7 @@ impl Stock {
                 )
             })?),
         };
-        Ok(Self {
-            path: path.to_owned(),
-            place,
-            replaced: Replaced::new(),
-        })
+        Ok(Self { path: path.to_owned(), place, replaced: Replaced::new() })
     }
 
     /// As it was before anything was installed: the ledger's copies in place of our own files.
@@ -141,17 +137,13 @@ impl Stock {
         let mut results: Vec<(String, Result<T>)> = Vec::new();
         match self.place {
             Place::Folder => {
-                results.par_extend(
-                    self.files()?
-                        .into_par_iter()
-                        .map(|(name, file)| match name {
-                            Ok(name) => {
-                                let looked = Member::of_file(&name, &file).and_then(|m| seen(&m));
-                                (name, looked)
-                            }
-                            Err(error) => (file.to_string_lossy().into_owned(), Err(error)),
-                        }),
-                );
+                results.par_extend(self.files()?.into_par_iter().map(|(name, file)| match name {
+                    Ok(name) => {
+                        let looked = Member::of_file(&name, &file).and_then(|m| seen(&m));
+                        (name, looked)
+                    }
+                    Err(error) => (file.to_string_lossy().into_owned(), Err(error)),
+                }));
             }
             Place::Archive(kind) => std::thread::scope(|scope| {
                 // The next files are inflated while the last ones are looked at.
@@ -178,10 +170,7 @@ impl Stock {
             })?,
         }
         results.sort_by(|a, b| a.0.cmp(&b.0));
-        let mut looked = Looked {
-            found: Vec::new(),
-            left_out: Vec::new(),
-        };
+        let mut looked = Looked { found: Vec::new(), left_out: Vec::new() };
         for (_, result) in results {
             match result {
                 Ok(found) => looked.found.push(found),

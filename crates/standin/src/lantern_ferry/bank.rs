@@ -23,12 +23,7 @@ impl Bank {
     /// # Errors
     /// Why an archive is not accepted.
     pub fn open(game: &Path, name: &str) -> Result<Option<Self>, String> {
-        let bank = |files| {
-            Ok(Some(Self {
-                name: name.to_owned(),
-                files,
-            }))
-        };
+        let bank = |files| Ok(Some(Self { name: name.to_owned(), files }));
         if name == "BASE" {
             return bank(Files::Folder(game.to_owned()));
         }
@@ -49,9 +44,7 @@ impl Bank {
         match &self.files {
             Files::Archive(files) => files.get(name).cloned(),
             Files::Folder(folder) => {
-                let path = name
-                    .split('/')
-                    .fold(folder.clone(), |path, part| path.join(part));
+                let path = name.split('/').fold(folder.clone(), |path, part| path.join(part));
                 fs::read(path).ok()
             }
         }
@@ -73,10 +66,7 @@ impl Bank {
             }),
         };
         let list = list.transpose()?.unwrap_or_default();
-        let cues = list["cues"]
-            .as_object()
-            .into_iter()
-            .flat_map(|cues| cues.values());
+        let cues = list["cues"].as_object().into_iter().flat_map(|cues| cues.values());
         let cue = |cue: &serde_json::Value| {
             Some((cue["plays"].as_str()?.to_owned(), cue["millis"].as_u64()?))
         };
@@ -117,8 +107,7 @@ fn unpack(archive: fs::File) -> Result<BTreeMap<String, Vec<u8>>, String> {
         let mut file = zip.by_index(index).map_err(|error| error.to_string())?;
         let name = file.name().map_err(|error| error.to_string())?.into_owned();
         let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes)
-            .map_err(|error| error.to_string())?;
+        file.read_to_end(&mut bytes).map_err(|error| error.to_string())?;
         files.insert(name, bytes);
     }
     Ok(files)
@@ -129,12 +118,7 @@ fn judge_manifest(files: &BTreeMap<String, Vec<u8>>) -> Result<(), String> {
     let manifest = files.get("waybill.toml").ok_or("it has no waybill.toml")?;
     let manifest = String::from_utf8_lossy(manifest);
     let manifest: toml::Table = manifest.parse().map_err(|_| "its waybill.toml is wrong")?;
-    let text = |key: &str| {
-        manifest
-            .get(key)
-            .and_then(toml::Value::as_str)
-            .unwrap_or_default()
-    };
+    let text = |key: &str| manifest.get(key).and_then(toml::Value::as_str).unwrap_or_default();
     if text("for") != "Lantern Ferry" {
         return Err("its waybill.toml is for another game".to_owned());
     }
@@ -145,10 +129,7 @@ fn judge_manifest(files: &BTreeMap<String, Vec<u8>>) -> Result<(), String> {
     }
     let cargo = manifest.get("cargo").and_then(toml::Value::as_array);
     let cargo = cargo.ok_or("its waybill.toml has no cargo")?;
-    let lost = cargo
-        .iter()
-        .filter_map(toml::Value::as_str)
-        .find(|name| !files.contains_key(*name));
+    let lost = cargo.iter().filter_map(toml::Value::as_str).find(|name| !files.contains_key(*name));
     match lost {
         None => Ok(()),
         Some(lost) => Err(format!("{lost} is on its waybill and not inside")),

@@ -73,9 +73,7 @@ pub fn boot(game: &Path, settings: &Path) -> Result<Boot, String> {
     let mut sounds = BTreeMap::new();
     let mut lengths = String::new();
     for name in names {
-        let Some((bank, bytes)) = banks
-            .iter()
-            .find_map(|bank| Some((bank, bank.read(&name)?)))
+        let Some((bank, bytes)) = banks.iter().find_map(|bank| Some((bank, bank.read(&name)?)))
         else {
             continue;
         };
@@ -84,10 +82,7 @@ pub fn boot(game: &Path, settings: &Path) -> Result<Boot, String> {
             (_, Err(why)) => Verdict::Silent(why),
             (_, Ok(sound)) => match cue_fault(&banks, &name, &sound) {
                 Some(why) => Verdict::Silent(why),
-                None => Verdict::Plays {
-                    bank: bank.name.clone(),
-                    what: sound.to_string(),
-                },
+                None => Verdict::Plays { bank: bank.name.clone(), what: sound.to_string() },
             },
         };
         lengths += &format!("{name}\t{}\n", bytes.len());
@@ -96,20 +91,14 @@ pub fn boot(game: &Path, settings: &Path) -> Result<Boot, String> {
     if remembered.is_empty() {
         let _ = fs::write(game.join("warm.idx"), lengths);
     }
-    Ok(Boot {
-        banks: banks.iter().map(|bank| bank.name.clone()).collect(),
-        odd,
-        sounds,
-    })
+    Ok(Boot { banks: banks.iter().map(|bank| bank.name.clone()).collect(), odd, sounds })
 }
 
 /// The lengths that the game remembers.
 fn memory(game: &Path) -> BTreeMap<String, usize> {
     let text = fs::read_to_string(game.join("warm.idx")).unwrap_or_default();
     let lines = text.lines().filter_map(|line| line.split_once('\t'));
-    lines
-        .filter_map(|(name, length)| Some((name.to_owned(), length.parse().ok()?)))
-        .collect()
+    lines.filter_map(|(name, length)| Some((name.to_owned(), length.parse().ok()?))).collect()
 }
 
 /// Music is started by its cue, which must tell how long it lasts.

@@ -40,9 +40,7 @@ impl Heard {
     /// Whether nobody hears where it goes round.
     pub fn is_clean(&self) -> bool {
         match self {
-            Self::Round {
-                bend, jump, usual, ..
-            } => *bend < TICK && jump.abs() < usual + JUMP,
+            Self::Round { bend, jump, usual, .. } => *bend < TICK && jump.abs() < usual + JUMP,
             Self::Silent(_) => false,
         }
     }
@@ -52,14 +50,7 @@ impl fmt::Display for Heard {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Silent(why) => write!(f, "stays silent: {why}"),
-            Self::Round {
-                intro,
-                length,
-                times,
-                bend,
-                jump,
-                usual,
-            } => {
+            Self::Round { intro, length, times, bend, jump, usual } => {
                 let told = match (self.is_clean(), *bend < TICK) {
                     (true, _) => "no tick",
                     (false, true) => "the level jumps each time round",
@@ -87,15 +78,13 @@ pub struct Loaded {
 
 /// Plays one of the game's files, `times` round.
 pub fn go_round(game: &Path, slot: &str, times: usize) -> Heard {
-    let path = slot
-        .split('/')
-        .fold(game.to_owned(), |p, part| p.join(part));
-    let loaded = fs::read(path)
-        .map_err(|error| error.to_string())
-        .and_then(|bytes| match slot.ends_with(".ogg") {
+    let path = slot.split('/').fold(game.to_owned(), |p, part| p.join(part));
+    let loaded = fs::read(path).map_err(|error| error.to_string()).and_then(|bytes| {
+        match slot.ends_with(".ogg") {
             true => music(&bytes),
             false => ambience(&bytes),
-        });
+        }
+    });
     match loaded {
         Err(why) => Heard::Silent(why),
         Ok(loaded) => loaded.listen(times),
@@ -123,21 +112,10 @@ impl Loaded {
                 let seam = self.start + turn * self.length;
                 bend = bend.max(sharpness(&played, seam, self.rate));
                 let change = level_change(&played, seam, side);
-                jump = if change.abs() > jump.abs() {
-                    change
-                } else {
-                    jump
-                };
+                jump = if change.abs() > jump.abs() { change } else { jump };
             }
         }
-        Heard::Round {
-            intro: self.start,
-            length: self.length,
-            times,
-            bend,
-            jump,
-            usual,
-        }
+        Heard::Round { intro: self.start, length: self.length, times, bend, jump, usual }
     }
 }
 
@@ -169,8 +147,7 @@ fn level_change(played: &[f64], place: usize, side: usize) -> f64 {
 pub fn music(bytes: &[u8]) -> Result<Loaded, String> {
     let number = |name: &str| -> Result<usize, String> {
         let text = text(bytes, name).ok_or_else(|| format!("it has no {name}"))?;
-        text.parse()
-            .map_err(|_| format!("{name}={text} is no number of frames"))
+        text.parse().map_err(|_| format!("{name}={text} is no number of frames"))
     };
     let (start, length) = (number("REPEAT_AT")?, number("REPEAT_FOR")?);
     let mut decoder = VorbisDecoder::<&[u8]>::new(bytes).map_err(|error| error.to_string())?;
@@ -179,20 +156,12 @@ pub fn music(bytes: &[u8]) -> Result<Loaded, String> {
         return Err("music is 48000 Hz stereo".to_owned());
     }
     let mut channels = vec![Vec::new(); 2];
-    while let Some(block) = decoder
-        .decode_audio_block()
-        .map_err(|error| error.to_string())?
-    {
+    while let Some(block) = decoder.decode_audio_block().map_err(|error| error.to_string())? {
         for (own, new) in channels.iter_mut().zip(block.samples()) {
             own.extend(new.iter().map(|s| f64::from(*s)));
         }
     }
-    Ok(Loaded {
-        rate: 48_000,
-        channels,
-        start,
-        length,
-    })
+    Ok(Loaded { rate: 48_000, channels, start, length })
 }
 
 /// A text of the second packet: behind its name and maker, a count, and texts with their lengths
@@ -203,11 +172,7 @@ fn text(bytes: &[u8], name: &str) -> Option<String> {
     let mut piece = |counted: bool| -> Option<&[u8]> {
         let length = u32::from_le_bytes(rest.get(..4)?.try_into().ok()?);
         rest = &rest[4..];
-        let length = if counted {
-            usize::try_from(length).ok()?
-        } else {
-            0
-        };
+        let length = if counted { usize::try_from(length).ok()? } else { 0 };
         let piece = rest.get(..length)?;
         rest = &rest[length..];
         Some(piece)
@@ -260,10 +225,5 @@ pub fn ambience(bytes: &[u8]) -> Result<Loaded, String> {
         channels[0].push(sample(0));
         channels[1].push(sample(2));
     }
-    Ok(Loaded {
-        rate: 44_100,
-        channels,
-        start,
-        length: (last + 1).saturating_sub(start),
-    })
+    Ok(Loaded { rate: 44_100, channels, start, length: (last + 1).saturating_sub(start) })
 }

@@ -13,9 +13,7 @@ pub struct Sound {
 
 /// Whether a file is one of the game's sounds by its place.
 pub fn is_meant(name: &str) -> bool {
-    ["sfx/", "music/", "ambience/", "deck/"]
-        .iter()
-        .any(|folder| name.starts_with(folder))
+    ["sfx/", "music/", "ambience/", "deck/"].iter().any(|folder| name.starts_with(folder))
 }
 
 impl Sound {
@@ -66,17 +64,10 @@ fn effect(bytes: &[u8]) -> Result<Sound, String> {
         ));
     }
     let mut frames = 0;
-    while let Some(block) = decoder
-        .decode_audio_block()
-        .map_err(|error| error.to_string())?
-    {
+    while let Some(block) = decoder.decode_audio_block().map_err(|error| error.to_string())? {
         frames += block.samples().first().map_or(0, |channel| channel.len());
     }
-    Ok(Sound {
-        frames,
-        rate: 44_100,
-        what: "in mono",
-    })
+    Ok(Sound { frames, rate: 44_100, what: "in mono" })
 }
 
 /// Four channels of 16-bit PCM behind the shortest of headers.
@@ -88,9 +79,5 @@ fn deck(bytes: &[u8]) -> Result<Sound, String> {
     if bytes.get(20..36) != Some(plain) || bytes.get(36..40) != Some(b"data") {
         return Err("the deck has four speakers, 16 bits, 44100 Hz, and no other chunk".to_owned());
     }
-    Ok(Sound {
-        frames: (bytes.len() - 44) / 8,
-        rate: 44_100,
-        what: "on four speakers",
-    })
+    Ok(Sound { frames: (bytes.len() - 44) / 8, rate: 44_100, what: "on four speakers" })
 }

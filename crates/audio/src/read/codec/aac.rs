@@ -20,21 +20,14 @@ impl FdkAac {
     /// What it cannot do, in words.
     pub fn new(config: &[u8]) -> Result<Self, String> {
         let mut decoder = Fdk::new(Transport::Raw);
-        decoder
-            .config_raw(config)
-            .map_err(|error| error.to_string())?;
-        Ok(Self {
-            decoder,
-            samples: vec![0; MOST_SAMPLES],
-        })
+        decoder.config_raw(config).map_err(|error| error.to_string())?;
+        Ok(Self { decoder, samples: vec![0; MOST_SAMPLES] })
     }
 
     /// Decodes a packet for the rate and the channels that come out; 0 where nothing does yet.
     pub fn listen(&mut self, packet: &[u8]) -> (u32, u16) {
-        let heard = self
-            .decoder
-            .fill(packet)
-            .and_then(|_| self.decoder.decode_frame(&mut self.samples));
+        let heard =
+            self.decoder.fill(packet).and_then(|_| self.decoder.decode_frame(&mut self.samples));
         let info = self.decoder.stream_info();
         match heard {
             Ok(()) => (
@@ -65,9 +58,7 @@ impl Decoder for FdkAac {
         let size = self.decoder.decoded_frame_size().min(MOST_SAMPLES);
         let found = usize::try_from(self.decoder.stream_info().numChannels).unwrap_or_default();
         if found != channels {
-            return Err(format!(
-                "a packet holds {found} channels, the headers say {channels}"
-            ));
+            return Err(format!("a packet holds {found} channels, the headers say {channels}"));
         }
         for frame in self.samples[..size].chunks_exact(channels) {
             for (channel, sample) in block.channels_mut().iter_mut().zip(frame) {

@@ -56,10 +56,7 @@ pub fn decode_ima(bytes: &[u8], block: &mut Block) {
     let mut states = Vec::with_capacity(channels);
     for header in bytes.chunks_exact(4).take(channels) {
         let value = le16(header, 0).unwrap_or_default().cast_signed();
-        states.push(Ima {
-            value: value.into(),
-            index: i32::from(header[2]).min(88),
-        });
+        states.push(Ima { value: value.into(), index: i32::from(header[2]).min(88) });
     }
     if states.len() < channels {
         return;
@@ -77,20 +74,12 @@ pub fn decode_ima(bytes: &[u8], block: &mut Block) {
 }
 
 /// How the step of Microsoft's ADPCM moves, in 256ths.
-const MS_MOVES: [i32; 16] = [
-    230, 230, 230, 230, 307, 409, 512, 614, 768, 614, 512, 409, 307, 230, 230, 230,
-];
+const MS_MOVES: [i32; 16] =
+    [230, 230, 230, 230, 307, 409, 512, 614, 768, 614, 512, 409, 307, 230, 230, 230];
 
 /// The seven pairs of coefficients that every decoder knows, in 256ths.
-pub const MS_COEFFICIENTS: [(i16, i16); 7] = [
-    (256, 0),
-    (512, -256),
-    (0, 0),
-    (192, 64),
-    (240, 0),
-    (460, -208),
-    (392, -232),
-];
+pub const MS_COEFFICIENTS: [(i16, i16); 7] =
+    [(256, 0), (512, -256), (0, 0), (192, 64), (240, 0), (460, -208), (392, -232)];
 
 /// How many frames a block of so many bytes holds: two in its header, then two a byte.
 pub fn ms_frames(bytes: u64, channels: u64) -> u64 {
@@ -131,10 +120,7 @@ pub fn decode_ms(bytes: &[u8], coefficients: &[(i16, i16)], block: &mut Block) {
     };
     let mut states: Vec<Ms> = (0..channels)
         .map(|channel| {
-            let pair = coefficients
-                .get(usize::from(bytes[channel]))
-                .copied()
-                .unwrap_or((256, 0));
+            let pair = coefficients.get(usize::from(bytes[channel])).copied().unwrap_or((256, 0));
             Ms {
                 coefficients: (pair.0.into(), pair.1.into()),
                 step: word(0, channel),
@@ -146,9 +132,7 @@ pub fn decode_ms(bytes: &[u8], coefficients: &[(i16, i16)], block: &mut Block) {
         channel.push(f64::from(state.last[1]) / 32_768.0);
         channel.push(f64::from(state.last[0]) / 32_768.0);
     }
-    let codes = bytes[7 * channels..]
-        .iter()
-        .flat_map(|byte| [byte >> 4, byte & 15]);
+    let codes = bytes[7 * channels..].iter().flat_map(|byte| [byte >> 4, byte & 15]);
     let mut turn = 0;
     for code in codes {
         let sample = states[turn].next(code);
@@ -169,10 +153,8 @@ mod tests {
         let bytes = [100, 0, 10, 0, 0xC7, 0x80, 0, 0];
         let mut block = Block::new(1);
         decode_ima(&bytes, &mut block);
-        let found: Vec<i32> = block.channels()[0]
-            .iter()
-            .map(|s| crate::num::int32(s * 32_768.0))
-            .collect();
+        let found: Vec<i32> =
+            block.channels()[0].iter().map(|s| crate::num::int32(s * 32_768.0)).collect();
         // Step 19, code 7: 2+19+9+4 up to 134; 41, code 12: 5+41 down to 88; 50, code 0: 6 up to 94;
         // 45, code 8: 5 down to 89; then code 0 with steps of 41, 37, 34, 31: up by 5, 4, 4, 3.
         assert_eq!(found, [100, 134, 88, 94, 89, 94, 98, 102, 105]);
@@ -184,15 +166,10 @@ mod tests {
         let bytes = [0, 16, 0, 100, 0, 50, 0, 0x1F, 0x80];
         let mut block = Block::new(1);
         decode_ms(&bytes, &MS_COEFFICIENTS, &mut block);
-        let found: Vec<i32> = block.channels()[0]
-            .iter()
-            .map(|s| crate::num::int32(s * 32_768.0))
-            .collect();
+        let found: Vec<i32> =
+            block.channels()[0].iter().map(|s| crate::num::int32(s * 32_768.0)).collect();
         // 1: 100+16; 15 is -1: 116-16; 8 is -8: 100-128, the step grows to 48; 0: the same again.
         assert_eq!(found, [50, 100, 116, 100, -28, -28]);
-        assert_eq!(
-            (ms_frames(9, 1), ima_frames(256, 1), ima_frames(3, 1)),
-            (6, 505, 0)
-        );
+        assert_eq!((ms_frames(9, 1), ima_frames(256, 1), ima_frames(3, 1)), (6, 505, 0));
     }
 }

@@ -12,11 +12,7 @@ pub fn from_a_law(byte: u8) -> i16 {
         _ => (16 * step + 264) << (segment - 1),
     };
     // A set sign bit is positive.
-    if code & 0x80 == 0 {
-        -magnitude
-    } else {
-        magnitude
-    }
+    if code & 0x80 == 0 { -magnitude } else { magnitude }
 }
 
 /// Mu-law, table 2: all bits inverted; the value is that of a 14-bit code less the bias of 33, scaled
@@ -25,11 +21,7 @@ pub fn from_mu_law(byte: u8) -> i16 {
     let code = !byte;
     let (segment, step) = (code >> 4 & 7, i16::from(code & 15));
     let magnitude = ((8 * step + 132) << segment) - 132;
-    if code & 0x80 == 0 {
-        magnitude
-    } else {
-        -magnitude
-    }
+    if code & 0x80 == 0 { magnitude } else { -magnitude }
 }
 
 /// Decodes interleaved frames into `block`, whose channels set the number of channels.

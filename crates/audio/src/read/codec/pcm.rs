@@ -9,21 +9,17 @@ use crate::spec::{ByteOrder, Codec};
 pub fn decode(codec: Codec, order: ByteOrder, bytes: &[u8], block: &mut Block) {
     let big = order == ByteOrder::Big;
     match codec {
-        Codec::Pcm8 if big => spread(bytes, block, big, |b| {
-            f64::from(i8::from_be_bytes(b)) / 128.0
-        }),
-        Codec::Pcm8 => spread(bytes, block, big, |[b]: [u8; 1]| {
-            (f64::from(b) - 128.0) / 128.0
-        }),
-        Codec::Pcm16 => spread(bytes, block, big, |b| {
-            f64::from(i16::from_le_bytes(b)) / 32_768.0
-        }),
+        Codec::Pcm8 if big => {
+            spread(bytes, block, big, |b| f64::from(i8::from_be_bytes(b)) / 128.0)
+        }
+        Codec::Pcm8 => spread(bytes, block, big, |[b]: [u8; 1]| (f64::from(b) - 128.0) / 128.0),
+        Codec::Pcm16 => spread(bytes, block, big, |b| f64::from(i16::from_le_bytes(b)) / 32_768.0),
         Codec::Pcm24 => spread(bytes, block, big, |[a, b, c]| {
             f64::from(i32::from_le_bytes([0, a, b, c])) / 2_147_483_648.0
         }),
-        Codec::Pcm32 => spread(bytes, block, big, |b| {
-            f64::from(i32::from_le_bytes(b)) / 2_147_483_648.0
-        }),
+        Codec::Pcm32 => {
+            spread(bytes, block, big, |b| f64::from(i32::from_le_bytes(b)) / 2_147_483_648.0)
+        }
         Codec::F32 => spread(bytes, block, big, |b| f64::from(f32::from_le_bytes(b))),
         Codec::F64 => spread(bytes, block, big, f64::from_le_bytes),
         _ => block.channels_mut().iter_mut().for_each(|c| c.fill(0.0)),

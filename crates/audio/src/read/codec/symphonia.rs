@@ -86,20 +86,14 @@ impl Symphonia {
             id::CODEC_ID_FLAC => boxed(FlacDecoder::try_new(parameters, &options)),
             _ => boxed(PcmDecoder::try_new(parameters, &options)),
         };
-        Ok(Self {
-            decoder: decoder.map_err(|error| error.to_string())?,
-            planes: Vec::new(),
-        })
+        Ok(Self { decoder: decoder.map_err(|error| error.to_string())?, planes: Vec::new() })
     }
 }
 
 impl Decoder for Symphonia {
     fn decode(&mut self, packet: &[u8], block: &mut Block) -> Result<(), String> {
         let packet = PacketRef::new(0, Timestamp::from(0), Duration::from(0u32), packet);
-        let decoded = self
-            .decoder
-            .decode_ref(&packet)
-            .map_err(|e| e.to_string())?;
+        let decoded = self.decoder.decode_ref(&packet).map_err(|e| e.to_string())?;
         let wanted = block.channels().len();
         if decoded.num_planes() != wanted {
             return Err(format!(
@@ -134,13 +128,7 @@ impl TrackPackets {
         path: &Path,
         format: &'static str,
     ) -> Self {
-        Self {
-            reader,
-            track,
-            path: path.to_owned(),
-            format,
-            cut: false,
-        }
+        Self { reader, track, path: path.to_owned(), format, cut: false }
     }
 }
 

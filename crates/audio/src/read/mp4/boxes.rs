@@ -31,10 +31,7 @@ pub fn boxes(bytes: &[u8]) -> Vec<Box4<'_>> {
             break;
         }
         let end = length.min(rest.len());
-        all.push(Box4 {
-            kind,
-            contents: rest.get(head..end).unwrap_or_default(),
-        });
+        all.push(Box4 { kind, contents: rest.get(head..end).unwrap_or_default() });
         rest = &rest[end..];
     }
     all
@@ -42,10 +39,7 @@ pub fn boxes(bytes: &[u8]) -> Vec<Box4<'_>> {
 
 /// The first box of this type.
 pub fn find<'a>(bytes: &'a [u8], kind: &[u8; 4]) -> Option<&'a [u8]> {
-    boxes(bytes)
-        .iter()
-        .find(|b| &b.kind == kind)
-        .map(|b| b.contents)
+    boxes(bytes).iter().find(|b| &b.kind == kind).map(|b| b.contents)
 }
 
 /// The first box at the end of a path of types.

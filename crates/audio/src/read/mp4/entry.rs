@@ -73,9 +73,7 @@ pub const RATES: [u32; 13] = [
 pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
     let bad = |what: &str| (false, what.to_owned());
     let all = boxes(stsd.get(8..).unwrap_or_default());
-    let entry = all
-        .first()
-        .ok_or_else(|| bad("its sound track has no sample description"))?;
+    let entry = all.first().ok_or_else(|| bad("its sound track has no sample description"))?;
     let bytes = entry.contents;
     let half =
         |at: usize| be16(bytes, at).ok_or_else(|| bad("its sample description is too short"));
@@ -91,12 +89,8 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
     if version == 2 {
         let seconds = f64::from_bits(super::super::bytes::be64(bytes, 32).unwrap_or_default());
         rate = u32::try_from(crate::num::rounded(seconds)).unwrap_or(0);
-        channels = be32(bytes, 40)
-            .and_then(|n| u16::try_from(n).ok())
-            .unwrap_or(0);
-        bits = be32(bytes, 48)
-            .and_then(|n| u16::try_from(n).ok())
-            .unwrap_or(0);
+        channels = be32(bytes, 40).and_then(|n| u16::try_from(n).ok()).unwrap_or(0);
+        bits = be32(bytes, 48).and_then(|n| u16::try_from(n).ok()).unwrap_or(0);
     }
     rest = rest.min(bytes.len());
     let inner = &bytes[rest..];
@@ -111,12 +105,8 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
     let coded = match &entry.kind {
         b"mp4a" => esds(within(b"esds").ok_or_else(|| bad("its AAC lacks \"esds\""))?),
         b"alac" => {
-            let config = within(b"alac")
-                .and_then(|b| b.get(4..28))
-                .map(<[u8]>::to_vec);
-            config
-                .map(Coded::Alac)
-                .ok_or_else(|| bad("its ALAC lacks a configuration"))
+            let config = within(b"alac").and_then(|b| b.get(4..28)).map(<[u8]>::to_vec);
+            config.map(Coded::Alac).ok_or_else(|| bad("its ALAC lacks a configuration"))
         }
         b".mp3" => Ok(Coded::Mp3),
         b"sowt" => plain(pcm(bits).unwrap_or(Codec::Pcm16), ByteOrder::Little),
@@ -137,12 +127,7 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
             },
         )),
     }?;
-    Ok(Entry {
-        coded,
-        rate,
-        channels,
-        bits,
-    })
+    Ok(Entry { coded, rate, channels, bits })
 }
 
 fn pcm(bits: u16) -> Option<Codec> {
@@ -157,11 +142,7 @@ fn pcm(bits: u16) -> Option<Codec> {
 
 /// QuickTime's flags: 1 floating point, 2 big-endian.
 fn lpcm(bits: u16, flags: u32) -> Result<Coded, (bool, String)> {
-    let order = if flags & 2 == 0 {
-        ByteOrder::Little
-    } else {
-        ByteOrder::Big
-    };
+    let order = if flags & 2 == 0 { ByteOrder::Little } else { ByteOrder::Big };
     let codec = match (flags & 1, bits) {
         (1, 32) => Some(Codec::F32),
         (1, 64) => Some(Codec::F64),
@@ -188,10 +169,7 @@ fn esds(bytes: &[u8]) -> Result<Coded, (bool, String)> {
     match *decoder.first().ok_or_else(bad)? {
         // MPEG-4 AAC, and MPEG-2's profiles.
         0x40 | 0x66..=0x68 => {
-            let config = decoder
-                .get(13..)
-                .and_then(|rest| descriptor(rest, 5))
-                .ok_or_else(bad)?;
+            let config = decoder.get(13..).and_then(|rest| descriptor(rest, 5)).ok_or_else(bad)?;
             AacConfig::parse(config).map(Coded::Aac).ok_or_else(bad)
         }
         0x69 | 0x6B => Ok(Coded::Mp3),
@@ -253,14 +231,7 @@ impl AacConfig {
             n @ 0..=6 => u16::try_from(n).ok()?,
             _ => return None,
         };
-        Some(Self {
-            bytes: bytes.to_vec(),
-            object,
-            rate: core,
-            channels,
-            replicated,
-            short,
-        })
+        Some(Self { bytes: bytes.to_vec(), object, rate: core, channels, replicated, short })
     }
 }
 
@@ -277,10 +248,7 @@ mod tests {
             (2, 44_100, 2, false)
         );
         let wide = AacConfig::parse(&[0x2B, 0x11, 0x88, 0x00]).unwrap();
-        assert_eq!(
-            (wide.object, wide.rate, wide.channels, wide.replicated),
-            (2, 24_000, 2, true)
-        );
+        assert_eq!((wide.object, wide.rate, wide.channels, wide.replicated), (2, 24_000, 2, true));
         assert_eq!(AacConfig::parse(&[0x12]), None);
     }
 }

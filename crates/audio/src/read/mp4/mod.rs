@@ -52,11 +52,8 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
     if fragmented {
         return Err(bytes.unsupported("fragmented MPEG-4".to_owned()));
     }
-    let tracks: Vec<&[u8]> = boxes(&moov)
-        .iter()
-        .filter(|b| &b.kind == b"trak")
-        .map(|b| b.contents)
-        .collect();
+    let tracks: Vec<&[u8]> =
+        boxes(&moov).iter().filter(|b| &b.kind == b"trak").map(|b| b.contents).collect();
     let is = |track: &[u8], kind: &[u8]| {
         find_path(track, &[b"mdia", b"hdlr"]).and_then(|hdlr| hdlr.get(8..12)) == Some(kind)
     };
@@ -73,9 +70,7 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
         false => malformed(what),
     })?;
     let clock = clock(find_path(track, &[b"mdia", b"mdhd"]).ok_or_else(|| lacks("mdhd"))?);
-    let clock = clock
-        .filter(|clock| *clock > 0)
-        .ok_or_else(|| lacks("mdhd"))?;
+    let clock = clock.filter(|clock| *clock > 0).ok_or_else(|| lacks("mdhd"))?;
     let tables = Arc::new(Tables::parse(stbl, bytes.length()).map_err(malformed)?);
     let length = bytes.length();
     let whole = count(
@@ -87,10 +82,7 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
     let mut notes = Vec::new();
     let sound = sound_of(&entry, &tables, &mut bytes)?;
     let frames_of = |ticks: u64| scaled(ticks, sound.rate.hertz().into(), clock.into());
-    let movie_clock = find(&moov, b"mvhd")
-        .and_then(self::clock)
-        .unwrap_or(clock)
-        .max(1);
+    let movie_clock = find(&moov, b"mvhd").and_then(self::clock).unwrap_or(clock).max(1);
     let udta = find(&moov, b"udta").unwrap_or_default();
     let texts = texts::read(udta);
     let edit = edit(track, &mut notes);
@@ -206,10 +198,7 @@ fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
     let stated = size(be32(elst, 4)?.into()).min(1 << 16);
     let entry = |n: usize| {
         let (length, start) = match wide {
-            true => (
-                be64(elst, 8 + 20 * n)?,
-                be64(elst, 16 + 20 * n)?.cast_signed(),
-            ),
+            true => (be64(elst, 8 + 20 * n)?, be64(elst, 16 + 20 * n)?.cast_signed()),
             false => {
                 let start = be32(elst, 12 + 12 * n)?.cast_signed();
                 (be32(elst, 8 + 12 * n)?.into(), i64::from(start))
@@ -218,9 +207,8 @@ fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
         Some((start, length))
     };
     let all: Vec<_> = (0..stated).map_while(entry).collect();
-    let mut played = all
-        .iter()
-        .filter_map(|&(start, length)| Some((u64::try_from(start).ok()?, length)));
+    let mut played =
+        all.iter().filter_map(|&(start, length)| Some((u64::try_from(start).ok()?, length)));
     let first = played.next()?;
     if played.next().is_some() {
         notes.push(Note::LeftAside {
@@ -235,10 +223,7 @@ struct Sound {
     encoding: Encoding,
     rate: SampleRate,
     channels: Channels,
-    #[cfg_attr(
-        not(feature = "aac"),
-        expect(dead_code, reason = "there is one decoder then")
-    )]
+    #[cfg_attr(not(feature = "aac"), expect(dead_code, reason = "there is one decoder then"))]
     fdk: bool,
 }
 
@@ -251,11 +236,7 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Resul
         }
         Coded::Alac(config) => {
             let bits = config.get(5).copied().unwrap_or(16);
-            let codec = if bits <= 16 {
-                Codec::Alac16
-            } else {
-                Codec::Alac24
-            };
+            let codec = if bits <= 16 { Codec::Alac16 } else { Codec::Alac24 };
             if !matches!(bits, 16 | 20 | 24) {
                 return Err(bytes.unsupported(format!("ALAC of {bits} bits")));
             }
@@ -265,10 +246,7 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Resul
         Coded::Mp3 => (plain(Codec::Mp3), entry.rate, entry.channels, false),
         Coded::Plain(codec, order) => {
             let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
-            let encoding = Encoding {
-                order: wide.then_some(*order),
-                ..plain(*codec)
-            };
+            let encoding = Encoding { order: wide.then_some(*order), ..plain(*codec) };
             (encoding, entry.rate, entry.channels, false)
         }
     };
@@ -280,12 +258,7 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Resul
         n => Channels::new(n),
     };
     let channels = channels.ok_or_else(|| bytes.malformed("it has no channels, or too many", 0))?;
-    Ok(Sound {
-        encoding,
-        rate,
-        channels,
-        fdk,
-    })
+    Ok(Sound { encoding, rate, channels, fdk })
 }
 
 /// Rate, channels, and whether the FDK library decodes it. Low rates are listened to first: spectral
@@ -296,11 +269,7 @@ fn aac(
     tables: &Arc<Tables>,
     bytes: &mut Bytes<'_>,
 ) -> Result<(u32, u16, bool)> {
-    let channels = if config.channels == 0 {
-        entry.channels
-    } else {
-        config.channels
-    };
+    let channels = if config.channels == 0 { entry.channels } else { config.channels };
     let simple = config.object == 2
         && !config.replicated
         && !config.short
@@ -357,9 +326,7 @@ impl Body for Track {
             }),
         };
         let packets = self.packets(file, path)?;
-        Ok(Box::new(Decoded::new(
-            packets, decoder, path, facts, self.skip,
-        )))
+        Ok(Box::new(Decoded::new(packets, decoder, path, facts, self.skip)))
     }
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {

@@ -28,22 +28,16 @@ impl Tables {
     pub fn parse(stbl: &[u8], file_bytes: u64) -> Result<Self, String> {
         let missing = |name: &str| format!("its sample table lacks \"{name}\"");
         let stsz = find(stbl, b"stsz").ok_or_else(|| missing("stsz"))?;
-        let (equal, stated) = be32(stsz, 4)
-            .zip(be32(stsz, 8))
-            .ok_or_else(|| missing("stsz"))?;
+        let (equal, stated) = be32(stsz, 4).zip(be32(stsz, 8)).ok_or_else(|| missing("stsz"))?;
         let sizes = match equal {
             0 => Sizes::Each(words(stsz, 12, stated)),
-            bytes => Sizes::Equal {
-                bytes,
-                count: u64::from(stated).min(file_bytes / u64::from(bytes)),
-            },
+            bytes => {
+                Sizes::Equal { bytes, count: u64::from(stated).min(file_bytes / u64::from(bytes)) }
+            }
         };
         let stsc = find(stbl, b"stsc").ok_or_else(|| missing("stsc"))?;
         let entries = words(stsc, 8, be32(stsc, 4).unwrap_or(0).saturating_mul(3));
-        let runs = entries
-            .chunks_exact(3)
-            .map(|run| (run[0], run[1]))
-            .collect();
+        let runs = entries.chunks_exact(3).map(|run| (run[0], run[1])).collect();
         let chunks = match (find(stbl, b"stco"), find(stbl, b"co64")) {
             (Some(stco), _) => {
                 let stated = be32(stco, 4).unwrap_or(0);
@@ -58,16 +52,8 @@ impl Tables {
         };
         let stts = find(stbl, b"stts").ok_or_else(|| missing("stts"))?;
         let entries = words(stts, 8, be32(stts, 4).unwrap_or(0).saturating_mul(2));
-        let durations = entries
-            .chunks_exact(2)
-            .map(|run| (run[0], run[1]))
-            .collect();
-        Ok(Self {
-            sizes,
-            runs,
-            chunks,
-            durations,
-        })
+        let durations = entries.chunks_exact(2).map(|run| (run[0], run[1])).collect();
+        Ok(Self { sizes, runs, chunks, durations })
     }
 
     /// How many packets there are.
@@ -96,23 +82,14 @@ impl Tables {
 
     /// The place of every packet, in order.
     pub fn places(self: Arc<Self>) -> Places {
-        Places {
-            tables: self,
-            packet: 0,
-            chunk: 0,
-            in_chunk: 0,
-            run: 0,
-            offset: None,
-        }
+        Places { tables: self, packet: 0, chunk: 0, in_chunk: 0, run: 0, offset: None }
     }
 }
 
 /// As many words as are stated and there.
 fn words(bytes: &[u8], at: usize, stated: u32) -> Vec<u32> {
     let all = bytes.get(at..).unwrap_or_default().chunks_exact(4);
-    all.take(size(stated.into()))
-        .filter_map(|b| be32(b, 0))
-        .collect()
+    all.take(size(stated.into())).filter_map(|b| be32(b, 0)).collect()
 }
 
 /// Offsets and sizes of packets.

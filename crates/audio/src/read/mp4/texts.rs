@@ -49,10 +49,8 @@ pub fn read(udta: &[u8]) -> Texts {
 
 /// Four hexadecimal words at least: 0, frames before, frames behind, frames between.
 fn gapless(text: &str) -> Option<(u64, u64)> {
-    let words: Vec<u64> = text
-        .split_whitespace()
-        .map_while(|word| u64::from_str_radix(word, 16).ok())
-        .collect();
+    let words: Vec<u64> =
+        text.split_whitespace().map_while(|word| u64::from_str_radix(word, 16).ok()).collect();
     match words.as_slice() {
         &[_, delay, _, frames, ..] if frames > 0 => Some((delay, frames)),
         _ => None,

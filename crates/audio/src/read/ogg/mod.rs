@@ -27,15 +27,8 @@ use vorbis::{Lengths, VorbisHeaders};
 /// The codec of a stream, with its headers.
 #[derive(Debug, Clone)]
 enum Kind {
-    Vorbis {
-        identification: Vec<u8>,
-        setup: Vec<u8>,
-        headers: VorbisHeaders,
-    },
-    Opus {
-        mapping: Mapping,
-        delay: u64,
-    },
+    Vorbis { identification: Vec<u8>, setup: Vec<u8>, headers: VorbisHeaders },
+    Opus { mapping: Mapping, delay: u64 },
 }
 
 /// One stream of a file.
@@ -58,39 +51,25 @@ const NAMED: &[(&[u8], &str)] = &[
 
 /// Reads the headers of the first stream that can be decoded, and the last page.
 pub(super) fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
-    let malformed = |what: String| Error::Malformed {
-        path: path.to_owned(),
-        format: "Ogg",
-        what,
-        offset: 0,
-    };
-    let read = |source| Error::Read {
-        path: path.to_owned(),
-        source,
-    };
+    let malformed =
+        |what: String| Error::Malformed { path: path.to_owned(), format: "Ogg", what, offset: 0 };
+    let read = |source| Error::Read { path: path.to_owned(), source };
     let length = file.seek(SeekFrom::End(0)).map_err(read)?;
     let again = || file.again().map_err(read);
     let mut pages = Pages::new(again()?, path, 0)?;
     let mut firsts: Vec<Page> = Vec::new();
-    while let Some(page) = pages
-        .next_page()?
-        .filter(|page| page.first && firsts.len() < 64)
-    {
+    while let Some(page) = pages.next_page()?.filter(|page| page.first && firsts.len() < 64) {
         firsts.push(page);
     }
     let known = firsts.iter().find(|page| is_known(&page.body));
     let Some(first) = known else {
-        let begin = firsts
-            .first()
-            .map(|page| page.body.as_slice())
-            .unwrap_or_default();
+        let begin = firsts.first().map(|page| page.body.as_slice()).unwrap_or_default();
         let named = NAMED.iter().find(|row| begin.starts_with(row.0));
         return Err(match (named, firsts.is_empty()) {
             (_, true) => malformed("it holds no whole page".to_owned()),
-            (Some((_, name)), _) => Error::Unsupported {
-                path: path.to_owned(),
-                what: (*name).to_owned(),
-            },
+            (Some((_, name)), _) => {
+                Error::Unsupported { path: path.to_owned(), what: (*name).to_owned() }
+            }
             (None, _) => Error::Unsupported {
                 path: path.to_owned(),
                 what: "Ogg with a stream of an unknown kind".to_owned(),
@@ -118,11 +97,7 @@ pub(super) fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Open
             rate: headers.rate,
             channels: named_layout(headers.channels.count().into()),
         };
-        let kind = Kind::Vorbis {
-            identification: head,
-            setup,
-            headers,
-        };
+        let kind = Kind::Vorbis { identification: head, setup, headers };
         (kind, format, 3)
     };
     let mut tags = texts_of(&texts);
@@ -158,12 +133,7 @@ pub(super) fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Open
         notes,
         ..Facts::new(format, length)
     };
-    let body = OggStream {
-        kind,
-        serial,
-        headers,
-        skip,
-    };
+    let body = OggStream { kind, serial, headers, skip };
     Ok(Opened::new(facts, body))
 }
 
@@ -177,10 +147,7 @@ fn named_layout(count: usize) -> Channels {
         4 => Channels::of(Layout::Quad),
         6 => Channels::of(Layout::Surround51),
         8 => Channels::of(Layout::Surround71),
-        n => u16::try_from(n)
-            .ok()
-            .and_then(Channels::new)
-            .unwrap_or(Channels::MONO),
+        n => u16::try_from(n).ok().and_then(Channels::new).unwrap_or(Channels::MONO),
     }
 }
 
@@ -194,9 +161,7 @@ fn opus_format(channels: Channels) -> Format {
 }
 
 fn texts_of(packet: &[u8]) -> Vec<Tag> {
-    let bytes = packet
-        .strip_prefix(b"\x03vorbis")
-        .or_else(|| packet.strip_prefix(b"OpusTags"));
+    let bytes = packet.strip_prefix(b"\x03vorbis").or_else(|| packet.strip_prefix(b"OpusTags"));
     comments::parse(bytes.unwrap_or_default())
 }
 
@@ -238,18 +203,10 @@ impl Body for OggStream {
             offset: 0,
         };
         let decoder: Box<dyn Decoder> = match &self.kind {
-            Kind::Vorbis {
-                identification,
-                setup,
-                headers,
-            } if headers.channels.count() > 2 => {
+            Kind::Vorbis { identification, setup, headers } if headers.channels.count() > 2 => {
                 Box::new(Surround::new(identification, setup).map_err(broken)?)
             }
-            Kind::Vorbis {
-                identification,
-                setup,
-                ..
-            } => {
+            Kind::Vorbis { identification, setup, .. } => {
                 let setup = Setup::Vorbis(identification.clone(), setup.clone());
                 Box::new(Symphonia::new(setup).map_err(broken)?)
             }
@@ -262,26 +219,16 @@ impl Body for OggStream {
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let pages = Pages::new(file, path, 0)?;
-        Ok(Box::new(StreamPackets::new(
-            pages,
-            self.serial,
-            self.headers,
-        )))
+        Ok(Box::new(StreamPackets::new(pages, self.serial, self.headers)))
     }
 
     fn stream(&self) -> Stream {
         let headers = match &self.kind {
-            Kind::Vorbis {
-                identification,
-                setup,
-                ..
-            } => vec![identification.clone(), setup.clone()],
+            Kind::Vorbis { identification, setup, .. } => {
+                vec![identification.clone(), setup.clone()]
+            }
             Kind::Opus { .. } => Vec::new(),
         };
-        Stream {
-            headers,
-            delay: self.skip,
-            ..Stream::default()
-        }
+        Stream { headers, delay: self.skip, ..Stream::default() }
     }
 }

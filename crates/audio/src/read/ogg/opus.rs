@@ -17,18 +17,14 @@ pub fn head(bytes: &[u8]) -> Result<(Mapping, u64), String> {
     let (streams, coupled, channels) = match byte(18)? {
         0 if count == 1 || count == 2 => (1, count - 1, (0..count).collect()),
         0 => {
-            return Err(format!(
-                "its Opus header says {count} channels for one stream"
-            ));
+            return Err(format!("its Opus header says {count} channels for one stream"));
         }
         _ => {
             let table = bytes.get(21..21 + usize::from(count)).ok_or_else(short)?;
             (byte(19)?, byte(20)?, table.to_vec())
         }
     };
-    let decoded = streams
-        .checked_add(coupled)
-        .filter(|_| streams > 0 && coupled <= streams);
+    let decoded = streams.checked_add(coupled).filter(|_| streams > 0 && coupled <= streams);
     let sound = |entry: &u8| *entry == 255 || decoded.is_some_and(|n| *entry < n);
     if count == 0 || count > 8 || decoded.is_none() || !channels.iter().all(sound) {
         return Err("its Opus header maps channels that there are not".to_owned());
@@ -36,12 +32,7 @@ pub fn head(bytes: &[u8]) -> Result<(Mapping, u64), String> {
     // RFC 7845, 5.1.1.2: channels in the order of Vorbis.
     let order = crate::spec::vorbis_order(count.into());
     let channels = order.iter().map(|&at| channels[at]).collect();
-    let mapping = Mapping {
-        streams,
-        coupled,
-        channels,
-        gain,
-    };
+    let mapping = Mapping { streams, coupled, channels, gain };
     Ok((mapping, delay))
 }
 

@@ -85,10 +85,7 @@ impl Pages {
     /// From `offset` on.
     pub fn new(mut file: Handle, path: &Path, offset: u64) -> Result<Self> {
         file.seek(SeekFrom::Start(offset))
-            .map_err(|source| Error::Read {
-                path: path.to_owned(),
-                source,
-            })?;
+            .map_err(|source| Error::Read { path: path.to_owned(), source })?;
         Ok(Self {
             file: BufReader::with_capacity(LARGEST, file),
             path: path.to_owned(),
@@ -114,12 +111,8 @@ impl Pages {
                 Some(position) => self.at += position + 1,
                 None if self.ended => return Ok(None),
                 None => {
-                    self.at = self
-                        .buffer
-                        .len()
-                        .saturating_sub(3)
-                        .max(self.at + 1)
-                        .min(self.buffer.len())
+                    self.at =
+                        self.buffer.len().saturating_sub(3).max(self.at + 1).min(self.buffer.len())
                 }
             }
         }
@@ -131,10 +124,7 @@ impl Pages {
         let held = self.buffer.len();
         self.buffer.resize(held + 2 * LARGEST, 0);
         let filled = fill(&mut Read::by_ref(&mut self.file), &mut self.buffer[held..]);
-        let filled = filled.map_err(|source| Error::Read {
-            path: self.path.clone(),
-            source,
-        })?;
+        let filled = filled.map_err(|source| Error::Read { path: self.path.clone(), source })?;
         self.buffer.truncate(held + filled);
         self.ended = filled == 0;
         Ok(())
@@ -179,11 +169,7 @@ impl Assembler {
             if length < 255 {
                 let bytes = std::mem::take(&mut self.part);
                 if !std::mem::take(&mut headless) {
-                    self.ready.push_back(Packet {
-                        bytes,
-                        granule: None,
-                        last: false,
-                    });
+                    self.ready.push_back(Packet { bytes, granule: None, last: false });
                 }
             }
         }
@@ -211,12 +197,7 @@ pub struct StreamPackets {
 impl StreamPackets {
     /// Those of stream `serial`, without the first `skip`.
     pub fn new(pages: Pages, serial: u32, skip: usize) -> Self {
-        Self {
-            pages,
-            serial,
-            assembler: Assembler::default(),
-            skip,
-        }
+        Self { pages, serial, assembler: Assembler::default(), skip }
     }
 
     /// The next packet.
@@ -255,15 +236,10 @@ pub fn last_page(file: &mut Handle, path: &Path, length: u64, serial: u32) -> Re
     let mut back = count(2 * LARGEST);
     loop {
         let from = length.saturating_sub(back);
-        let wrap = |source| Error::Read {
-            path: path.to_owned(),
-            source,
-        };
+        let wrap = |source| Error::Read { path: path.to_owned(), source };
         file.seek(SeekFrom::Start(from)).map_err(wrap)?;
         let mut tail = Vec::new();
-        Read::take(&mut *file, back)
-            .read_to_end(&mut tail)
-            .map_err(wrap)?;
+        Read::take(&mut *file, back).read_to_end(&mut tail).map_err(wrap)?;
         let starts = (0..tail.len().saturating_sub(HEAD)).rev();
         let found = starts
             .filter(|&at| tail[at..].starts_with(b"OggS"))
@@ -277,7 +253,4 @@ pub fn last_page(file: &mut Handle, path: &Path, length: u64, serial: u32) -> Re
     }
 }
 
-const _: () = assert!(
-    LARGEST == 65_307,
-    "RFC 3533, 6: a page has 65,307 bytes at most"
-);
+const _: () = assert!(LARGEST == 65_307, "RFC 3533, 6: a page has 65,307 bytes at most");

@@ -63,15 +63,11 @@ impl VorbisHeaders {
     pub fn parse(identification: &[u8], setup: &[u8]) -> Result<Self, String> {
         let mut headers = Self::identification(identification)
             .ok_or_else(|| "its identification header is not sound".to_owned())?;
-        let mut bits = Bits {
-            bytes: setup,
-            at: 0,
-        };
+        let mut bits = Bits { bytes: setup, at: 0 };
         let start = bits.take(8) == Some(5) && setup.get(1..7) == Some(b"vorbis");
         bits.at = 56;
-        let modes = start
-            .then(|| modes(&mut bits, usize::from(headers.channels.count())))
-            .flatten();
+        let modes =
+            start.then(|| modes(&mut bits, usize::from(headers.channels.count()))).flatten();
         headers.modes = modes.ok_or_else(|| "its setup header is not sound".to_owned())?;
         Ok(headers)
     }
@@ -96,17 +92,12 @@ impl VorbisHeaders {
 
     /// The block length of an audio packet; `None` where it is none (section 4.3.1).
     pub fn block(&self, packet: &[u8]) -> Option<u64> {
-        let mut bits = Bits {
-            bytes: packet,
-            at: 0,
-        };
+        let mut bits = Bits { bytes: packet, at: 0 };
         if bits.flag()? {
             return None;
         }
         let mode = bits.count(ilog(self.modes.len() - 1))?;
-        self.modes
-            .get(mode)
-            .map(|&long| self.blocks[usize::from(long)])
+        self.modes.get(mode).map(|&long| self.blocks[usize::from(long)])
     }
 }
 
@@ -199,11 +190,7 @@ fn lookup_values(entries: usize, dimensions: usize) -> usize {
     let (mut low, mut high) = (0u64, count(entries) + 1);
     while high - low > 1 {
         let middle = u64::midpoint(low, high);
-        if fits(middle) {
-            low = middle
-        } else {
-            high = middle
-        }
+        if fits(middle) { low = middle } else { high = middle }
     }
     size(low)
 }
@@ -218,9 +205,8 @@ fn floor(bits: &mut Bits<'_>) -> Option<()> {
         }
         1 => {
             let partitions = bits.count(5)?;
-            let classes: Vec<usize> = (0..partitions)
-                .map(|_| bits.count(4))
-                .collect::<Option<_>>()?;
+            let classes: Vec<usize> =
+                (0..partitions).map(|_| bits.count(4)).collect::<Option<_>>()?;
             let most = classes.iter().max().map_or(0, |most| most + 1);
             let mut dimensions = Vec::new();
             for _ in 0..most {

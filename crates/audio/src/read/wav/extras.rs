@@ -95,10 +95,7 @@ impl Marks {
     pub fn loops(&self, frames: u64, notes: &mut Vec<Note>) -> Vec<Loop> {
         let mut loops = Vec::new();
         for stored in &self.loops {
-            let range = FrameRange {
-                start: stored.start.into(),
-                end: u64::from(stored.last) + 1,
-            };
+            let range = FrameRange { start: stored.start.into(), end: u64::from(stored.last) + 1 };
             if range.is_empty() || range.end > frames {
                 notes.push(Note::Corrected {
                     what: format!(
@@ -107,10 +104,7 @@ impl Marks {
                     ),
                 });
             } else {
-                loops.push(Loop {
-                    range,
-                    plays: stored.plays,
-                });
+                loops.push(Loop { range, plays: stored.plays });
             }
         }
         loops
@@ -129,9 +123,7 @@ impl Marks {
             .iter()
             .map(|&(id, frame)| Marker {
                 frame,
-                name: name_of(id)
-                    .map(|(_, name)| name.clone())
-                    .unwrap_or_default(),
+                name: name_of(id).map(|(_, name)| name.clone()).unwrap_or_default(),
             })
             .collect();
         markers.sort_by_key(|marker| marker.frame);

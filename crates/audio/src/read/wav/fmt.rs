@@ -54,9 +54,8 @@ const NAMED_TAGS: &[(u16, &str)] = &[
 ];
 
 /// The end of every GUID whose first two bytes are a plain tag (`KSDATAFORMAT_SUBTYPE_…`).
-const GUID_END: [u8; 14] = [
-    0x00, 0x00, 0x00, 0x00, 0x10, 0x00, 0x80, 0x00, 0x00, 0xAA, 0x00, 0x38, 0x9B, 0x71,
-];
+const GUID_END: [u8; 14] =
+    [0x00, 0x00, 0x00, 0x00, 0x10, 0x00, 0x80, 0x00, 0x00, 0xAA, 0x00, 0x38, 0x9B, 0x71];
 
 /// Channel masks that have a name; the surround channels may be stated as side or as back.
 const MASKS: &[(u32, Layout)] = &[
@@ -81,12 +80,8 @@ struct Fields {
 
 /// Reads the chunk's contents, which lie at `offset`.
 pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
-    let malformed = |what: String| Error::Malformed {
-        path: path.to_owned(),
-        format: "WAV",
-        what,
-        offset,
-    };
+    let malformed =
+        |what: String| Error::Malformed { path: path.to_owned(), format: "WAV", what, offset };
     let short = || malformed(format!("its \"fmt \" chunk has only {} bytes", bytes.len()));
     let half = |at: usize| match bytes.get(at..at + 2) {
         Some(&[a, b]) => Ok(u16::from_le_bytes([a, b])),
@@ -181,12 +176,8 @@ fn coding_of(
 
 /// Microsoft's ADPCM lists its coefficients; the seven that everybody knows where it does not.
 fn coefficients(bytes: &[u8]) -> Vec<(i16, i16)> {
-    let pair = |at: usize| {
-        Some((
-            le16(bytes, at)?.cast_signed(),
-            le16(bytes, at + 2)?.cast_signed(),
-        ))
-    };
+    let pair =
+        |at: usize| Some((le16(bytes, at)?.cast_signed(), le16(bytes, at + 2)?.cast_signed()));
     let stated = usize::from(le16(bytes, 20).unwrap_or_default()).min(256);
     let listed: Vec<_> = (0..stated).map_while(|n| pair(22 + 4 * n)).collect();
     match listed.len() {
@@ -236,10 +227,7 @@ fn codec_of(
     };
     let frame_bytes = sample_bytes * fields.channels;
     let corrected = (frame_bytes != fields.frame_bytes).then(|| {
-        format!(
-            "the header says {} bytes a frame; taken for {frame_bytes}",
-            fields.frame_bytes
-        )
+        format!("the header says {} bytes a frame; taken for {frame_bytes}", fields.frame_bytes)
     });
     Ok((codec, frame_bytes, corrected))
 }

@@ -51,12 +51,7 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
     let format = format.ok_or_else(|| walker.malformed("it has no \"fmt \" chunk", 12))?;
     let data = data.ok_or_else(|| walker.malformed("it has no \"data\" chunk", 12))?;
     let mut notes = walker.notes();
-    notes.extend(
-        format
-            .corrected
-            .clone()
-            .map(|what| Note::Corrected { what }),
-    );
+    notes.extend(format.corrected.clone().map(|what| Note::Corrected { what }));
     let (frames, plain) = samples(&format, &data, fact, &mut notes);
     // A `fact` chunk belongs to every encoding but integer PCM.
     let is_integer = matches!(format.encoding.codec.kind(), Kind::Integer(_));
@@ -139,10 +134,7 @@ fn samples(
         false => frames * unit,
     };
     if frames < promised {
-        notes.push(Note::Truncated {
-            promised,
-            held: frames,
-        });
+        notes.push(Note::Truncated { promised, held: frames });
     } else if !blocks && !data.held.is_multiple_of(unit) {
         let rest = data.held % unit;
         notes.push(Note::Corrected {

@@ -25,10 +25,7 @@ fn tones(parts: &[(f64, f64)], seconds: f64) -> Vec<f64> {
     let rate = f64::from(RATE);
     (0..(rate * seconds) as usize)
         .map(|i| {
-            parts
-                .iter()
-                .map(|(hertz, level)| level * (TAU * hertz * i as f64 / rate).sin())
-                .sum()
+            parts.iter().map(|(hertz, level)| level * (TAU * hertz * i as f64 / rate).sin()).sum()
         })
         .collect()
 }
@@ -47,10 +44,7 @@ fn no_true_peak_passes_the_ceiling() {
         .collect();
     for (name, clip) in [
         ("two tones", tones(&[(997.0, 0.9), (1_009.0, 0.9)], 1.0)),
-        (
-            "high tones",
-            tones(&[(11_025.3, 1.4), (15_000.0, 0.7)], 0.5),
-        ),
+        ("high tones", tones(&[(11_025.3, 1.4), (15_000.0, 0.7)], 0.5)),
         ("impulses", impulses),
         ("bursts", burst),
     ] {
@@ -58,15 +52,9 @@ fn no_true_peak_passes_the_ceiling() {
             let (out, done) = limit(clip.clone(), ceiling);
             let peak = true_peak(&out);
             assert_eq!(out.len(), clip.len(), "{name}");
-            assert!(
-                peak <= ceiling + 0.1,
-                "{name}: {peak:.3} dBTP over {ceiling}"
-            );
+            assert!(peak <= ceiling + 0.1, "{name}: {peak:.3} dBTP over {ceiling}");
             // It holds peaks, it does not crush them.
-            assert!(
-                peak > ceiling - 0.8,
-                "{name}: {peak:.3} dBTP under {ceiling}"
-            );
+            assert!(peak > ceiling - 0.8, "{name}: {peak:.3} dBTP under {ceiling}");
             assert!(done.most > 3.0 && done.frames > 0, "{name}: {done:?}");
         }
     }
@@ -92,15 +80,8 @@ fn the_gain_never_steps() {
         .map(|(i, s)| if i > 20_000 { s * 2.0 } else { s * 0.5 })
         .collect();
     let (out, _) = limit(clip.clone(), 0.0);
-    let gains: Vec<f64> = out
-        .iter()
-        .zip(&clip)
-        .filter(|(_, c)| c.abs() > 0.1)
-        .map(|(o, c)| o / c)
-        .collect();
-    let step = gains
-        .windows(2)
-        .map(|w| (w[1] - w[0]).abs())
-        .fold(0.0, f64::max);
+    let gains: Vec<f64> =
+        out.iter().zip(&clip).filter(|(_, c)| c.abs() > 0.1).map(|(o, c)| o / c).collect();
+    let step = gains.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0, f64::max);
     assert!(step < 0.06, "{step}");
 }

@@ -142,11 +142,7 @@ impl First {
             halvings *= 2;
         }
         let divisor = common_divisor(2, halvings);
-        Self {
-            down: halvings / divisor,
-            up: 2 / divisor,
-            alone,
-        }
+        Self { down: halvings / divisor, up: 2 / divisor, alone }
     }
 }
 

@@ -77,8 +77,5 @@ pub fn spectrum(period: f64) -> Vec<f64> {
     }
     let last = size(rounded((LAST * period / 2.0).floor()));
     let scale = 1.0 / bins[0].re;
-    bins[..=last.min(points / 2)]
-        .iter()
-        .map(|bin| bin.re * scale)
-        .collect()
+    bins[..=last.min(points / 2)].iter().map(|bin| bin.re * scale).collect()
 }

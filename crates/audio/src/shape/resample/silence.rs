@@ -12,10 +12,7 @@ pub struct SilentRuns {
 impl SilentRuns {
     /// `half` is half the filter's length, in frames that come in.
     pub fn new(half: usize) -> Self {
-        Self {
-            half,
-            runs: Vec::new(),
-        }
+        Self { half, runs: Vec::new() }
     }
 
     /// Looks through a window of frames. A run that is long enough covers one of every `half`

@@ -56,9 +56,7 @@ impl Spectral {
             .collect();
         let hop = blocks - 2 * guards;
         let [guard_in, guard_out] = [down, up].map(|term| size(guards * term));
-        let scratch = forward
-            .get_inplace_scratch_len()
-            .max(inverse.get_inplace_scratch_len());
+        let scratch = forward.get_inplace_scratch_len().max(inverse.get_inplace_scratch_len());
         Self {
             gains,
             guard_in,
@@ -114,11 +112,9 @@ impl Spectral {
         for (bin, (&re, &im)) in self.spectrum.iter_mut().zip(both) {
             *bin = Complex { re, im };
         }
-        self.forward
-            .process_with_scratch(&mut self.spectrum, &mut self.scratch);
+        self.forward.process_with_scratch(&mut self.spectrum, &mut self.scratch);
         self.fold();
-        self.inverse
-            .process_with_scratch(&mut self.folded, &mut self.scratch);
+        self.inverse.process_with_scratch(&mut self.folded, &mut self.scratch);
         let valid = &self.folded[self.guard_out..self.guard_out + self.hop_out];
         let (first, second) = out.split_at_mut(self.hop_out);
         for ((first, second), bin) in first.iter_mut().zip(second).zip(valid) {

@@ -12,9 +12,7 @@ fn convert(samples: Vec<f64>, from: u32, to: u32) -> Vec<f64> {
 fn sine(hertz: f64, rate: u32, seconds: f64) -> Vec<f64> {
     let rate = f64::from(rate);
     let n = (rate * seconds).round() as usize;
-    (0..n)
-        .map(|i| 0.5 * (TAU * hertz * i as f64 / rate).sin())
-        .collect()
+    (0..n).map(|i| 0.5 * (TAU * hertz * i as f64 / rate).sin()).collect()
 }
 
 /// Amplitude, delay in frames and what is left (rms, in dB of the tone) of a sine fitted by least
@@ -77,20 +75,14 @@ fn tones_in_the_passband_keep_level_place_and_purity() {
             );
             assert!(gain.abs() < 1e-5 && residue < -145.0, "{what}");
             // In frames of the lower rate, which is what 0.01 sample is meant of.
-            assert!(
-                delay.abs() * f64::from(from.min(to)) / f64::from(to) < 1e-4,
-                "{what}"
-            );
+            assert!(delay.abs() * f64::from(from.min(to)) / f64::from(to) < 1e-4, "{what}");
         }
     }
 }
 
 #[test]
 fn tones_beyond_the_band_are_gone() {
-    for &(from, to) in PAIRS
-        .iter()
-        .filter(|(from, to)| f64::from(*from) > 1.1 * f64::from(*to))
-    {
+    for &(from, to) in PAIRS.iter().filter(|(from, to)| f64::from(*from) > 1.1 * f64::from(*to)) {
         for fraction in [1.012, 1.05] {
             let hertz = fraction * f64::from(to) / 2.0;
             let seconds = 2_000.0 / f64::from(to).min(20_000.0) + 0.2;
@@ -98,10 +90,7 @@ fn tones_beyond_the_band_are_gone() {
             let middle = &out[out.len() / 4..out.len() * 3 / 4];
             let rms = (middle.iter().map(|s| s * s).sum::<f64>() / middle.len() as f64).sqrt();
             let level = 20.0 * (rms / (0.5 / 2f64.sqrt())).log10();
-            assert!(
-                level < -145.0,
-                "{from} to {to} at {fraction}: {level:.1} dB"
-            );
+            assert!(level < -145.0, "{from} to {to} at {fraction}: {level:.1} dB");
         }
     }
 }
@@ -123,29 +112,16 @@ fn a_constant_stays_the_same_constant() {
 fn silence_stays_digital_silence() {
     for &(from, to) in PAIRS {
         let n = 3000 * from.div_ceil(to) as usize;
-        let clip = [
-            vec![0.0; n],
-            sine(100.0, from, n as f64 / f64::from(from)),
-            vec![0.0; n],
-        ];
+        let clip = [vec![0.0; n], sine(100.0, from, n as f64 / f64::from(from)), vec![0.0; n]];
         let lengths = clip.each_ref().map(Vec::len);
         let out = convert(clip.concat(), from, to);
         let ratio = f64::from(to) / f64::from(from);
         let reach = 160.0 * ratio.max(1.0);
         let head = (lengths[0] as f64 * ratio - reach) as usize;
         let tail = ((lengths[0] + lengths[1]) as f64 * ratio + reach) as usize;
-        assert!(
-            out[..head].iter().all(|s| *s == 0.0),
-            "{from} to {to}: head"
-        );
-        assert!(
-            out[tail..].iter().all(|s| *s == 0.0),
-            "{from} to {to}: tail"
-        );
-        assert!(
-            out[head..tail].iter().any(|s| s.abs() > 0.1),
-            "{from} to {to}: middle"
-        );
+        assert!(out[..head].iter().all(|s| *s == 0.0), "{from} to {to}: head");
+        assert!(out[tail..].iter().all(|s| *s == 0.0), "{from} to {to}: tail");
+        assert!(out[head..tail].iter().any(|s| s.abs() > 0.1), "{from} to {to}: middle");
     }
 }
 

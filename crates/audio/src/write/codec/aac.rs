@@ -11,9 +11,7 @@ pub const FRAMES: u32 = 1024;
 /// Bits a second where nothing is asked: 1.5 a sample, in whole thousands.
 pub fn usual_bit_rate(format: Format) -> u32 {
     let samples = format.rate.hertz() * u32::from(format.channels.count());
-    (samples * 3 / 2)
-        .next_multiple_of(8000)
-        .clamp(8000, 512_000)
+    (samples * 3 / 2).next_multiple_of(8000).clamp(8000, 512_000)
 }
 
 /// Encodes packet after packet.
@@ -47,11 +45,7 @@ impl Aac {
             },
             sample_rate: format.rate.hertz(),
             transport: Transport::Raw,
-            channels: if mono {
-                ChannelMode::Mono
-            } else {
-                ChannelMode::Stereo
-            },
+            channels: if mono { ChannelMode::Mono } else { ChannelMode::Stereo },
             audio_object_type: AudioObjectType::Mpeg4LowComplexity,
         })
         .map_err(|error| error.to_string())?;
@@ -73,9 +67,7 @@ impl Aac {
     pub fn encode(&mut self, block: &Block, mut put: impl FnMut(&[u8])) -> Result<(), String> {
         let channels = block.channels();
         for frame in 0..block.frames() {
-            let samples = channels
-                .iter()
-                .map(|c| int16((c[frame] * 32_768.0).round()));
+            let samples = channels.iter().map(|c| int16((c[frame] * 32_768.0).round()));
             self.waiting.extend(samples);
         }
         let mut used = 0;
@@ -84,10 +76,8 @@ impl Aac {
             if given.len() < size(FRAMES.into()) * channels.len() {
                 break;
             }
-            let done = self
-                .encoder
-                .encode(given, &mut self.packet)
-                .map_err(|error| error.to_string())?;
+            let done =
+                self.encoder.encode(given, &mut self.packet).map_err(|error| error.to_string())?;
             used += done.input_consumed;
             if done.output_size > 0 {
                 put(&self.packet[..done.output_size]);

@@ -58,10 +58,7 @@ impl Alac {
             }
             all
         };
-        Self {
-            bits,
-            learnt: vec![[begin(4), begin(8)]; channels],
-        }
+        Self { bits, learnt: vec![[begin(4), begin(8)]; channels] }
     }
 
     /// One packet of up to [`FRAMES`] frames, channel by channel.
@@ -70,10 +67,8 @@ impl Alac {
         let escape = self.escape(channels);
         // The lowest eight of 24 bits go as they are: the predictor counts in 32 bits.
         let low = if self.bits > 16 { 8 } else { 0 };
-        let upper: Vec<Vec<i32>> = channels
-            .iter()
-            .map(|c| c.iter().map(|s| s >> low).collect())
-            .collect();
+        let upper: Vec<Vec<i32>> =
+            channels.iter().map(|c| c.iter().map(|s| s >> low).collect()).collect();
         let width = self.bits - low + if channels.len() == 2 { 1 } else { 0 };
         let (mix, mixed) = mix(upper);
         let mut out = Bits::default();
@@ -154,9 +149,7 @@ fn mix(channels: Vec<Vec<i32>>) -> (u32, Vec<Vec<i32>>) {
     };
     // What is left after a plain prediction from two samples tells enough.
     let rough = |samples: &[i32]| -> u64 {
-        let slopes = samples
-            .windows(3)
-            .map(|w| (w[2] - 2 * w[1] + w[0]).unsigned_abs());
+        let slopes = samples.windows(3).map(|w| (w[2] - 2 * w[1] + w[0]).unsigned_abs());
         slopes.map(u64::from).sum()
     };
     let cost = |weight: &i32| {
@@ -176,22 +169,11 @@ fn predict(samples: &[i32], learnt: &mut [[i16; 8]; 2], width: u32) -> Predicted
         let residuals = residuals(samples, &mut coefficients[..taps], width);
         let cost = residuals.iter().map(|r| u64::from(r.unsigned_abs())).sum();
         if best.as_ref().is_none_or(|(least, _)| cost < *least) {
-            best = Some((
-                cost,
-                Predicted {
-                    first,
-                    taps,
-                    residuals,
-                },
-            ));
+            best = Some((cost, Predicted { first, taps, residuals }));
         }
     }
     best.map_or_else(
-        || Predicted {
-            first: [0; 8],
-            taps: 4,
-            residuals: Vec::new(),
-        },
+        || Predicted { first: [0; 8], taps: 4, residuals: Vec::new() },
         |(_, predicted)| predicted,
     )
 }
@@ -212,13 +194,9 @@ fn residuals(samples: &[i32], coefficients: &mut [i16], width: u32) -> Vec<i32> 
         }
         let top = samples[at - taps - 1];
         let past = &samples[at - taps..at];
-        let sum = past
-            .iter()
-            .rev()
-            .zip(&*coefficients)
-            .fold(0i32, |sum, (s, c)| {
-                sum.wrapping_add(i32::from(*c).wrapping_mul(s.wrapping_sub(top)))
-            });
+        let sum = past.iter().rev().zip(&*coefficients).fold(0i32, |sum, (s, c)| {
+            sum.wrapping_add(i32::from(*c).wrapping_mul(s.wrapping_sub(top)))
+        });
         let guess = top.wrapping_add(sum.wrapping_add(1 << (SHIFT - 1)) >> SHIFT);
         let residual = cut(sample.wrapping_sub(guess));
         all.push(residual);
@@ -255,11 +233,7 @@ fn golomb(residuals: &[i32], width: u32, out: &mut Bits) {
         }
         zero_mode = 0;
         if mean << 2 < 1 << SHIFT && at < residuals.len() {
-            let zeros = residuals[at..]
-                .iter()
-                .take(65_535)
-                .take_while(|r| **r == 0)
-                .count();
+            let zeros = residuals[at..].iter().take(65_535).take_while(|r| **r == 0).count();
             at += zeros;
             zero_mode = u32::from(zeros < 65_535);
             let bits = mean.leading_zeros() - 24 + ((mean + 16) >> 6);

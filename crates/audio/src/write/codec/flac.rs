@@ -49,9 +49,8 @@ fn block_code(frames: usize) -> u8 {
 
 /// RFC 9639, 9.1.2: the common rates, those below 65,536 Hz in 16 bits, else only in STREAMINFO.
 fn rate_code(rate: u32) -> u8 {
-    const COMMON: [u32; 11] = [
-        88_200, 176_400, 192_000, 8_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 96_000,
-    ];
+    const COMMON: [u32; 11] =
+        [88_200, 176_400, 192_000, 8_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000, 96_000];
     match (1..).zip(COMMON).find(|(_, common)| *common == rate) {
         Some((code, _)) => code,
         None if rate < 1 << 16 => 13,
@@ -71,9 +70,7 @@ fn assign(channels: &[Vec<i32>]) -> (u8, Vec<(Vec<i32>, u32)>) {
     let side: Vec<i32> = pairs().map(|(l, r)| l - r).collect();
     let middle: Vec<i32> = pairs().map(|(l, r)| (l + r) >> 1).collect();
     let rough = |samples: &[i32]| -> u64 {
-        let bends = samples
-            .windows(3)
-            .map(|w| (w[2] - 2 * w[1] + w[0]).unsigned_abs());
+        let bends = samples.windows(3).map(|w| (w[2] - 2 * w[1] + w[0]).unsigned_abs());
         bends.map(u64::from).sum()
     };
     let [l, r, s, m] = [left, right, &side, &middle].map(|samples| rough(samples));
@@ -101,11 +98,7 @@ struct Predicted {
 
 /// RFC 9639, 9.2.
 fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
-    let wasted = samples
-        .iter()
-        .fold(0, |all, s| all | s)
-        .trailing_zeros()
-        .min(bits - 1);
+    let wasted = samples.iter().fold(0, |all, s| all | s).trailing_zeros().min(bits - 1);
     let (first, constant) = (samples[0], samples.iter().all(|s| *s == samples[0]));
     let head = |kind: u32, wasted: u32, out: &mut Bits| {
         out.put(kind << 1 | u32::from(wasted > 0), 8);
@@ -124,10 +117,8 @@ fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
         fit(&samples).and_then(|(coefficients, shift)| by_fit(&samples, coefficients, shift));
     let fixed = (0..=4.min(samples.len() - 1)).filter_map(|order| by_rule(&samples, order));
     let cost = |p: &Predicted| {
-        let coefficients = p
-            .fitted
-            .as_ref()
-            .map_or(0, |(all, _)| 9 + count32(all.len()) * PRECISION);
+        let coefficients =
+            p.fitted.as_ref().map_or(0, |(all, _)| 9 + count32(all.len()) * PRECISION);
         p.rice.cost + u64::from(coefficients) + count(p.order) * u64::from(bits)
     };
     let best = fixed.chain(fitted).min_by_key(cost);
@@ -201,13 +192,8 @@ fn fit(samples: &[i32]) -> Option<(Vec<i32>, u32)> {
             f64::from(*s) * (1.0 - off * off)
         })
         .collect();
-    let correlation = |lag: usize| -> f64 {
-        windowed[lag..]
-            .iter()
-            .zip(&windowed)
-            .map(|(a, b)| a * b)
-            .sum()
-    };
+    let correlation =
+        |lag: usize| -> f64 { windowed[lag..].iter().zip(&windowed).map(|(a, b)| a * b).sum() };
     let r: Vec<f64> = (0..=ORDER).map(correlation).collect();
     let (mut error, mut a) = (r[0] * (1.0 + 1e-9), [0.0f64; ORDER]);
     if error <= 0.0 {
@@ -256,8 +242,7 @@ impl Predicted {
                 out.put(coefficient.cast_unsigned(), PRECISION);
             }
         }
-        self.rice
-            .write(&self.residuals, self.order, samples.len(), out);
+        self.rice.write(&self.residuals, self.order, samples.len(), out);
     }
 }
 
@@ -282,12 +267,7 @@ impl Rice {
             .unwrap_or(0);
         // Sums of the smallest parts, then of pairs of them.
         let mut sums: Vec<(u64, u64)> = parts(residuals, order, frames, most)
-            .map(|part| {
-                (
-                    count(part.len()),
-                    part.iter().map(|r| u64::from(folded(*r))).sum(),
-                )
-            })
+            .map(|part| (count(part.len()), part.iter().map(|r| u64::from(folded(*r))).sum()))
             .collect();
         let mut best: Option<Self> = None;
         for power in (0..=most).rev() {
@@ -297,22 +277,14 @@ impl Rice {
             let heads = count(parameters.len()) * if wide { 5 } else { 4 };
             let cost = costs.iter().sum::<u64>() + heads + 6;
             if best.as_ref().is_none_or(|least| cost < least.cost) {
-                best = Some(Self {
-                    power,
-                    parameters,
-                    cost,
-                });
+                best = Some(Self { power, parameters, cost });
             }
             sums = sums
                 .chunks(2)
                 .map(|pair| pair.iter().fold((0, 0), |a, b| (a.0 + b.0, a.1 + b.1)))
                 .collect();
         }
-        best.unwrap_or(Self {
-            power: 0,
-            parameters: vec![0],
-            cost: u64::MAX / 2,
-        })
+        best.unwrap_or(Self { power: 0, parameters: vec![0], cost: u64::MAX / 2 })
     }
 
     fn write(&self, residuals: &[i32], order: usize, frames: usize, out: &mut Bits) {
@@ -345,11 +317,7 @@ fn parts(
     let length = frames >> power;
     let mut rest = residuals;
     (0..1usize << power).map(move |turn| {
-        let wanted = if turn == 0 {
-            length - order.min(length)
-        } else {
-            length
-        };
+        let wanted = if turn == 0 { length - order.min(length) } else { length };
         let (part, more) = rest.split_at(wanted.min(rest.len()));
         rest = more;
         part
@@ -365,10 +333,7 @@ fn parameter(n: u64, sum: u64) -> (u32, u64) {
     let about = 63u32.saturating_sub(mean.leading_zeros()).min(30);
     let cost = |k: u32| n * u64::from(k + 1) + (sum >> k);
     let tried = about.saturating_sub(1)..=(about + 1).min(30);
-    tried
-        .map(|k| (k, cost(k)))
-        .min_by_key(|(_, cost)| *cost)
-        .unwrap_or((0, 0))
+    tried.map(|k| (k, cost(k))).min_by_key(|(_, cost)| *cost).unwrap_or((0, 0))
 }
 
 /// A number in the manner of UTF-8 (RFC 9639, 9.1.5).
@@ -378,9 +343,8 @@ fn coded(number: u64) -> Vec<u8> {
     }
     // Six bits a byte behind the first, which has what its leading ones leave.
     let behind = (1..6).find(|n| number < 1 << (5 * n + 6)).unwrap_or(6);
-    let mut bytes: Vec<u8> = (0..behind)
-        .map(|n| 0x80 | (number >> (6 * n)).to_le_bytes()[0] & 0x3F)
-        .collect();
+    let mut bytes: Vec<u8> =
+        (0..behind).map(|n| 0x80 | (number >> (6 * n)).to_le_bytes()[0] & 0x3F).collect();
     let ones = 0xFF00u16 >> (behind + 1);
     bytes.push(ones.to_le_bytes()[0] | (number >> (6 * behind)).to_le_bytes()[0]);
     bytes.reverse();
@@ -412,9 +376,8 @@ mod tests {
             state.cast_signed() >> (32 - bits)
         };
         for bits in [16, 24] {
-            let channels: Vec<Vec<i32>> = (0..2)
-                .map(|_| (0..BLOCK).map(|_| noise(bits)).collect())
-                .collect();
+            let channels: Vec<Vec<i32>> =
+                (0..2).map(|_| (0..BLOCK).map(|_| noise(bits)).collect()).collect();
             let bytes = frame(&channels, bits, 48_000, 7);
             assert!(bytes.len() <= 2 * BLOCK * crate::num::size((bits / 8).into()) + 20);
         }

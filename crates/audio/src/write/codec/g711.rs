@@ -55,10 +55,9 @@ mod tests {
     /// further off than half a step.
     #[test]
     fn all_codes_and_all_samples() {
-        for (to, from) in [
-            (to_a_law as fn(i16) -> u8, from_a_law as fn(u8) -> i16),
-            (to_mu_law, from_mu_law),
-        ] {
+        for (to, from) in
+            [(to_a_law as fn(i16) -> u8, from_a_law as fn(u8) -> i16), (to_mu_law, from_mu_law)]
+        {
             for code in 0..=255 {
                 // Mu-law has two codes for zero; both are 0 as samples.
                 let again = to(from(code));
@@ -80,25 +79,11 @@ mod tests {
     /// G.711, tables 1a and 2a, column 3: where segments begin.
     #[test]
     fn segments_begin_where_the_tables_say() {
-        for (start, code) in [
-            (0, 0),
-            (256, 1),
-            (512, 2),
-            (1024, 3),
-            (8192, 6),
-            (16_384, 7),
-        ] {
+        for (start, code) in [(0, 0), (256, 1), (512, 2), (1024, 3), (8192, 6), (16_384, 7)] {
             assert_eq!((to_a_law(start) ^ 0xD5) >> 4, code, "{start}");
         }
-        for (value, code) in [
-            (31, 1),
-            (95, 2),
-            (223, 3),
-            (479, 4),
-            (991, 5),
-            (2015, 6),
-            (4063, 7),
-        ] {
+        for (value, code) in [(31, 1), (95, 2), (223, 3), (479, 4), (991, 5), (2015, 6), (4063, 7)]
+        {
             // Fourteen bits in the table, sixteen here.
             assert_eq!(!to_mu_law(4 * value) >> 4 & 7, code, "{value}");
             assert_eq!(!to_mu_law(4 * value - 1) >> 4 & 7, code - 1, "{value}");

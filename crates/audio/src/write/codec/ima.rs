@@ -34,18 +34,14 @@ impl State {
         let wanted = i32::from(sample) - self.value;
         let sign: u8 = if wanted < 0 { 8 } else { 0 };
         let guess = (wanted.abs() * 4 / step).min(7);
-        let tried = [guess - 1, guess, guess + 1]
-            .into_iter()
-            .filter(|code| (0..=7).contains(code));
+        let tried = [guess - 1, guess, guess + 1].into_iter().filter(|code| (0..=7).contains(code));
         let outcomes = tried.map(|code| {
             let code = low_byte(code) | sign;
             let next = self.after(code, step);
             let off = i64::from(next.value - i32::from(sample));
             (code, next, off * off)
         });
-        outcomes
-            .min_by_key(|outcome| outcome.2)
-            .unwrap_or((sign, self, 0))
+        outcomes.min_by_key(|outcome| outcome.2).unwrap_or((sign, self, 0))
     }
 
     fn after(self, code: u8, step: i32) -> Self {
@@ -139,17 +135,11 @@ impl Ima {
 /// The step to begin with: the one that does the first block best.
 fn first_index(samples: &[i16]) -> i32 {
     let error = |index: &i32| {
-        let begin = State {
-            value: samples[0].into(),
-            index: *index,
-        };
-        let (_, sum) = samples[1..]
-            .iter()
-            .take(256)
-            .fold((begin, 0i64), |(state, sum), sample| {
-                let (_, next, off) = state.best(*sample);
-                (next, sum + off)
-            });
+        let begin = State { value: samples[0].into(), index: *index };
+        let (_, sum) = samples[1..].iter().take(256).fold((begin, 0i64), |(state, sum), sample| {
+            let (_, next, off) = state.best(*sample);
+            (next, sum + off)
+        });
         sum
     };
     (0..=88).min_by_key(error).unwrap_or(0)

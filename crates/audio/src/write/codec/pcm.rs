@@ -13,16 +13,12 @@ pub fn encode(codec: Codec, order: ByteOrder, block: &Block, bytes: &mut Vec<u8>
             let zero = if big { 0 } else { 128 };
             weave(block, bytes, big, |s| [low_byte(int32(s * 128.0) + zero)]);
         }
-        Codec::Pcm16 => weave(block, bytes, big, |s| {
-            low_half(int32(s * 32_768.0)).to_le_bytes()
-        }),
+        Codec::Pcm16 => weave(block, bytes, big, |s| low_half(int32(s * 32_768.0)).to_le_bytes()),
         Codec::Pcm24 => weave(block, bytes, big, |s| {
             let [a, b, c, _] = int32(s * 8_388_608.0).to_le_bytes();
             [a, b, c]
         }),
-        Codec::Pcm32 => weave(block, bytes, big, |s| {
-            int32(s * 2_147_483_648.0).to_le_bytes()
-        }),
+        Codec::Pcm32 => weave(block, bytes, big, |s| int32(s * 2_147_483_648.0).to_le_bytes()),
         Codec::F32 => weave(block, bytes, big, |s| single(s).to_le_bytes()),
         Codec::F64 => weave(block, bytes, big, f64::to_le_bytes),
         _ => {}

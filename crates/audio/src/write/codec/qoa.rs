@@ -34,11 +34,7 @@ impl Predictor {
 
     /// How large the weights are; beyond a limit they run away.
     fn penalty(&self) -> i64 {
-        let sum: i64 = self
-            .weights
-            .iter()
-            .map(|w| i64::from(*w) * i64::from(*w))
-            .sum();
+        let sum: i64 = self.weights.iter().map(|w| i64::from(*w) * i64::from(*w)).sum();
         let over = (sum >> 18) - 0x8FF;
         over.max(0)
     }
@@ -68,18 +64,13 @@ pub struct Qoa {
 impl Qoa {
     /// For so many channels at this rate.
     pub fn new(rate: u32, channels: usize) -> Self {
-        let begin = Predictor {
-            history: [0; 4],
-            weights: [0, 0, -(1 << 13), 1 << 14],
-        };
+        let begin = Predictor { history: [0; 4], weights: [0, 0, -(1 << 13), 1 << 14] };
         Self {
             rate,
             waiting: vec![Vec::new(); channels],
             predictors: vec![begin; channels],
             last_scales: vec![0; channels],
-            tables: (0..16)
-                .map(|code| (scale(code), meanings(scale(code))))
-                .collect(),
+            tables: (0..16).map(|code| (scale(code), meanings(scale(code)))).collect(),
         }
     }
 
@@ -168,9 +159,7 @@ impl Qoa {
 /// A residual by its scale, rounded away from zero and held within ±8; as an index from 0 to 16.
 fn divided(residual: i32, scale: i32) -> usize {
     let twice = 2 * residual.unsigned_abs() + scale.unsigned_abs();
-    let n = i32::try_from(twice / (2 * scale.unsigned_abs()))
-        .unwrap_or(8)
-        .min(8);
+    let n = i32::try_from(twice / (2 * scale.unsigned_abs())).unwrap_or(8).min(8);
     // Nothing but zero itself is rounded to zero.
     let n = if n == 0 && residual != 0 { 1 } else { n };
     usize::try_from(8 + if residual < 0 { -n } else { n }).unwrap_or(8)
@@ -186,14 +175,9 @@ mod tests {
         let scales: Vec<i32> = (0..16).map(scale).collect();
         assert_eq!(
             scales,
-            [
-                1, 7, 21, 45, 84, 138, 211, 304, 421, 562, 731, 928, 1157, 1419, 1715, 2048
-            ]
+            [1, 7, 21, 45, 84, 138, 211, 304, 421, 562, 731, 928, 1157, 1419, 1715, 2048]
         );
         assert_eq!(meanings(7), [5, -5, 18, -18, 32, -32, 49, -49]);
-        assert_eq!(
-            meanings(2048),
-            [1536, -1536, 5120, -5120, 9216, -9216, 14336, -14336]
-        );
+        assert_eq!(meanings(2048), [1536, -1536, 5120, -5120, 9216, -9216, 14336, -14336]);
     }
 }

@@ -50,12 +50,10 @@ impl Vorbis {
             Some(Quality::BitRate(kilobits)) => Strategy::Abr {
                 average_bitrate: NonZeroU32::new(1000 * u32::from(kilobits)).ok_or_else(refused)?,
             },
-            Some(Quality::Scale(tenths)) => Strategy::QualityVbr {
-                target_quality: f32::from(tenths) / 100.0,
-            },
-            None => Strategy::QualityVbr {
-                target_quality: USUAL_QUALITY,
-            },
+            Some(Quality::Scale(tenths)) => {
+                Strategy::QualityVbr { target_quality: f32::from(tenths) / 100.0 }
+            }
+            None => Strategy::QualityVbr { target_quality: USUAL_QUALITY },
         };
         let encoder = VorbisEncoderBuilder::new_with_serial(rate, channels, sink.clone(), 1)
             .bitrate_management_strategy(strategy)
@@ -80,9 +78,9 @@ impl Vorbis {
             self.planes[*at].extend(channel.iter().map(|s| single(*s)));
         }
         match &mut self.encoder {
-            Some(encoder) => encoder
-                .encode_audio_block(&self.planes)
-                .map_err(|error| error.to_string()),
+            Some(encoder) => {
+                encoder.encode_audio_block(&self.planes).map_err(|error| error.to_string())
+            }
             None => Ok(()),
         }
     }
@@ -93,10 +91,7 @@ impl Vorbis {
     /// What the encoder refuses, in words.
     pub fn finish(&mut self) -> Result<(), String> {
         match self.encoder.take() {
-            Some(encoder) => encoder
-                .finish()
-                .map(|_| ())
-                .map_err(|error| error.to_string()),
+            Some(encoder) => encoder.finish().map(|_| ()).map_err(|error| error.to_string()),
             None => Ok(()),
         }
     }

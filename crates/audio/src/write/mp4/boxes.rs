@@ -64,10 +64,7 @@ impl Movie<'_> {
         let version = u32::from(wide) << 24;
         let time = |value: u64| match wide {
             true => value.to_be_bytes().to_vec(),
-            false => u32::try_from(value)
-                .unwrap_or(u32::MAX)
-                .to_be_bytes()
-                .to_vec(),
+            false => u32::try_from(value).unwrap_or(u32::MAX).to_be_bytes().to_vec(),
         };
         let times =
             |rest: &[u8], length: u64| [time(0), time(0), rest.to_vec(), time(length)].concat();
@@ -89,13 +86,7 @@ impl Movie<'_> {
         ]
         .concat();
         let mdhd = [times(&rate, self.coded_frames), words(&[UNDETERMINED])].concat();
-        let edit = [
-            words(&[1]),
-            time(self.frames),
-            time(self.delay),
-            words(&[0x1_0000]),
-        ]
-        .concat();
+        let edit = [words(&[1]), time(self.frames), time(self.delay), words(&[0x1_0000])].concat();
         let hdlr = [words(&[0]), b"soun".to_vec(), words(&[0, 0, 0]), vec![0]].concat();
         let dref = [words(&[1]), full(b"url ", 1, &[])].concat();
         let minf = [
@@ -104,12 +95,8 @@ impl Movie<'_> {
             boxed(b"stbl", &self.tables(first)),
         ]
         .concat();
-        let mdia = [
-            full(b"mdhd", version, &mdhd),
-            full(b"hdlr", 0, &hdlr),
-            boxed(b"minf", &minf),
-        ]
-        .concat();
+        let mdia = [full(b"mdhd", version, &mdhd), full(b"hdlr", 0, &hdlr), boxed(b"minf", &minf)]
+            .concat();
         let trak = [
             full(b"tkhd", version | 7, &tkhd),
             boxed(b"edts", &full(b"elst", version, &edit)),
@@ -160,17 +147,13 @@ impl Movie<'_> {
         let number = words(&[count32(offsets.len())]);
         let places = match self.small() {
             true => {
-                let stco: Vec<u32> = offsets
-                    .iter()
-                    .map(|o| u32::try_from(*o).unwrap_or(0))
-                    .collect();
+                let stco: Vec<u32> =
+                    offsets.iter().map(|o| u32::try_from(*o).unwrap_or(0)).collect();
                 full(b"stco", 0, &[number, words(&stco)].concat())
             }
             false => {
-                let co64: Vec<u8> = offsets
-                    .iter()
-                    .flat_map(|offset| offset.to_be_bytes())
-                    .collect();
+                let co64: Vec<u8> =
+                    offsets.iter().flat_map(|offset| offset.to_be_bytes()).collect();
                 full(b"co64", 0, &[number, co64].concat())
             }
         };
@@ -202,10 +185,8 @@ impl Movie<'_> {
         }
         if self.gapless {
             let behind = self.coded_frames.saturating_sub(self.delay + self.frames);
-            let mut text = format!(
-                " 00000000 {:08X} {behind:08X} {:016X}",
-                self.delay, self.frames
-            );
+            let mut text =
+                format!(" 00000000 {:08X} {behind:08X} {:016X}", self.delay, self.frames);
             text.push_str(&" 00000000".repeat(8));
             let item = [
                 full(b"mean", 0, b"com.apple.iTunes"),

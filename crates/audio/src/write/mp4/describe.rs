@@ -37,13 +37,7 @@ pub fn aac(format: Format, specific: &[u8], rates: [u32; 2]) -> Vec<u8> {
         // Four groups of seven bits, as most files have it.
         let n = crate::num::count32(contents.len());
         let group = |shift: u32, more: u8| (n >> shift & 0x7F).to_le_bytes()[0] | more;
-        let mut bytes = vec![
-            tag,
-            group(21, 0x80),
-            group(14, 0x80),
-            group(7, 0x80),
-            group(0, 0),
-        ];
+        let mut bytes = vec![tag, group(21, 0x80), group(14, 0x80), group(7, 0x80), group(0, 0)];
         bytes.extend_from_slice(contents);
         bytes
     };
@@ -58,10 +52,5 @@ pub fn aac(format: Format, specific: &[u8], rates: [u32; 2]) -> Vec<u8> {
     let mut stream = vec![0, 0, 0];
     stream.extend_from_slice(&descriptor(4, &decoder));
     stream.extend_from_slice(&descriptor(6, &[2]));
-    entry(
-        b"mp4a",
-        format,
-        16,
-        &full(b"esds", 0, &descriptor(3, &stream)),
-    )
+    entry(b"mp4a", format, 16, &full(b"esds", 0, &descriptor(3, &stream)))
 }

@@ -83,11 +83,7 @@ impl<'a> Track<'a> {
     fn finish(&mut self) -> Result<()> {
         if count(self.sizes.len()) != self.expected {
             return Err(Error::Verify {
-                what: format!(
-                    "{} packets were planned, {} came",
-                    self.expected,
-                    self.sizes.len()
-                ),
+                what: format!("{} packets were planned, {} came", self.expected, self.sizes.len()),
             });
         }
         let data: u64 = self.sizes.iter().map(|bytes| u64::from(*bytes)).sum();
@@ -126,11 +122,7 @@ pub fn writer<'a>(
     output: &'a Output,
     along: Along,
 ) -> Result<Box<dyn Writer + 'a>> {
-    let user = along
-        .chunks
-        .into_iter()
-        .find(|(id, _)| id == "udta")
-        .map(|(_, bytes)| bytes);
+    let user = along.chunks.into_iter().find(|(id, _)| id == "udta").map(|(_, bytes)| bytes);
     if let Some(stream) = along.stream {
         let lossy = output.format.encoding.codec.kind() == Kind::Lossy;
         let parts = Parts {
@@ -182,11 +174,7 @@ struct AlacWriter<'a> {
 
 impl<'a> AlacWriter<'a> {
     fn new(out: &'a mut dyn Out, output: &'a Output, user: Option<Vec<u8>>) -> Result<Self> {
-        let bits = if output.format.encoding.codec == Codec::Alac16 {
-            16
-        } else {
-            24
-        };
+        let bits = if output.format.encoding.codec == Codec::Alac16 { 16 } else { 24 };
         let channels = output.format.channels.count();
         let parts = Parts {
             description: describe::alac(output.format, bits, [0, 0]),
@@ -207,11 +195,8 @@ impl<'a> AlacWriter<'a> {
     }
 
     fn encode(&mut self, frames: usize) -> Result<()> {
-        let part: Vec<Vec<i32>> = self
-            .waiting
-            .iter_mut()
-            .map(|w| w.drain(..frames).collect())
-            .collect();
+        let part: Vec<Vec<i32>> =
+            self.waiting.iter_mut().map(|w| w.drain(..frames).collect()).collect();
         let packet = self.encoder.packet(&part);
         self.track.packet(&packet)
     }
@@ -219,11 +204,7 @@ impl<'a> AlacWriter<'a> {
 
 impl Writer for AlacWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
-        let scale = if self.bits == 16 {
-            32_768.0
-        } else {
-            8_388_608.0
-        };
+        let scale = if self.bits == 16 { 32_768.0 } else { 8_388_608.0 };
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
             waiting.extend(channel.iter().map(|s| int32(s * scale)));
         }
@@ -289,11 +270,7 @@ mod aac {
                 coded_frames: packets * u64::from(FRAMES),
                 packets,
             };
-            Ok(Self {
-                track: Track::new(out, output, parts)?,
-                encoder,
-                frames: 0,
-            })
+            Ok(Self { track: Track::new(out, output, parts)?, encoder, frames: 0 })
         }
 
         fn encode(&mut self, block: &Block) -> Result<()> {
@@ -324,10 +301,7 @@ mod aac {
             all_came(self.track.output, self.frames)?;
             // Silence behind the end pushes out what the encoder holds back.
             let mut silence = Block::default();
-            silence.shape(
-                self.track.output.format.channels.count().into(),
-                size(FRAMES.into()),
-            );
+            silence.shape(self.track.output.format.channels.count().into(), size(FRAMES.into()));
             let most = self.track.expected + 8;
             for _ in 0..most {
                 if count(self.track.sizes.len()) >= self.track.expected {

@@ -60,10 +60,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
             files.push(path);
         }
     }
-    let found: Vec<_> = files
-        .par_iter()
-        .map(|file| check(file, args, demand.as_ref()))
-        .collect();
+    let found: Vec<_> = files.par_iter().map(|file| check(file, args, demand.as_ref())).collect();
     let mut exit = Exit::Done;
     let mut checked = Vec::new();
     for one in found {
@@ -103,10 +100,8 @@ fn check_names(args: &Check, checked: &mut [Checked]) {
     let Some(rules) = args.naming.rules() else {
         return;
     };
-    let names: Vec<String> = checked
-        .iter()
-        .map(|one| one.file.to_string_lossy().replace('\\', "/"))
-        .collect();
+    let names: Vec<String> =
+        checked.iter().map(|one| one.file.to_string_lossy().replace('\\', "/")).collect();
     let mut taken = Taken::default();
     for (one, name) in checked.iter_mut().zip(&names) {
         let faults = name_faults(name, &rules, &[], &taken);
@@ -127,15 +122,8 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
     };
     match (checked, short) {
         (0, _) => "no sound files found".to_owned(),
-        (n, 0) => paint(
-            GOOD,
-            format!("{} checked against {measure}: all fine", files(n)),
-        ),
-        (n, short) => format!(
-            "{} checked against {measure}: {} short",
-            files(n),
-            files(short)
-        ),
+        (n, 0) => paint(GOOD, format!("{} checked against {measure}: all fine", files(n))),
+        (n, short) => format!("{} checked against {measure}: {} short", files(n), files(short)),
     }
 }
 
@@ -143,11 +131,7 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
 fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failure> {
     let going = Going {
         place: RootOptions {
-            root: args
-                .root
-                .iter()
-                .map(|root| root.to_string_lossy().into_owned())
-                .collect(),
+            root: args.root.iter().map(|root| root.to_string_lossy().into_owned()).collect(),
             ..RootOptions::default()
         },
         allow_commands: args.allow_commands,
@@ -161,28 +145,18 @@ fn seems_sound(file: &Path) -> bool {
     if Container::from_extension(&extension(file)).is_some() {
         return true;
     }
-    let sniffed = open_regular(file)
-        .ok()
-        .and_then(|mut open| sniff::sniff(&mut open, file).ok());
+    let sniffed = open_regular(file).ok().and_then(|mut open| sniff::sniff(&mut open, file).ok());
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
 }
 
 fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<Checked, Failure> {
-    let checked = |is: String, shortfalls| Checked {
-        file: file.to_owned(),
-        is,
-        shortfalls,
-    };
+    let checked = |is: String, shortfalls| Checked { file: file.to_owned(), is, shortfalls };
     let hints = args.reading.hints(args.wanted.loop_tags.as_ref());
     match Clip::from_input(Input::file(file), &hints) {
         Ok(clip) => {
             let facts = clip.facts();
             let mut shortfalls: Vec<String> = match demand {
-                Some(demand) => demand
-                    .shortfalls(facts)
-                    .iter()
-                    .map(ToString::to_string)
-                    .collect(),
+                Some(demand) => demand.shortfalls(facts).iter().map(ToString::to_string).collect(),
                 None => facts.notes.iter().map(ToString::to_string).collect(),
             };
             if demand.is_none() {
@@ -205,10 +179,8 @@ fn what_else(
     demand: Option<&Demand>,
     error: &AudioError,
 ) -> Result<(String, Option<String>), Failure> {
-    let mut open = open_regular(file).map_err(|source| AudioError::Read {
-        path: file.to_owned(),
-        source,
-    })?;
+    let mut open =
+        open_regular(file).map_err(|source| AudioError::Read { path: file.to_owned(), source })?;
     let sniffed = sniff::sniff(&mut open, file)?;
     let (is, container) = match (&sniffed, error) {
         (Sniffed::Known { container, .. }, AudioError::Unsupported { what, .. }) => {

@@ -64,11 +64,7 @@ fn check(target: &Target, path: &Path, args: &Check, console: &Console) -> Resul
             let path = std::path::absolute(path).map_err(CoreError::read(path))?;
             slot_name(root, &path)?
         }
-        (None, None) => path
-            .file_name()
-            .unwrap_or_default()
-            .to_string_lossy()
-            .into_owned(),
+        (None, None) => path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
     };
     let member = Member::of_file(&slot, path)?;
     Ok(target.check_file(&slot, &member))
@@ -89,11 +85,7 @@ fn prefix(target: &Target, path: &Path) -> Result<(String, bool), Failure> {
 fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exit {
     for file in &report.files {
         for shortfall in &file.shortfalls {
-            console.find(format!(
-                "{}: {}",
-                safe(&file.slot),
-                paint(BAD, safe(shortfall))
-            ));
+            console.find(format!("{}: {}", safe(&file.slot), paint(BAD, safe(shortfall))));
         }
     }
     for line in &report.whole {
@@ -115,11 +107,7 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
             ]);
         }
     }
-    let short = report
-        .files
-        .iter()
-        .filter(|file| !file.shortfalls.is_empty())
-        .count();
+    let short = report.files.iter().filter(|file| !file.shortfalls.is_empty()).count();
     let wrong = short + report.whole.len();
     console.say(format!(
         "{} checked as {}: {}, {}",
@@ -129,10 +117,7 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
         match wrong {
             0 => paint(GOOD, "all fine"),
             wrong if report.whole.is_empty() => paint(BAD, format!("{wrong} short")),
-            _ => paint(
-                BAD,
-                format!("{short} short and {} more wrong", report.whole.len())
-            ),
+            _ => paint(BAD, format!("{short} short and {} more wrong", report.whole.len())),
         }
     ));
     if !rows.is_empty() {

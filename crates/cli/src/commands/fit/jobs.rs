@@ -46,9 +46,7 @@ pub fn jobs<'a>(
                 "name the output file with -o",
             ));
         }
-        let aimed = target
-            .map(|target| aim(target, clip, args, into_folder))
-            .transpose()?;
+        let aimed = target.map(|target| aim(target, clip, args, into_folder)).transpose()?;
         let (slot, aim) = aimed.unzip();
         let (demand, overruled) = match (&typed, aim) {
             (typed, Some(aim)) => args.wanted.demand_for(aim.rule, typed.as_ref())?,
@@ -72,14 +70,7 @@ pub fn jobs<'a>(
             ));
         }
         refuse_name(args, &out)?;
-        jobs.push(Job {
-            clip,
-            out,
-            edits: edits.clone(),
-            demand,
-            aim,
-            overruled,
-        });
+        jobs.push(Job { clip, out, edits: edits.clone(), demand, aim, overruled });
     }
     match &args.guide {
         Some(guide) => with_guide(jobs, guide),
@@ -94,24 +85,14 @@ fn aim<'a>(
     args: &Fit,
     into_folder: bool,
 ) -> Result<(String, Aim<'a>), Failure> {
-    let of = |path: &Path| {
-        path.file_name()
-            .unwrap_or_default()
-            .to_string_lossy()
-            .into_owned()
-    };
+    let of = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let slot = match (&args.slot, into_folder) {
         (Some(slot), _) => slot.clone(),
         (None, false) => of(&args.out),
         (None, true) => {
             let name = of(clip);
-            let extensions = target
-                .sheet
-                .rule_for(&name)
-                .map_or_else(Vec::new, Rule::extensions);
-            let kept = extensions
-                .iter()
-                .any(|e| e.eq_ignore_ascii_case(&extension(clip)));
+            let extensions = target.sheet.rule_for(&name).map_or_else(Vec::new, Rule::extensions);
+            let kept = extensions.iter().any(|e| e.eq_ignore_ascii_case(&extension(clip)));
             match extensions.first().filter(|_| !kept) {
                 Some(extension) => of(&Path::new(&name).with_extension(extension)),
                 None => name,
@@ -127,10 +108,7 @@ fn refuse_name(args: &Fit, out: &Path) -> Result<(), Failure> {
         return Ok(());
     };
     let name = out.file_name().unwrap_or_default().to_string_lossy();
-    match name_faults(&name, &rules, &[], &Taken::default())
-        .into_iter()
-        .next()
-    {
+    match name_faults(&name, &rules, &[], &Taken::default()).into_iter().next() {
         None => Ok(()),
         Some(fault) => {
             let what = format!("{name} {fault}");
@@ -156,10 +134,7 @@ fn by_extension(args: &Fit, into_folder: bool) -> Result<Demand, Failure> {
 /// The container that a name's extension tells, and the rest as it is.
 pub fn spec_of_name(out: &Path) -> Option<Spec> {
     let container = Container::from_extension(&extension(out))?;
-    Some(Spec {
-        container: Choice::OneOf(vec![container]),
-        ..Spec::ANY
-    })
+    Some(Spec { container: Choice::OneOf(vec![container]), ..Spec::ANY })
 }
 
 /// The clip's stem with the extension of what it becomes.
@@ -182,10 +157,7 @@ fn file_name(clip: &Path, wanted: &Wanted, demand: &Demand) -> PathBuf {
 /// The full clip to its output, and what `--keep` keeps to another one.
 fn with_guide<'a>(mut jobs: Vec<Job<'a>>, guide: &Path) -> Result<Vec<Job<'a>>, Failure> {
     let (Some(full), true) = (jobs.pop(), jobs.is_empty()) else {
-        return Err(Failure::usage(
-            "--guide goes with one clip",
-            "fit the clips one by one",
-        ));
+        return Err(Failure::usage("--guide goes with one clip", "fit the clips one by one"));
     };
     if full.out == guide || is_stream(guide) || is_stream(full.clip) {
         return Err(Failure::usage(
@@ -195,17 +167,11 @@ fn with_guide<'a>(mut jobs: Vec<Job<'a>>, guide: &Path) -> Result<Vec<Job<'a>>, 
     }
     let with = |keep, out: PathBuf| Job {
         out,
-        edits: Edits {
-            keep,
-            ..full.edits.clone()
-        },
+        edits: Edits { keep, ..full.edits.clone() },
         demand: full.demand.clone(),
         overruled: full.overruled.clone(),
         ..full
     };
     let keep = full.edits.keep.or(Some(Keep::Shared));
-    Ok(vec![
-        with(None, full.out.clone()),
-        with(keep, guide.to_owned()),
-    ])
+    Ok(vec![with(None, full.out.clone()), with(keep, guide.to_owned())])
 }

@@ -141,10 +141,7 @@ fn outside(
         refuse_existing(&[&clip], &args.out, args.overwrite)?;
         let plan = args.outside.plan(&clip, &edits, rule, console)?;
         if let Some(plan) = &plan {
-            console.say(format!(
-                "{}\n{plan}\n  then the command is run",
-                paint(BOLD, name)
-            ));
+            console.say(format!("{}\n{plan}\n  then the command is run", paint(BOLD, name)));
         }
         console.object(|| json!({
             "files": [{ "clip": text(clip.input().name()), "out": text(&args.out), "feed": plan }],

@@ -14,16 +14,7 @@ use std::path::Path;
 
 /// Tells of one clip.
 pub fn report(fitted: &Fitted, console: &Console) {
-    let Fitted {
-        clip,
-        out,
-        plan,
-        overruled,
-        outcome,
-        bit_rate,
-        levels,
-        seam,
-    } = fitted;
+    let Fitted { clip, out, plan, overruled, outcome, bit_rate, levels, seam } = fitted;
     let names = [clip, out].map(|path| safe(&path.display().to_string()));
     let to_stream = is_stream(out);
     for option in overruled {
@@ -33,12 +24,7 @@ pub fn report(fitted: &Fitted, console: &Console) {
         if let Some(named) = odd_name(out, plan.to.format.container) {
             console.warn(named);
         }
-        console.say(described(
-            plan,
-            &names,
-            *bit_rate,
-            outcome.is_none() || console.verbose(),
-        ));
+        console.say(described(plan, &names, *bit_rate, outcome.is_none() || console.verbose()));
     }
     if let Some(levels) = levels {
         for (name, found) in ["before", "after"].iter().zip(levels) {
@@ -88,12 +74,7 @@ fn described(
         Work::Render(_) => "converted and verified",
     };
     let length = Duration(plan.to.seconds());
-    let _ = write!(
-        text,
-        "\n  {}, {length}; {}",
-        plan.to.format,
-        paint(GOOD, how)
-    );
+    let _ = write!(text, "\n  {}, {length}; {}", plan.to.format, paint(GOOD, how));
     if let Some(rate) = real_rate(plan, bit_rate) {
         let _ = write!(text, ", {rate}");
     }
@@ -105,8 +86,5 @@ fn real_rate(plan: &Plan, bit_rate: Option<u64>) -> Option<String> {
     let codec = plan.to.format.encoding.codec;
     let varies = codec.kind() == Kind::Lossy && codec.facts().decoded_bits.is_none();
     let rate = bit_rate.filter(|_| varies && matches!(plan.work, Work::Render(_)))?;
-    Some(format!(
-        "{:.0} kbit/s",
-        deft_needle_audio::num::real(rate) / 1000.0
-    ))
+    Some(format!("{:.0} kbit/s", deft_needle_audio::num::real(rate) / 1000.0))
 }

@@ -9,24 +9,11 @@ pub fn of_job(run: &Run) -> Vec<PathBuf> {
     let sheet = run.target.sheet.path();
     let mut all = vec![job.path().to_owned(), sheet.to_owned()];
     let beside = sheet.parent().unwrap_or(std::path::Path::new("."));
-    let lists = run
-        .target
-        .sheet
-        .slots
-        .iter()
-        .filter_map(|source| source.get_ref().from.as_ref());
+    let lists = run.target.sheet.slots.iter().filter_map(|source| source.get_ref().from.as_ref());
     all.extend(lists.map(|list| beside.join(&list.0)));
-    let prompts = job
-        .replaces
-        .iter()
-        .filter_map(|replace| replace.get_ref().prompts.as_ref());
+    let prompts = job.replaces.iter().filter_map(|replace| replace.get_ref().prompts.as_ref());
     all.extend(prompts.map(|prompts| job.folder().join(&prompts.list)));
-    all.extend(
-        run.dealt
-            .placements
-            .iter()
-            .map(|placement| placement.clip.clone()),
-    );
+    all.extend(run.dealt.placements.iter().map(|placement| placement.clip.clone()));
     all.sort();
     all.dedup();
     all

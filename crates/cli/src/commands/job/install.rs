@@ -17,9 +17,7 @@ use std::path::Path;
 /// Installs, or shows what would be done.
 pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
     let progress = Progress::new(console, 0);
-    let opened = args
-        .going
-        .open(&args.job, args.target.as_deref(), &progress)?;
+    let opened = args.going.open(&args.job, args.target.as_deref(), &progress)?;
     if args.dry_run {
         return look(opened.run, console);
     }
@@ -96,21 +94,13 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
         }
     }
     let say = |what: &str, all: &[Key]| {
-        all.iter()
-            .for_each(|one| console.say(format!("{}: {what}", safe(one.as_str()))));
+        all.iter().for_each(|one| console.say(format!("{}: {what}", safe(one.as_str()))));
     };
     say("no longer in the job: stock restored", &done.restored);
-    say(
-        "no longer in the job, but changed: left as it is",
-        &done.left,
-    );
+    say("no longer in the job, but changed: left as it is", &done.left);
     say("cache cleared", &done.caches);
-    done.entries
-        .iter()
-        .for_each(|entry| console.say(format!("entry in {}", safe(entry))));
-    done.notes
-        .iter()
-        .for_each(|note| console.say(notice(&safe(note))));
+    done.entries.iter().for_each(|entry| console.say(format!("entry in {}", safe(entry))));
+    done.notes.iter().for_each(|note| console.say(notice(&safe(note))));
     let mut what = vec![format!("{} installed", counted(done.placed.len(), "slot"))];
     if !done.unchanged.is_empty() {
         what.push(format!("{} unchanged", done.unchanged.len()));

@@ -43,10 +43,7 @@ impl Going {
         };
         if Run::is_pack(job) {
             let (run, folder) = Run::of_pack(job, target, ask, observer)?;
-            return Ok(Opened {
-                run,
-                _pack: Some(folder),
-            });
+            return Ok(Opened { run, _pack: Some(folder) });
         }
         if target.is_some() {
             return Err(Failure::usage(

@@ -14,10 +14,7 @@ use serde_json::{Value, json};
 pub fn show(run: &Run, outlook: &mut Outlook, console: &Console) -> Exit {
     let faults = std::mem::take(&mut outlook.faults);
     let mut exit = Exit::Done;
-    let root = run
-        .root
-        .as_ref()
-        .map(|root| root.path.display().to_string());
+    let root = run.root.as_ref().map(|root| root.path.display().to_string());
     console.say(format!(
         "{}: {} in {}",
         paint(BOLD, safe(&run.job.name)),
@@ -42,10 +39,7 @@ pub fn as_json(run: &Run, outlook: &Outlook, faults: &[CoreError]) -> Value {
     value["job"] = json!(run.job.name);
     value["target"] = json!(run.target.sheet.name);
     value["root"] = json!(run.root.as_ref().map(|root| root.path.to_string_lossy()));
-    value["faults"] = faults
-        .iter()
-        .map(|fault| json!(fault.to_string()))
-        .collect();
+    value["faults"] = faults.iter().map(|fault| json!(fault.to_string())).collect();
     value
 }
 
@@ -65,12 +59,7 @@ pub fn verdict(outlook: &Outlook, wrong: usize) -> String {
             "{parts}: {}, so nothing is installed",
             paint(
                 WARN,
-                counted(wrong, "thing")
-                    + if wrong == 1 {
-                        " is wrong"
-                    } else {
-                        " are wrong"
-                    }
+                counted(wrong, "thing") + if wrong == 1 { " is wrong" } else { " are wrong" }
             )
         ),
     }
@@ -86,20 +75,13 @@ fn table(lines: &[Line]) -> String {
 fn row(line: &Line) -> Vec<String> {
     let (becomes, length, state) = match &line.work {
         Work::Fit { plan } => (
-            plan.to.format.to_string()
-                + if plan.to.loops.is_empty() {
-                    ""
-                } else {
-                    ", loops"
-                },
+            plan.to.format.to_string() + if plan.to.loops.is_empty() { "" } else { ", loops" },
             Duration(plan.to.seconds()).to_string(),
             paint(GOOD, "new"),
         ),
-        Work::AsIs { bytes } => (
-            format!("as it is, {bytes} bytes"),
-            "-".to_owned(),
-            paint(GOOD, "new"),
-        ),
+        Work::AsIs { bytes } => {
+            (format!("as it is, {bytes} bytes"), "-".to_owned(), paint(GOOD, "new"))
+        }
         Work::Encode { plan, .. } => (
             format!("by its encoder, fed {}", plan.to.format),
             Duration(plan.to.seconds()).to_string(),
@@ -119,36 +101,25 @@ fn beside(outlook: &Outlook) -> String {
     let mut lines = Vec::new();
     let mut row = |what: &str, text: String| lines.push(format!("  {what:<10}{}", safe(&text)));
     for entry in &outlook.entries {
-        let there = if entry.new {
-            ""
-        } else {
-            "  (stands there already)"
-        };
+        let there = if entry.new { "" } else { "  (stands there already)" };
         row("entry", format!("{}: {}{there}", entry.file, entry.what));
     }
     for back in &outlook.back {
         row(
             "back",
             match back.changed {
-                true => format!(
-                    "{}: no longer in the job, but changed: left as it is",
-                    back.key
-                ),
+                true => format!("{}: no longer in the job, but changed: left as it is", back.key),
                 false => format!("{}: no longer in the job, its stock is restored", back.key),
             },
         );
     }
     for cache in &outlook.caches {
-        row(
-            "cache",
-            format!("{cache} is cleared; the target makes it anew"),
-        );
+        row("cache", format!("{cache} is cleared; the target makes it anew"));
     }
-    let notes = outlook.lines.iter().flat_map(|line| {
-        line.notes
-            .iter()
-            .map(|note| format!("{}: {note}", line.slot))
-    });
+    let notes = outlook
+        .lines
+        .iter()
+        .flat_map(|line| line.notes.iter().map(|note| format!("{}: {note}", line.slot)));
     let notes: Vec<String> = outlook.notes.iter().cloned().chain(notes).collect();
     lines.extend(notes.iter().map(|note| notice(&safe(note))));
     lines.join("\n")

@@ -13,23 +13,12 @@ use deft_needle_core::sheet::Size;
 /// Packs, and says what is in it.
 pub fn run(args: &Pack, console: &Console) -> Result<Exit, Failure> {
     let progress = Progress::new(console, 0);
-    let ask = Ask {
-        allow_commands: args.allow_commands,
-        ..Ask::default()
-    };
+    let ask = Ask { allow_commands: args.allow_commands, ..Ask::default() };
     let mut run = Run::without_root(&args.job, ask, &progress)?;
-    let wanted = run
-        .target
-        .sheet
-        .pack
-        .as_ref()
-        .and_then(|pack| pack.extension.clone());
+    let wanted = run.target.sheet.pack.as_ref().and_then(|pack| pack.extension.clone());
     let typed = crate::paths::extension(&args.out);
     if let Some(wanted) = wanted.filter(|wanted| !wanted.eq_ignore_ascii_case(&typed)) {
-        console.warn(format!(
-            "packs for {} end in .{wanted}",
-            safe(&run.target.sheet.name)
-        ));
+        console.warn(format!("packs for {} end in .{wanted}", safe(&run.target.sheet.name)));
     }
     let report = run.pack(&args.out, args.overwrite, &RealDisk::default(), &progress)?;
     drop(progress);
@@ -41,14 +30,8 @@ pub fn run(args: &Pack, console: &Console) -> Result<Exit, Failure> {
         counted(report.members.len(), "file"),
         Size(report.bytes)
     ));
-    report
-        .members
-        .iter()
-        .for_each(|member| console.say(format!("  {}", safe(member))));
-    report
-        .notes
-        .iter()
-        .for_each(|note| console.say(notice(&safe(note))));
+    report.members.iter().for_each(|member| console.say(format!("  {}", safe(member))));
+    report.notes.iter().for_each(|note| console.say(notice(&safe(note))));
     console.object(|| &report);
     Ok(Exit::Done)
 }

@@ -32,20 +32,15 @@ pub fn run(args: &New, console: &Console) -> Result<Exit, Failure> {
         .into());
     }
     let files = files_below(&args.clips)?;
-    let sounds: Vec<PathBuf> = files
-        .into_par_iter()
-        .filter(|file| Clip::open(file).is_ok())
-        .collect();
+    let sounds: Vec<PathBuf> =
+        files.into_par_iter().filter(|file| Clip::open(file).is_ok()).collect();
     let folder = args.out.parent().unwrap_or(Path::new(""));
     let clips: Vec<String> = sounds.iter().map(|file| written(file, folder)).collect();
     let beside = match args.sheet.exists() {
         true => PathBuf::from(written(&args.sheet, folder)),
         false => args.sheet.clone(),
     };
-    let root = args
-        .root
-        .as_deref()
-        .map(|root| PathBuf::from(written(root, folder)));
+    let root = args.root.as_deref().map(|root| PathBuf::from(written(root, folder)));
     let started = from_clips(&target, &beside, root.as_deref(), &clips);
     if args.dry_run {
         console.find(&started.text);

@@ -36,15 +36,11 @@ type Seen = BTreeMap<PathBuf, Option<(SystemTime, u64)>>;
 /// Installs, and again on every change, until it is stopped.
 pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
     if Run::is_pack(&args.job) {
-        return Err(Failure::usage(
-            "a pack does not change",
-            "watch a job sheet",
-        ));
+        return Err(Failure::usage("a pack does not change", "watch a job sheet"));
     }
     if !args.job.is_file() {
         // Nothing is there that could change: it is a wrong name.
-        args.going
-            .open(&args.job, None, &Progress::new(console, 0))?;
+        args.going.open(&args.job, None, &Progress::new(console, 0))?;
     }
     let stop = Progress::new(console, 0);
     let mut exit = Exit::Done;
@@ -76,9 +72,7 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
             quiet_since = Instant::now();
             continue;
         }
-        let idle = args
-            .idle
-            .is_some_and(|idle| quiet_since.elapsed().as_secs_f64() > idle);
+        let idle = args.idle.is_some_and(|idle| quiet_since.elapsed().as_secs_f64() > idle);
         if stop.stopped() || idle {
             console.say(match exit {
                 Exit::Done => "no longer watching; the target is in step",
@@ -121,11 +115,9 @@ fn is_partial(file: &Path) -> bool {
     let is_sound = Container::from_extension(&extension(file)).is_some();
     is_sound
         && match Clip::open(file) {
-            Ok(clip) => clip
-                .facts()
-                .notes
-                .iter()
-                .any(|note| matches!(note, Note::Truncated { .. })),
+            Ok(clip) => {
+                clip.facts().notes.iter().any(|note| matches!(note, Note::Truncated { .. }))
+            }
             Err(_) => file.is_file(),
         }
 }
@@ -151,11 +143,7 @@ impl News {
             Ok(watcher) => Some(Box::new(watcher)),
             Err(_) => polling(tell),
         };
-        Self {
-            watcher,
-            heard,
-            folders: BTreeSet::new(),
-        }
+        Self { watcher, heard, folders: BTreeSet::new() }
     }
 
     /// Watches the folders of these files: editors put a new file in an old one's place.
@@ -213,20 +201,14 @@ fn look(files: &[PathBuf]) -> Seen {
         let found = std::fs::metadata(path).ok()?;
         Some((found.modified().ok()?, found.len()))
     };
-    files
-        .iter()
-        .map(|path| (path.clone(), stamp(path)))
-        .collect()
+    files.iter().map(|path| (path.clone(), stamp(path))).collect()
 }
 
 fn changed(before: &Seen, now: &Seen) -> String {
     let differs = |(path, stamp): &(&PathBuf, &Option<_>)| before.get(*path) != Some(*stamp);
     let names = now.iter().filter(differs);
     let names = names.filter_map(|(path, _)| path.file_name());
-    let names: Vec<_> = names
-        .map(|name| name.to_string_lossy().into_owned())
-        .take(3)
-        .collect();
+    let names: Vec<_> = names.map(|name| name.to_string_lossy().into_owned()).take(3).collect();
     names.join(", ")
 }
 

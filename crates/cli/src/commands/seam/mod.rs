@@ -38,12 +38,7 @@ struct Seen {
 
 /// Finds or takes the loop, mends it where that is asked, and judges what comes of it.
 pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
-    if args
-        .out
-        .as_deref()
-        .or(args.hear.as_deref())
-        .is_some_and(is_stream)
-    {
+    if args.out.as_deref().or(args.hear.as_deref()).is_some_and(is_stream) {
         return Err(Failure::usage(
             "the seam is told on standard output, and nothing else goes there",
             "name a file",
@@ -114,10 +109,7 @@ fn ranges(
         }
         None if !own.is_empty() && !asks.find && !narrowed => return Ok((own, Vec::new())),
         Some(LoopEdit::Auto { start, end }) => {
-            let all = FrameRange {
-                start: 0,
-                end: facts.frames,
-            };
+            let all = FrameRange { start: 0, end: facts.frames };
             near(Wanted::any(facts), [start, end], all, facts)?
         }
         None => wanted(args, clip)?,
@@ -139,13 +131,9 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Wanted, Failure> {
     }
     if let Some(time) = args.finding.length {
         let frames = time.frames(rate);
-        let about = rate
-            .frames(time.seconds(rate) * ABOUT)
-            .max(rate.frames(0.002));
-        wanted.lengths = FrameRange {
-            start: frames.saturating_sub(about).max(16),
-            end: frames + about + 1,
-        };
+        let about = rate.frames(time.seconds(rate) * ABOUT).max(rate.frames(0.002));
+        wanted.lengths =
+            FrameRange { start: frames.saturating_sub(about).max(16), end: frames + about + 1 };
     }
     if let Some(span) = args.finding.near {
         let range = resolve(span, facts)?;
@@ -185,10 +173,7 @@ fn made(
     };
     let edits = match args.looped {
         // Its crossfade takes what would be the first sound.
-        Some(LoopEdit::All) => Edits {
-            looped: Some(LoopEdit::All),
-            ..edits
-        },
+        Some(LoopEdit::All) => Edits { looped: Some(LoopEdit::All), ..edits },
         _ => edits,
     };
     let spec = match &args.out {
@@ -217,8 +202,5 @@ fn made(
     for decision in plan.decisions.iter().filter(told) {
         console.warn(format!("{}, because {}", decision.what, decision.why));
     }
-    Ok(Some(open_clip(
-        &out,
-        &args.opening.reading.hints(Some(&plan.to.loop_tags)),
-    )?))
+    Ok(Some(open_clip(&out, &args.opening.reading.hints(Some(&plan.to.loop_tags)))?))
 }

@@ -70,11 +70,7 @@ fn plot(
         silence: Vec::new(),
         loops: vec![seconds(range)],
         clipped: Vec::new(),
-        candidates: found
-            .iter()
-            .skip(1)
-            .map(|c| seconds(c.seam.range))
-            .collect(),
+        candidates: found.iter().skip(1).map(|c| seconds(c.seam.range)).collect(),
     };
     let side = rate.frames(DRAWN).min(range.len()).max(2);
     let around = |place: u64| FrameRange {
@@ -92,15 +88,9 @@ fn plot(
             .filter(|point| keep(point.0))
             .collect()
     };
-    let heard = [
-        points(0, range.end, |ms| ms < 0.0),
-        points(1, range.start, |ms| ms >= 0.0),
-    ]
-    .concat();
-    let curve = |name: &str, points: Vec<(f64, f64)>| Curve {
-        name: name.to_owned(),
-        points,
-    };
+    let heard =
+        [points(0, range.end, |ms| ms < 0.0), points(1, range.start, |ms| ms >= 0.0)].concat();
+    let curve = |name: &str, points: Vec<(f64, f64)>| Curve { name: name.to_owned(), points };
     let all: fn(f64) -> bool = |_| true;
     let panels = [
         Panel::Wave(wave),

@@ -11,10 +11,7 @@ use deft_needle_audio::units::{Duration, SampleRate};
 /// Tells of the loops that were found, and of the seams that were judged.
 pub fn report(args: &Seam, clip: &Clip, seen: &Seen, made: bool, console: &Console) {
     let rate = clip.facts().format.rate;
-    console.say(paint(
-        BOLD,
-        safe(&clip.input().name().display().to_string()),
-    ));
+    console.say(paint(BOLD, safe(&clip.input().name().display().to_string())));
     if !seen.found.is_empty() {
         console.say(table(&seen.found, rate));
     }

@@ -42,10 +42,7 @@ impl Aimed {
         if let (None, Some(marker)) = (&target.roots.main, marker) {
             let (slot, name) = (args.slot.display(), &target.sheet.name);
             return Err(Failure::Core(CoreError::refused(
-                format!(
-                    "{slot} lies in no root of {name}: no folder above it has {}",
-                    marker.0
-                ),
+                format!("{slot} lies in no root of {name}: no folder above it has {}", marker.0),
                 "check the path, or name the root with --root",
             )));
         }

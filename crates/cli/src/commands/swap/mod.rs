@@ -31,9 +31,7 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     if args.as_is {
         return place(args, &args.clip, aimed.as_ref(), console);
     }
-    let ruled = aimed
-        .as_ref()
-        .and_then(|aimed| aimed.rule.loop_tags.as_ref());
+    let ruled = aimed.as_ref().and_then(|aimed| aimed.rule.loop_tags.as_ref());
     let loop_tags = args.wanted.loop_tags.as_ref().or(ruled);
     let clip = open_clip(&args.clip, &args.reading.hints(loop_tags))?;
     let mut edits = args.shaping.edits();
@@ -41,9 +39,7 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     if args.dry_run
         && let Some(plan) = args.outside.plan(&clip, &edits, closed, console)?
     {
-        console.say(format!(
-            "{plan}\n  then the command is run; nothing was changed"
-        ));
+        console.say(format!("{plan}\n  then the command is run; nothing was changed"));
         console.object(|| json!({ "dry_run": true, "feed": plan }));
         return Ok(Exit::Done);
     }
@@ -166,11 +162,7 @@ fn place(
     };
     let bytes = |bytes: u64| format!("opaque, {bytes} bytes, begins with \"{}\"", placed.mark);
     let mut lines = vec![paint(BOLD, safe(placed.slot.as_str()))];
-    lines.extend(
-        placed
-            .before_bytes
-            .map(|before| format!("  before    {}", bytes(before))),
-    );
+    lines.extend(placed.before_bytes.map(|before| format!("  before    {}", bytes(before))));
     lines.push(format!("  after     {}", bytes(placed.after_bytes)));
     lines.push(format!("  {done}"));
     let warnings = placed.warnings.iter().map(ToString::to_string);

@@ -83,13 +83,7 @@ impl<'d> Session<'d> {
         let ledger = Ledger::open(&root, disk)?;
         let stamps = Stamps::load(&root.ledger);
         let outlook = run.look(ledger.state(), &stamps, disk, observer)?;
-        Ok(Self {
-            run,
-            outlook,
-            root,
-            ledger,
-            stamps,
-        })
+        Ok(Self { run, outlook, root, ledger, stamps })
     }
 
     /// Does it: everything, or nothing.
@@ -117,12 +111,7 @@ impl<'d> Session<'d> {
             clear: clear.map(|pattern| pattern.text().to_owned()).collect(),
             after: self.run.target.sheet.after.clone(),
         });
-        let Self {
-            run,
-            outlook,
-            ledger,
-            ..
-        } = &mut self;
+        let Self { run, outlook, ledger, .. } = &mut self;
         done.caches.clone_from(&outlook.caches);
         match run.ground.archive.clone() {
             Some(archive) => {
@@ -155,10 +144,8 @@ fn place(
     let keys = keys.chain(outlook.back.iter().map(|back| back.key.clone()));
     let keys: Vec<Key> = keys.chain(outlook.files.keys().cloned()).collect();
     let mut change = ledger.begin(What::Install, &keys, outlook.caches.clone())?;
-    let parts: Vec<PathBuf> = lines
-        .iter()
-        .map(|line| change.part(&line.key))
-        .collect::<Result<_>>()?;
+    let parts: Vec<PathBuf> =
+        lines.iter().map(|line| change.part(&line.key)).collect::<Result<_>>()?;
     let fitted: Vec<Fitted> = lines
         .par_iter()
         .zip(&parts)
@@ -180,10 +167,7 @@ fn place(
             installed: fitted.installed,
             warnings: fitted.warnings,
         });
-        let notes = line
-            .notes
-            .iter()
-            .map(|note| format!("{}: {note}", line.slot));
+        let notes = line.notes.iter().map(|note| format!("{}: {note}", line.slot));
         done.notes.extend(notes);
     }
     let unchanged = outlook.lines.iter().filter(|line| !is_new(line));
@@ -217,8 +201,7 @@ pub(crate) fn finish(
         match &contents.told {
             Some(told) => {
                 let said = words(told, &run.job.name);
-                done.entries
-                    .extend(said.iter().map(|what| format!("{file}: {what}")));
+                done.entries.extend(said.iter().map(|what| format!("{file}: {what}")));
                 change.tell(file, contents.seen, Held::File(hash), told.clone())?;
             }
             None => {

@@ -106,9 +106,7 @@ impl Run {
             match self.edit(&file, &asked, sources) {
                 Ok((lines, contents)) => {
                     outlook.entries.extend(lines);
-                    outlook
-                        .files
-                        .extend(contents.map(|contents| (file, contents)));
+                    outlook.files.extend(contents.map(|contents| (file, contents)));
                 }
                 Err(error) => outlook.faults.push(error),
             }
@@ -120,14 +118,7 @@ impl Run {
             match self.source(&key, sources) {
                 Ok(bytes) => {
                     let seen = Held::Nothing;
-                    outlook.files.insert(
-                        key,
-                        Contents {
-                            bytes,
-                            seen,
-                            told: None,
-                        },
-                    );
+                    outlook.files.insert(key, Contents { bytes, seen, told: None });
                 }
                 Err(error) => outlook.faults.push(error),
             }
@@ -185,11 +176,7 @@ impl Run {
             }
             let mut later = old[at + 1..].iter();
             if let Some(upper) = later.find(|l| l.job != one.job && l.done.covers(&one.done)) {
-                return Err(crate::install::restore::covered(
-                    &one.job,
-                    file,
-                    Some(&upper.job),
-                ));
+                return Err(crate::install::restore::covered(&one.job, file, Some(&upper.job)));
             }
             if let Some(undone) = one.done.undo(&bytes).map_err(refused)? {
                 bytes = undone;
@@ -212,23 +199,13 @@ impl Run {
             lines.push(EntryLine {
                 file: file.clone(),
                 what: done.to_string(),
-                new: !old
-                    .iter()
-                    .any(|told| told.done == done && told.job == self.job.name),
+                new: !old.iter().any(|told| told.done == done && told.job == self.job.name),
             });
             let job = self.job.name.clone();
-            told.push(Told {
-                job,
-                slot: slot.clone(),
-                done,
-            });
+            told.push(Told { job, slot: slot.clone(), done });
         }
         let changed = bytes != before || told != old;
-        let contents = Contents {
-            bytes,
-            seen,
-            told: Some(told),
-        };
+        let contents = Contents { bytes, seen, told: Some(told) };
         Ok((lines, changed.then_some(contents)))
     }
 
@@ -248,10 +225,7 @@ impl Run {
         }
         let missing = || {
             Error::refused(
-                format!(
-                    "there is no {} for the entries to go into",
-                    place.path.display()
-                ),
+                format!("there is no {} for the entries to go into", place.path.display()),
                 "start the target once so that it makes the file, or check the root",
             )
         };
@@ -271,9 +245,7 @@ impl Run {
     fn through_link(&self, link: &Path, main: &Path, sources: &Sources<'_>) -> Result<Vec<u8>> {
         let real = link.canonicalize().map_err(Error::read(link))?;
         let others = sources.state.others.values().map(Path::new);
-        let mut roots = others
-            .chain([main])
-            .filter_map(|root| root.canonicalize().ok());
+        let mut roots = others.chain([main]).filter_map(|root| root.canonicalize().ok());
         match roots.any(|root| real.starts_with(root)) {
             true => read_plain(&real, limits::LIST).map_err(Error::read(&real)),
             false => Err(Error::refused(
@@ -299,12 +271,7 @@ impl Run {
             Kind::Link => return self.through_link(&place.path, root, sources).map(Some),
             _ => {}
         }
-        let sources = self
-            .target
-            .sheet
-            .slots
-            .iter()
-            .map(|source| source.get_ref());
+        let sources = self.target.sheet.slots.iter().map(|source| source.get_ref());
         for archive in sources.filter_map(|source| source.in_root.as_ref()) {
             let archive = root.join(&archive.0);
             if !Stock::is_archive(&archive) {
@@ -345,10 +312,9 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, Wanted), 
     let value =
         |value: &Option<toml::Value>| value.as_ref().map(|value| names.value(value)).transpose();
     let order = match (&entry.order, &entry.index_of) {
-        (_, Some(other)) => Order::IndexOf {
-            list: names.text(&other.list)?,
-            value: names.value(&other.value)?,
-        },
+        (_, Some(other)) => {
+            Order::IndexOf { list: names.text(&other.list)?, value: names.value(&other.value)? }
+        }
         (Some(crate::sheet::Sorting::Sorted), None) => Order::Sorted,
         (Some(crate::sheet::Sorting::End) | None, None) => Order::End,
     };

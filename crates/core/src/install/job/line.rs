@@ -107,9 +107,7 @@ impl Run {
     ) -> Result<Line> {
         let (slot, aim) = self.target.aim(&placement.slot)?;
         let key = match &self.root {
-            Some(root) => self
-                .ground
-                .key(&slot, sources.state, &root.path, sources.disk)?,
+            Some(root) => self.ground.key(&slot, sources.state, &root.path, sources.disk)?,
             None => Key::new(None, &slot)?,
         };
         let clip_hash = sources.stamps.hash(&placement.clip).map_err(|error| {
@@ -123,15 +121,9 @@ impl Run {
                 (error, _) => error,
             }
         })?;
-        let ruled = aim
-            .rule
-            .demand()
-            .unwrap_or_else(|| deft_needle_audio::Spec::ANY.into());
+        let ruled = aim.rule.demand().unwrap_or_else(|| deft_needle_audio::Spec::ANY.into());
         let demand = placement.options.demand(ruled)?;
-        let hints = Hints {
-            raw: placement.options.read_as,
-            loop_tags: demand.loop_tags.clone(),
-        };
+        let hints = Hints { raw: placement.options.read_as, loop_tags: demand.loop_tags.clone() };
         let stock = self.stock(&slot, &key, &aim, sources)?;
         let fit_key = self.fit_key(placement, &demand, aim.rule, clip_hash, stock.hash)?;
         let mut line = Line {
@@ -154,13 +146,7 @@ impl Run {
         }
         line.work = match self.unchanged(&line.key, fit_key, sources) {
             Some(installed) => Work::Unchanged { installed },
-            None => self.work(
-                &mut line,
-                (&demand, placement.as_is),
-                &aim,
-                &stock,
-                observer,
-            )?,
+            None => self.work(&mut line, (&demand, placement.as_is), &aim, &stock, observer)?,
         };
         Ok(line)
     }
@@ -173,10 +159,7 @@ impl Run {
         let path = sources.state.path_of(&root.path, key).ok()?;
         let same = ours
             && top.installed.key == Some(fit_key)
-            && sources
-                .stamps
-                .hash(&path)
-                .is_ok_and(|now| Held::File(now) == top.held);
+            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held);
         same.then(|| top.installed.clone())
     }
 
@@ -195,13 +178,9 @@ impl Run {
             return self.finished(line);
         }
         let clip = Clip::from_input(Input::file(&line.clip_path), &line.hints)?;
-        let reference = Reference {
-            stock: stock.path.as_deref(),
-            lufs: line.stock_lufs,
-        };
+        let reference = Reference { stock: stock.path.as_deref(), lufs: line.stock_lufs };
         let has_level = reference.stock.is_some() || reference.lufs.is_some();
-        line.notes
-            .extend(aim.fill_in(&mut line.edits, clip.facts(), has_level));
+        line.notes.extend(aim.fill_in(&mut line.edits, clip.facts(), has_level));
         let plan = plan_clip(&clip, demand, &line.edits, reference, observer)?;
         aim.rule.refuse(&plan)?;
         Ok(Work::Fit { plan })
@@ -221,24 +200,14 @@ impl Run {
         let clip = Clip::from_input(Input::file(&line.clip_path), &line.hints)?;
         let demand = crate::encoder::feed(&encoder.feed)?;
         let plan = plan_clip(&clip, &demand, &line.edits, Reference::default(), observer)?;
-        Ok(Work::Encode {
-            plan,
-            command: encoder.command.clone(),
-        })
+        Ok(Work::Encode { plan, command: encoder.command.clone() })
     }
 
     /// A file that goes in as it is, and so must be what the target asks.
     fn finished(&self, line: &Line) -> Result<Work> {
         let member = Member::of_file(&line.slot, &line.clip_path)?;
-        match self
-            .target
-            .shortfalls(&line.slot, &member)
-            .into_iter()
-            .next()
-        {
-            None => Ok(Work::AsIs {
-                bytes: member.bytes,
-            }),
+        match self.target.shortfalls(&line.slot, &member).into_iter().next() {
+            None => Ok(Work::AsIs { bytes: member.bytes }),
             Some(what) => Err(AudioError::CannotMeet {
                 what,
                 instead: "finish the file with the maker's tools as the sheet asks".to_owned(),
@@ -262,18 +231,11 @@ impl Run {
         refuse_odd(&there)?;
         refuse_link(&there)?;
         let path = place.path;
-        let top = sources
-            .state
-            .slots
-            .get(&known)
-            .and_then(|known| Some((known, known.top()?)));
+        let top = sources.state.slots.get(&known).and_then(|known| Some((known, known.top()?)));
         // Where our own file is there, the ledger knows the stock without a look at it.
         if let Some((known, top)) = top
             && path.is_file()
-            && sources
-                .stamps
-                .hash(&path)
-                .is_ok_and(|now| Held::File(now) == top.held)
+            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held)
             && let Some(Held::File(hash)) = known.original()
         {
             let kept = crate::ledger::kept_in(&root.ledger, hash);
@@ -284,11 +246,7 @@ impl Run {
             });
         }
         let (stock, changed) = find_stock(root, sources.state, &known, &path)?;
-        let here = sources
-            .state
-            .slots
-            .get(key)
-            .is_some_and(|known| known.top().is_some());
+        let here = sources.state.slots.get(key).is_some_and(|known| known.top().is_some());
         let may_be_new = match aim.rule.new {
             New::Never => false,
             New::Listed => self.target.slots.is_listed(slot),
@@ -305,15 +263,8 @@ impl Run {
                 "the sheet says that this folder takes no additions; check the slot's name",
             ));
         }
-        let hash = stock
-            .as_ref()
-            .map(|path| sources.stamps.hash(path))
-            .transpose()?;
-        Ok(Stock {
-            path: stock,
-            hash,
-            changed,
-        })
+        let hash = stock.as_ref().map(|path| sources.stamps.hash(path)).transpose()?;
+        Ok(Stock { path: stock, hash, changed })
     }
 
     /// Everything that the bytes of the file depend on.
@@ -343,10 +294,7 @@ impl Run {
         let read_as = placement.options.read_as.map(|format| format.to_string());
         let all = (ENGINE, clip, like, edits, demand, rule, read_as);
         let text = serde_json::to_vec(&all).map_err(|error| {
-            Error::refused(
-                format!("{} cannot be told: {error}", placement.slot),
-                "report this",
-            )
+            Error::refused(format!("{} cannot be told: {error}", placement.slot), "report this")
         })?;
         Ok(Hash::of(&text))
     }

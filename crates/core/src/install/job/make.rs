@@ -62,13 +62,7 @@ impl Run {
                 let mut warnings = Warning::of_outcome(&written.outcome, plan.to.format.rate);
                 let lufs = self.judge(line, plan, part, &mut warnings, observer)?;
                 let facts = written.facts;
-                (
-                    facts.format.to_string(),
-                    facts.seconds(),
-                    lufs,
-                    decisions(plan),
-                    warnings,
-                )
+                (facts.format.to_string(), facts.seconds(), lufs, decisions(plan), warnings)
             }
             Work::AsIs { bytes } => {
                 copy_file(&line.clip_path, part, disk)?;
@@ -81,19 +75,11 @@ impl Run {
                 (spec, seconds, None, edits, Vec::new())
             }
             Work::Encode { plan, command } => {
-                let limit = rule
-                    .and_then(|rule| rule.encoder.as_ref())
-                    .map_or(60, |e| e.seconds);
+                let limit = rule.and_then(|rule| rule.encoder.as_ref()).map_or(60, |e| e.seconds);
                 let bytes = self.encode(line, plan, (command, limit), part, disk, observer)?;
                 let mut edits = decisions(plan);
                 edits.push(format!("encoder: {}", command.join(" ")));
-                (
-                    format!("opaque, {bytes} bytes"),
-                    0.0,
-                    None,
-                    edits,
-                    Vec::new(),
-                )
+                (format!("opaque, {bytes} bytes"), 0.0, None, edits, Vec::new())
             }
             Work::Unchanged { installed } => {
                 let same = installed.clone();
@@ -101,11 +87,8 @@ impl Run {
             }
         };
         let bytes = std::fs::metadata(part).map_err(Error::read(part))?.len();
-        let separates = |plan: &Plan| {
-            plan.steps()
-                .iter()
-                .any(|s| matches!(s, Step::Separate { .. }))
-        };
+        let separates =
+            |plan: &Plan| plan.steps().iter().any(|s| matches!(s, Step::Separate { .. }));
         Ok(Fitted {
             hash: Hash::of_file(part)?,
             bytes,
@@ -136,10 +119,7 @@ impl Run {
         warnings: &mut Vec<Warning>,
         observer: &dyn Observer,
     ) -> Result<Option<f64>> {
-        let hints = Hints {
-            raw: None,
-            loop_tags: Some(plan.to.loop_tags.clone()),
-        };
+        let hints = Hints { raw: None, loop_tags: Some(plan.to.loop_tags.clone()) };
         let made = Clip::from_input(Input::file(part), &hints)?;
         warnings.extend(Warning::of_seam(&made, &line.edits)?);
         let Some(stock) = line.stock_lufs else {
@@ -181,12 +161,7 @@ impl Run {
     /// What an encoder has made must be what the rule asks, before anything is placed.
     fn refuse_made(&self, line: &Line, made: &Path) -> Result<()> {
         let member = Member::of_file(&line.slot, made)?;
-        match self
-            .target
-            .shortfalls(&line.slot, &member)
-            .into_iter()
-            .next()
-        {
+        match self.target.shortfalls(&line.slot, &member).into_iter().next() {
             None => Ok(()),
             Some(what) => Err(Error::Outside {
                 what: format!("what the encoder made for {} fails: {what}", line.slot),
@@ -198,7 +173,5 @@ impl Run {
 
 fn decisions(plan: &Plan) -> Vec<String> {
     let decisions = plan.decisions.iter();
-    decisions
-        .map(|d| format!("{}: {}", d.about, d.what))
-        .collect()
+    decisions.map(|d| format!("{}: {}", d.about, d.what)).collect()
 }

@@ -77,11 +77,7 @@ impl Run {
         let target = job.target(ask.root, ask.others)?;
         if target.roots.main.is_none() {
             return Err(Error::refused(
-                format!(
-                    "{} does not say where {} is",
-                    path.display(),
-                    target.sheet.name
-                ),
+                format!("{} does not say where {} is", path.display(), target.sheet.name),
                 "write root = 'FOLDER' in it, or name the folder with --root",
             ));
         }
@@ -103,11 +99,7 @@ impl Run {
         let Some(main) = target.roots.main.clone() else {
             return Err(Error::refused("the job has no root", "name it with --root"));
         };
-        let others = target
-            .roots
-            .others
-            .iter()
-            .map(|(name, folder)| (name.as_str(), folder));
+        let others = target.roots.others.iter().map(|(name, folder)| (name.as_str(), folder));
         for (name, folder) in others.chain([("main", &main)]) {
             if !folder.is_dir() {
                 return Err(Error::refused(
@@ -137,11 +129,7 @@ impl Run {
         // Where its root is at hand all the same, lists in it are read, and stock tells levels.
         let roots = job.roots(&sheet, ask.root, ask.others)?;
         let there = roots.main.as_ref().is_some_and(|main| main.is_dir());
-        let roots = if there {
-            roots
-        } else {
-            crate::slots::Roots::default()
-        };
+        let roots = if there { roots } else { crate::slots::Roots::default() };
         let target = Target::new(sheet, roots)?;
         let mut dealt = job.deal(&target);
         job.speak(&target, ask.allow_commands, &mut dealt, observer)?;

@@ -81,11 +81,7 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<Outlook> {
         let mut faults = std::mem::take(&mut self.dealt.faults);
-        let sources = Sources {
-            state,
-            stamps,
-            disk,
-        };
+        let sources = Sources { state, stamps, disk };
         let placements = &self.dealt.placements;
         let worked: Vec<Result<Line>> = placements
             .par_iter()
@@ -108,17 +104,9 @@ impl Run {
                 }),
             }
         }
-        faults.extend(
-            lines
-                .iter()
-                .filter_map(|line| self.refuse_covered(&line.key, state)),
-        );
-        let mut outlook = Outlook {
-            notes: self.dealt.notes.clone(),
-            lines,
-            faults,
-            ..Outlook::default()
-        };
+        faults.extend(lines.iter().filter_map(|line| self.refuse_covered(&line.key, state)));
+        let mut outlook =
+            Outlook { notes: self.dealt.notes.clone(), lines, faults, ..Outlook::default() };
         refuse_same_file(&mut outlook);
         self.look_back(&mut outlook, state, disk)?;
         self.look_at_variants(&mut outlook);
@@ -127,11 +115,7 @@ impl Run {
             self.look_at_entries(&mut outlook, &sources)?;
         }
         if let (Some(root), false) = (&self.root, outlook.is_idle()) {
-            let slots: Vec<&str> = outlook
-                .lines
-                .iter()
-                .map(|line| line.slot.as_str())
-                .collect();
+            let slots: Vec<&str> = outlook.lines.iter().map(|line| line.slot.as_str()).collect();
             match crate::caches::of_target(&root.path, &self.target, state, &slots) {
                 Ok(caches) => outlook.caches = caches,
                 Err(error) => outlook.faults.push(error),
@@ -187,26 +171,17 @@ impl Run {
     /// Variants that are left out, and counts of them that do not work.
     fn look_at_variants(&self, outlook: &mut Outlook) {
         let placements = self.dealt.placements.iter();
-        let placed: BTreeSet<&str> = placements
-            .map(|placement| placement.slot.as_str())
-            .collect();
+        let placed: BTreeSet<&str> = placements.map(|placement| placement.slot.as_str()).collect();
         let names = self.target.slots.names().chain(placed.iter().copied());
         let all: BTreeSet<&str> = names.collect();
         for group in families(all) {
-            let ours = group
-                .slots
-                .iter()
-                .filter(|slot| placed.contains(slot.as_str()))
-                .count();
+            let ours = group.slots.iter().filter(|slot| placed.contains(slot.as_str())).count();
             let all = group.slots.len();
             if ours == 0 {
                 continue;
             }
             if ours < all {
-                let left = group
-                    .slots
-                    .iter()
-                    .filter(|slot| !placed.contains(slot.as_str()));
+                let left = group.slots.iter().filter(|slot| !placed.contains(slot.as_str()));
                 let left: Vec<&str> = left.map(String::as_str).collect();
                 outlook.notes.push(format!(
                     "{ours} of {all} variants of {} are replaced; these stay stock: {}",
@@ -214,11 +189,8 @@ impl Run {
                     left.join(", ")
                 ));
             }
-            let counts = self
-                .target
-                .sheet
-                .rule_for(&group.slots[0])
-                .and_then(|rule| rule.count.as_ref());
+            let counts =
+                self.target.sheet.rule_for(&group.slots[0]).and_then(|rule| rule.count.as_ref());
             if let Some(counts) = counts
                 && !counts.0.iter().any(|works| u64::from(*works) == count(all))
             {
@@ -240,18 +212,10 @@ impl Run {
         let (Some(budget), Some(root)) = (self.target.sheet.budget, &self.root) else {
             return;
         };
-        let placed: BTreeSet<&str> = outlook
-            .lines
-            .iter()
-            .map(|line| line.slot.as_str())
-            .collect();
+        let placed: BTreeSet<&str> = outlook.lines.iter().map(|line| line.slot.as_str()).collect();
         let size =
             |slot: &str| std::fs::metadata(root.path.join(slot)).map_or(0, |found| found.len());
-        let others = self
-            .target
-            .slots
-            .names()
-            .filter(|slot| !placed.contains(slot));
+        let others = self.target.slots.names().filter(|slot| !placed.contains(slot));
         let kept: u64 = others.map(size).sum();
         let line = |line: &Line| match &line.work {
             Work::Unchanged { .. } => size(&line.slot),
@@ -262,9 +226,7 @@ impl Run {
         let all = Size(kept + ours);
         match all > budget {
             true => outlook.faults.push(over_budget(all, budget)),
-            false => outlook
-                .notes
-                .push(format!("all slots together: about {all} of {budget}")),
+            false => outlook.notes.push(format!("all slots together: about {all} of {budget}")),
         }
     }
 }
@@ -276,10 +238,7 @@ fn refuse_same_file(outlook: &mut Outlook) {
     for line in &outlook.lines {
         if let Some(other) = seen.insert(folded(line.key.as_str()), &line.slot) {
             faults.push(Error::refused(
-                format!(
-                    "{} and {other} may be one file: they differ in case alone",
-                    line.slot
-                ),
+                format!("{} and {other} may be one file: they differ in case alone", line.slot),
                 "leave one of them out",
             ));
         }

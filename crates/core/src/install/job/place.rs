@@ -45,10 +45,7 @@ impl Ground {
     /// # Errors
     /// Those of [`Job::place`].
     pub fn of(job: &Job, target: &Target) -> Result<Self> {
-        let mut ground = Self {
-            others: target.roots.others.clone(),
-            ..Self::slots()
-        };
+        let mut ground = Self { others: target.roots.others.clone(), ..Self::slots() };
         match job.place(target)? {
             Place::Slots => {}
             Place::Overlay(path) => {
@@ -85,9 +82,7 @@ impl Ground {
                 "make it, or correct the path in the job sheet",
             ));
         }
-        let path = crate::root::Asked::default()
-            .certain(path, crate::root::Found::Named)?
-            .path;
+        let path = crate::root::Asked::default().certain(path, crate::root::Found::Named)?.path;
         self.others.insert(OWN.to_owned(), path);
         Ok((Some(OWN.to_owned()), String::new()))
     }

@@ -42,12 +42,7 @@ impl Run {
         }
         let mut all = Vec::new();
         for line in lines {
-            if !entry
-                .patterns
-                .0
-                .iter()
-                .any(|pattern| pattern.matches(&line.slot))
-            {
+            if !entry.patterns.0.iter().any(|pattern| pattern.matches(&line.slot)) {
                 continue;
             }
             let mut names = self.names_of(line)?;
@@ -105,22 +100,18 @@ impl Run {
                 let Some(root) = &self.root else {
                     return Ok(None);
                 };
-                let other = line
-                    .key
-                    .root()
-                    .and_then(|name| self.ground.others.get(name));
+                let other = line.key.root().and_then(|name| self.ground.others.get(name));
                 let path = line.key.path(other.unwrap_or(&root.path));
                 let input = deft_needle_audio::read::Input::file(&path);
                 // A closed format has no length that could be told.
                 let clip = Clip::from_input(input, &line.hints).ok();
                 clip.map(|clip| Spoken::of(&clip))
             }
-            Work::AsIs { .. } => Clip::from_input(
-                deft_needle_audio::read::Input::file(&line.clip_path),
-                &line.hints,
-            )
-            .ok()
-            .map(|clip| Spoken::of(&clip)),
+            Work::AsIs { .. } => {
+                Clip::from_input(deft_needle_audio::read::Input::file(&line.clip_path), &line.hints)
+                    .ok()
+                    .map(|clip| Spoken::of(&clip))
+            }
             Work::Encode { .. } => None,
         })
     }
