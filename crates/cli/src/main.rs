@@ -4,7 +4,6 @@
 mod args;
 mod commands;
 mod console;
-mod demo;
 mod exit;
 mod failure;
 mod paths;
@@ -69,8 +68,9 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Install(args) => commands::job::install::run(args, console),
         Command::Watch(args) => commands::job::watch::run(args, console),
         Command::Pack(args) => commands::job::pack::run(args, console),
-        Command::Demo(args) => demo::run(args, console),
-        Command::StandInLockbox(args) => demo::lockbox::encode(args),
-        Command::StandInVoice(args) => demo::voice::speak(args),
+        #[cfg(feature = "demo")]
+        Command::Demo(args) => commands::demo::run(args, console),
+        #[cfg(feature = "demo")]
+        Command::StandIn(program) => Ok(program.run().map(|()| Exit::Done)?),
     }
 }

@@ -95,32 +95,11 @@ pub enum Command {
     Install(Install),
     Watch(Watch),
     Pack(Pack),
-    Demo(Demo),
-    #[command(hide = true)]
-    StandInLockbox(StandInLockbox),
-    #[command(hide = true)]
-    StandInVoice(StandInVoice),
-}
-
-/// The encoder of the demo's invented game
-#[derive(Debug, Args)]
-pub struct StandInLockbox {
-    /// A WAV
-    pub input: PathBuf,
-    /// What becomes of it
-    pub output: PathBuf,
-    /// Take so many seconds over it
-    #[arg(long, default_value_t = 0)]
-    pub slow: u64,
-}
-
-/// The voice of the demo's invented clock: tones that spell a line
-#[derive(Debug, Args)]
-pub struct StandInVoice {
-    /// What it says
-    pub text: String,
-    /// A WAV to write
-    pub output: PathBuf,
+    #[cfg(feature = "demo")]
+    Demo(deft_needle_demo::Demo),
+    #[cfg(feature = "demo")]
+    #[command(flatten)]
+    StandIn(deft_needle_demo::StandIn),
 }
 
 /// Tell what files really are, whatever their names say
@@ -457,17 +436,6 @@ pub struct Rescue {
 pub enum ChangedChoice {
     Overwrite,
     Keep,
-}
-
-/// Make up a target and some clips, and run the whole job on them
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  deft-needle demo
-  deft-needle demo somewhere-new")]
-pub struct Demo {
-    /// Where to make it; a new or empty folder (else a temporary one, which is kept)
-    #[arg(value_name = "FOLDER")]
-    pub folder: Option<PathBuf>,
 }
 
 /// Reads what was typed; wrong usage ends the program with its message.

@@ -1,6 +1,8 @@
 //! One file a command.
 
 pub mod check;
+#[cfg(feature = "demo")]
+pub mod demo;
 pub mod fit;
 pub mod hear;
 pub mod inspect;

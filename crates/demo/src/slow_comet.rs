@@ -2,15 +2,15 @@
 
 use super::Stage;
 use super::synth::{Noise, Sound};
-use crate::failure::Failure;
 use deft_needle_audio::units::FrameRange;
+use deft_needle_core::error::Result;
 use std::f64::consts::TAU;
 
 /// What the handbook tells.
 pub const SHEET: &str = include_str!("sheets/slow-comet.toml");
 
 /// Makes the show.
-pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
+pub fn make(stage: &Stage<'_>) -> Result<()> {
     stage.save("slow-comet.toml", SHEET.as_bytes())?;
     stage.save("comet/show.plist", PLIST.as_bytes())?;
     let pad = |hertz: f64, seed: u32| {

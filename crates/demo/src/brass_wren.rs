@@ -1,11 +1,9 @@
 //! The talking clock: its card, the usual mistakes, and how it goes right.
 
 use super::synth::Sound;
-use super::{Stage, fingerprint, jobs, lockbox, loops, takes, targets};
-use crate::exit::Exit;
-use crate::failure::Failure;
-use deft_needle_core::error::Error as CoreError;
-use deft_needle_standin::brass_wren::boot;
+use super::{Code, Stage, fingerprint, jobs, lockbox, loops, takes, targets};
+use crate::stand_ins::brass_wren::boot;
+use deft_needle_core::error::{Error, Result};
 use std::fs;
 
 /// What the manual tells.
@@ -28,39 +26,39 @@ const PROMPTS: &[(&str, &str)] = &[
 ];
 
 /// Plays the whole story.
-pub fn play(mut stage: Stage<'_>) -> Result<Exit, Failure> {
+pub fn play(mut stage: Stage<'_>) -> Result<bool> {
     make_card(&stage)?;
     takes::make(&stage)?;
     let before = fingerprint(&stage, &["card"])?;
 
     stage.tell("1. What does the clock want? Look at a file that works today.");
-    stage.run("inspect card/SAY/CUCKOO.PRM", Exit::Done)?;
+    stage.run("inspect card/SAY/CUCKOO.PRM", Code::Done)?;
     stage.tell("2. What have we got? One of these is not what its name says.");
-    stage.run("inspect takes/*.wav", Exit::Done)?;
-    stage.run("inspect \"takes/three knocks.wav\"", Exit::Done)?;
+    stage.run("inspect takes/*.wav", Code::Done)?;
+    stage.run("inspect \"takes/three knocks.wav\"", Code::Done)?;
 
     mistakes(&mut stage)?;
     done_right(&mut stage)?;
 
     stage.tell("8. And out again: every byte of the stock is back.");
-    stage.run("restore card/SAY/HOUR01.PRM", Exit::Done)?;
-    stage.run("restore card", Exit::Done)?;
+    stage.run("restore card/SAY/HOUR01.PRM", Code::Done)?;
+    stage.run("restore card", Code::Done)?;
     if fingerprint(&stage, &["card"])? == before {
         stage.by_hand("compared: the card is as it was, byte for byte");
     } else {
-        stage.console.warn("the card is not as it was");
-        stage.exit = Exit::Short;
+        stage.screen.warn("the card is not as it was");
+        stage.as_expected = false;
     }
     formats(&mut stage)?;
     lockbox::play(&mut stage)?;
     targets::play(&mut stage)?;
     loops::play(&mut stage)?;
     jobs::play(&mut stage)?;
-    Ok(stage.exit)
+    Ok(stage.as_expected)
 }
 
 /// One take for every kind of target, and back.
-fn formats(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn formats(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("9. Other targets want other files. The same take, as each of them likes it:");
     for (out, spec) in [
         ("crossing.ogg", "ogg vorbis:q6 48000 stereo"),
@@ -70,15 +68,15 @@ fn formats(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("knock.flac", "flac flac24 48000 stereo"),
         ("step.qoa", "qoa qoa 44100 mono"),
     ] {
-        stage.run(&format!("fit takes/kettle.wav -o made/{out} --spec \"{spec}\""), Exit::Done)?;
+        stage.run(&format!("fit takes/kettle.wav -o made/{out} --spec \"{spec}\""), Code::Done)?;
     }
-    stage.run("inspect made/*", Exit::Done)?;
+    stage.run("inspect made/*", Code::Done)?;
     stage
-        .run("fit made/crossing.ogg -o made/named.ogg --tag \"TITLE=Crossing at dusk\"", Exit::Done)
+        .run("fit made/crossing.ogg -o made/named.ogg --tag \"TITLE=Crossing at dusk\"", Code::Done)
 }
 
 /// What people do by hand, and what comes of it.
-fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn mistakes(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("3. The usual mistakes: files renamed and copied onto the card by hand.");
     let kept = ["TICK02.PRM", "GREET.PRM", "NIGHT.PRM"]
         .map(|name| (name, fs::read(stage.path(&format!("card/SAY/{name}")))));
@@ -90,27 +88,27 @@ fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
         stage.save(&format!("card/SAY/{slot}"), &bytes)?;
     }
     let (night, lower) = (stage.path("card/SAY/NIGHT.PRM"), stage.path("card/SAY/night.prm"));
-    fs::rename(&night, &lower).map_err(CoreError::write("rename", &night))?;
+    fs::rename(&night, &lower).map_err(Error::write("rename", &night))?;
     switch_on(stage);
     stage.by_hand("a check would have told before the clock was even switched on");
-    stage.run("check card/SAY --like card/SAY/CUCKOO.PRM", Exit::Short)?;
+    stage.run("check card/SAY --like card/SAY/CUCKOO.PRM", Code::Short)?;
     stage.by_hand("the stock goes back by hand");
-    fs::rename(&lower, &night).map_err(CoreError::write("rename", &lower))?;
+    fs::rename(&lower, &night).map_err(Error::write("rename", &lower))?;
     for (name, bytes) in kept {
         stage.save(&format!("card/SAY/{name}"), &bytes.unwrap_or_default())?;
     }
     Ok(())
 }
 
-fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn done_right(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("4. Now done right. First only the plan:");
     stage.run(
         "fit takes/kettle.wav -o kettle.PRM --like card/SAY/TICK01.PRM --dry-run",
-        Exit::Done,
+        Code::Done,
     )?;
     stage.tell("5. Swap: fit, verify, keep the stock, put in place. Wrong names are caught.");
     for typo in ["card/SAY/TIKC01.PRM", "card/SAY/tick01.prm", "card/SAY/TICK01.PRM.wav"] {
-        stage.run(&format!("swap takes/kettle.wav {typo} --root card"), Exit::Refused)?;
+        stage.run(&format!("swap takes/kettle.wav {typo} --root card"), Code::Refused)?;
     }
     for (take, slot) in [
         ("takes/kettle.wav", "TICK01"),
@@ -119,9 +117,9 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("takes/story.wav", "HOUR01"),
         ("takes/flipped.wav", "HOUR02"),
     ] {
-        stage.run(&format!("swap {take} card/SAY/{slot}.PRM --root card"), Exit::Done)?;
+        stage.run(&format!("swap {take} card/SAY/{slot}.PRM --root card"), Code::Done)?;
     }
-    stage.run("swap takes/horn.wav card/SAY/NIGHT.PRM --root card", Exit::Done)?;
+    stage.run("swap takes/horn.wav card/SAY/NIGHT.PRM --root card", Code::Done)?;
     switch_on(stage);
     stage.by_hand(
         "it plays, but: the whisper is hardly heard, the story too long, the flipped one gone",
@@ -140,15 +138,15 @@ fn done_right(stage: &mut Stage<'_>) -> Result<(), Failure> {
         ("\"takes/harbour call.wav\"", "NIGHT", "--keep shared --voicing quayside --level stock"),
         ("\"takes/three knocks.wav\"", "TICK02", "--piece 2"),
     ] {
-        stage.run(&format!("swap {take} card/SAY/{slot}.PRM {options}"), Exit::Done)?;
+        stage.run(&format!("swap {take} card/SAY/{slot}.PRM {options}"), Code::Done)?;
     }
-    stage.run("inspect takes/story.wav --plot story.png --plot-rate 18900 -q", Exit::Done)?;
+    stage.run("inspect takes/story.wav --plot story.png --plot-rate 18900 -q", Code::Done)?;
     stage.tell("7. What is in, is it right, and what does the clock say?");
-    stage.run("status card", Exit::Done)?;
-    stage.run("check card/SAY --spec \"wav pcm8|imaadpcm 18900|9450 mono\"", Exit::Done)?;
+    stage.run("status card", Code::Done)?;
+    stage.run("check card/SAY --spec \"wav pcm8|imaadpcm 18900|9450 mono\"", Code::Done)?;
     stage.run(
         "hear card/SAY/TICK01.PRM --beside card/SAY/TICK02.PRM -o new-and-old.wav",
-        Exit::Done,
+        Code::Done,
     )?;
     switch_on(stage);
     Ok(())
@@ -159,19 +157,19 @@ fn switch_on(stage: &mut Stage<'_>) {
     stage.by_hand("the card goes into the clock");
     match boot(&stage.path("card")) {
         Ok(boot) => {
-            stage.console.say(&boot);
+            stage.screen.say(&boot.to_string());
             if stage.save("heard.wav", &boot.heard(18_900)).is_ok() {
                 stage.by_hand("what is heard: heard.wav");
             }
         }
         Err(error) => {
-            stage.console.warn(error);
-            stage.exit = Exit::Short;
+            stage.screen.warn(&error.to_string());
+            stage.as_expected = false;
         }
     }
 }
 
-fn make_card(stage: &Stage<'_>) -> Result<(), Failure> {
+fn make_card(stage: &Stage<'_>) -> Result<()> {
     stage.save("brass-wren.toml", SHEET.as_bytes())?;
     stage.save("card/WREN.ID", b"BRASS WREN 1\r\n")?;
     let mut list = "slot\tsay\r\n".to_owned();

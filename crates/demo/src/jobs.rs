@@ -1,9 +1,8 @@
 //! Whole jobs on all four targets: checked, installed, heard, shared, taken out again.
 
-use super::{Stage, fingerprint};
-use crate::exit::Exit;
-use crate::failure::Failure;
-use deft_needle_standin::{brass_wren, lantern_ferry, porch_finch, slow_comet};
+use super::{Code, Stage, fingerprint};
+use crate::stand_ins::{brass_wren, lantern_ferry, porch_finch, slow_comet};
+use deft_needle_core::error::Result;
 use std::fmt::Display;
 use std::fs;
 
@@ -24,7 +23,7 @@ const FILES: &[(&str, &str)] = &[
 const ROOTS: &[&str] = &["card", "game", "settings", "finch", "comet"];
 
 /// Plays it all.
-pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
+pub fn play(stage: &mut Stage<'_>) -> Result<()> {
     for (name, text) in FILES {
         stage.save(name, voiced(text).as_bytes())?;
     }
@@ -37,8 +36,8 @@ pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
             "compared: all four targets are as they were, byte for byte, but for the game's cache",
         );
     } else {
-        stage.console.warn("a target is not as it was");
-        stage.exit = Exit::Short;
+        stage.screen.warn("a target is not as it was");
+        stage.as_expected = false;
     }
     Ok(())
 }
@@ -50,11 +49,11 @@ fn voiced(text: &str) -> String {
     text.replace("['deft-needle', ", &format!("['{program}', "))
 }
 
-fn in_place(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn in_place(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("16. A whole job for the game. `new` writes a sheet from a folder of clips; the rest stands in it as comments.");
-    stage.run("new lantern-ferry.toml takes -o started.toml --root game", Exit::Done)?;
+    stage.run("new lantern-ferry.toml takes -o started.toml --root game", Code::Done)?;
     stage.tell("In a hurry, everything goes wrong at once. The check tells all of it, before anything is written.");
-    stage.run("check hasty.toml", Exit::Refused)?;
+    stage.run("check hasty.toml", Code::Refused)?;
     stage.tell("And by hand? The game has a memory of its own for what it loaded.");
     game_starts(stage);
     let gull = stage.path("game/sfx/gull_2.ogg");
@@ -65,67 +64,67 @@ fn in_place(stage: &mut Stage<'_>) -> Result<(), Failure> {
     game_starts(stage);
     stage.save("game/sfx/gull_2.ogg", &kept)?;
     stage.tell("Done with care: looked at, then installed, all of it or nothing.");
-    stage.run("check quay.toml", Exit::Done)?;
-    stage.run("install quay.toml", Exit::Done)?;
+    stage.run("check quay.toml", Code::Done)?;
+    stage.run("install quay.toml", Code::Done)?;
     game_starts(stage);
     stage.by_hand("the gulls are not loud enough: one line more in the sheet, and once again");
     let sheet = fs::read_to_string(stage.path("quay.toml")).unwrap_or_default();
     let louder = sheet.replace("level = 'stock'\n", "gain = '+4dB'\n");
     stage.save("quay.toml", louder.as_bytes())?;
-    stage.run("install quay.toml", Exit::Done)?;
-    stage.run("install quay.toml", Exit::Done)?;
+    stage.run("install quay.toml", Code::Done)?;
+    stage.run("install quay.toml", Code::Done)?;
     stage.tell("Swaps by hand become a job sheet, too. And two jobs lie one over the other.");
     stage.run(
         "swap takes/horn.wav game/sfx/gull_1.ogg --target lantern-ferry.toml --gain -3dB --fade-out 50ms",
-        Exit::Done,
+        Code::Done,
     )?;
-    stage.run("status game", Exit::Done)?;
-    stage.run("status game --as-job --target lantern-ferry.toml", Exit::Done)?;
-    stage.run("restore game --job quay", Exit::Refused)?;
-    stage.run("restore game", Exit::Done)
+    stage.run("status game", Code::Done)?;
+    stage.run("status game --as-job --target lantern-ferry.toml", Code::Done)?;
+    stage.run("restore game --job quay", Code::Refused)?;
+    stage.run("restore game", Code::Done)
 }
 
-fn additions(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn additions(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("17. The game also takes additions: a tree that it prefers over its own files …");
     let berth = fs::read_to_string(stage.path("berth.toml")).unwrap_or_default();
     stage.save("elsewhere.toml", berth.replace("QUAY-7", "QUAY-1").as_bytes())?;
-    stage.run("check elsewhere.toml", Exit::Refused)?;
-    stage.run("install berth.toml", Exit::Done)?;
+    stage.run("check elsewhere.toml", Code::Refused)?;
+    stage.run("install berth.toml", Code::Done)?;
     game_starts(stage);
-    stage.run("restore game", Exit::Done)?;
+    stage.run("restore game", Code::Done)?;
     stage.tell(
         "… or one archive with a manifest. A pack is the same archive, to share with others.",
     );
-    stage.run("install additions.toml", Exit::Done)?;
+    stage.run("install additions.toml", Code::Done)?;
     game_starts(stage);
-    stage.run("restore game", Exit::Done)?;
-    stage.run("pack additions.toml -o quay-bells.ferry", Exit::Done)?;
-    stage.run("install quay-bells.ferry --root game --root settings=settings", Exit::Done)?;
+    stage.run("restore game", Code::Done)?;
+    stage.run("pack additions.toml -o quay-bells.ferry", Code::Done)?;
+    stage.run("install quay-bells.ferry --root game --root settings=settings", Code::Done)?;
     game_starts(stage);
-    stage.run("status game", Exit::Done)?;
-    stage.run("restore game", Exit::Done)
+    stage.run("status game", Code::Done)?;
+    stage.run("restore game", Code::Done)
 }
 
-fn others(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn others(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("18. A new voice for the clock: each line of a list is spoken by a command, which has to be allowed.");
-    stage.run("install clock.toml", Exit::Refused)?;
-    stage.run("install clock.toml --allow-commands", Exit::Done)?;
+    stage.run("install clock.toml", Code::Refused)?;
+    stage.run("install clock.toml --allow-commands", Code::Done)?;
     starts(stage, "the card goes into the clock", &|stage| brass_wren::boot(&stage.path("card")));
-    stage.run("restore card", Exit::Done)?;
+    stage.run("restore card", Code::Done)?;
     if cfg!(feature = "aac") {
         stage.tell(
             "19. The intercom: a melody that goes round, and a tone that its list has to name.",
         );
-        stage.run("install door.toml", Exit::Done)?;
+        stage.run("install door.toml", Code::Done)?;
         starts(stage, "somebody rings", &|stage| porch_finch::boot(&stage.path("finch")));
-        stage.run("restore finch", Exit::Done)?;
+        stage.run("restore finch", Code::Done)?;
     }
     stage.tell(
         "20. The planetarium: a cue in a folder of its own, and in the show's property list.",
     );
-    stage.run("install show.toml", Exit::Done)?;
+    stage.run("install show.toml", Code::Done)?;
     starts(stage, "the lights go down", &|stage| slow_comet::boot(&stage.path("comet")));
-    stage.run("restore comet", Exit::Done)
+    stage.run("restore comet", Code::Done)
 }
 
 fn game_starts(stage: &mut Stage<'_>) {
@@ -142,10 +141,10 @@ fn starts<B: Display, E: Display>(
 ) {
     stage.by_hand(what);
     match boot(stage) {
-        Ok(boot) => stage.console.say(boot),
+        Ok(boot) => stage.screen.say(&boot.to_string()),
         Err(error) => {
-            stage.console.warn(error);
-            stage.exit = Exit::Short;
+            stage.screen.warn(&error.to_string());
+            stage.as_expected = false;
         }
     }
 }

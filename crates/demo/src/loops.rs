@@ -1,20 +1,19 @@
 //! Loops that never click: found, mended, proved, and heard by the game itself.
 
-use super::Stage;
-use crate::exit::Exit;
-use crate::failure::Failure;
-use deft_needle_standin::lantern_ferry;
+use super::{Code, Stage};
+use crate::stand_ins::lantern_ferry;
+use deft_needle_core::error::Result;
 
 /// A tune that repeats, waves that never do, and a motor.
-pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
+pub fn play(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("15. The game plays music and ambience without end. Where does the tune repeat?");
-    stage.run("seam takes/concertina.wav", Exit::Done)?;
+    stage.run("seam takes/concertina.wav", Code::Done)?;
     stage.tell("Waves on a quay never do. A crossfade at the seam makes them; hear it, see it.");
     for (command, exit) in [
-        ("seam takes/harbour.wav --loop 0.6s..5.2s", Exit::Short),
+        ("seam takes/harbour.wav --loop 0.6s..5.2s", Code::Short),
         (
             "seam takes/harbour.wav --loop 0.6s..5.2s --crossfade 500ms --hear harbour-seam.wav --plot harbour-seam.png",
-            Exit::Done,
+            Code::Done,
         ),
     ] {
         stage.run(command, exit)?;
@@ -26,14 +25,14 @@ pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
         "swap takes/harbour.wav game/ambience/water.wav --target lantern-ferry.toml --loop 0.6s..5.2s --crossfade 500ms",
         "swap takes/motor.wav game/ambience/engine.wav --target lantern-ferry.toml --loop auto",
     ] {
-        stage.run(command, Exit::Done)?;
+        stage.run(command, Code::Done)?;
     }
     stage.tell("The game starts, and plays each three times round:");
     for slot in ["music/crossing.ogg", "ambience/water.wav", "ambience/engine.wav"] {
         let heard = lantern_ferry::go_round(&stage.path("game"), slot, 3);
-        stage.console.say(format!("  {slot:<22}{heard}"));
+        stage.screen.say(&format!("  {slot:<22}{heard}"));
         if !heard.is_clean() {
-            stage.exit = Exit::Short;
+            stage.as_expected = false;
         }
     }
     stage.tell(
@@ -41,7 +40,7 @@ pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
     );
     stage.run(
         "fit takes/concertina.wav -o made/doorbell.m4a --spec \"m4a aac:96k 32000 mono\" --cut seam --verbose",
-        Exit::Done,
+        Code::Done,
     )?;
-    stage.run("restore game", Exit::Done)
+    stage.run("restore game", Code::Done)
 }

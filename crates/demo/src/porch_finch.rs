@@ -2,13 +2,13 @@
 
 use super::Stage;
 use super::synth::Sound;
-use crate::failure::Failure;
+use deft_needle_core::error::Result;
 
 /// What the leaflet tells.
 pub const SHEET: &str = include_str!("sheets/porch-finch.toml");
 
 /// Makes its memory.
-pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
+pub fn make(stage: &Stage<'_>) -> Result<()> {
     stage.save("porch-finch.toml", SHEET.as_bytes())?;
     stage.save("finch/finch.id", b"PF-2\n")?;
     stage.save("finch/tones.txt", b"tones of this door\nbusy\nopen\nwrong\nnight\n")?;

@@ -2,9 +2,9 @@
 
 use super::Stage;
 use super::synth::{Noise, Sound};
-use crate::failure::Failure;
 use deft_needle_audio::spec::LoopTags;
 use deft_needle_audio::units::FrameRange;
+use deft_needle_core::error::Result;
 use std::f64::consts::TAU;
 
 /// What the makers tell.
@@ -13,7 +13,7 @@ pub const SHEET: &str = include_str!("sheets/lantern-ferry.toml");
 const EFFECT: &str = "ogg vorbis:q5 44100 mono";
 
 /// Makes the game and its settings.
-pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
+pub fn make(stage: &Stage<'_>) -> Result<()> {
     stage.save("lantern-ferry.toml", SHEET.as_bytes())?;
     stage.save("game/ferry.toml", b"name = \"Lantern Ferry\"\nberths = []\n")?;
     stage.save("game/cues.json", CUES.as_bytes())?;
@@ -69,7 +69,7 @@ const CUES: &str = r#"{
 "#;
 
 /// Two tunes with an intro each; players find the loop by the game's own texts.
-fn music(stage: &Stage<'_>) -> Result<(), Failure> {
+fn music(stage: &Stage<'_>) -> Result<()> {
     for (name, seconds, root) in [("crossing", 4.0, 261.6), ("trk_04", 3.0, 196.0)] {
         let side = |offset: i32| {
             let mut tune = Sound::silence(48_000.0, seconds);
@@ -97,7 +97,7 @@ fn music(stage: &Stage<'_>) -> Result<(), Failure> {
 }
 
 /// Water that goes round whole, and an engine whose loop is some turns of its shaft.
-fn ambience(stage: &Stage<'_>) -> Result<(), Failure> {
+fn ambience(stage: &Stage<'_>) -> Result<()> {
     let side = |seed: u32| {
         let (mut noise, mut low) = (Noise::new(seed), 0.0);
         let mut water = Sound::silence(44_100.0, 2.0);

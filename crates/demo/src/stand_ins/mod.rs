@@ -2,8 +2,6 @@
 //!
 //! Their readers are their own, byte by byte, and share nothing with the crates that they judge; only
 //! Vorbis packets are decoded by the library behind `vorbis_rs`.
-#![cfg_attr(test, allow(clippy::as_conversions))]
-
 pub mod brass_wren;
 pub mod lantern_ferry;
 pub mod lockbox;

@@ -2,12 +2,12 @@
 
 use super::Stage;
 use super::synth::{Noise, Sound};
-use crate::failure::Failure;
 
+use deft_needle_core::error::Result;
 use std::f64::consts::TAU;
 
 /// Makes all takes.
-pub fn make(stage: &Stage<'_>) -> Result<(), Failure> {
+pub fn make(stage: &Stage<'_>) -> Result<()> {
     stage.save_sound("takes/kettle.wav", "wav f32 48000 stereo", kettle())?;
     stage.save_sound("takes/story.wav", "wav pcm16 44100 mono", vec![story()])?;
     stage.save_sound("takes/whisper.wav", "wav pcm24 44100 mono", vec![whisper()])?;

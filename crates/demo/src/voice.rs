@@ -1,17 +1,15 @@
 //! The demo's voice: tones that spell a line, a letter each.
 
 use super::synth::Sound;
-use crate::args::StandInVoice;
-use crate::exit::Exit;
-use crate::failure::Failure;
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::Format;
-use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::error::{Error, Result};
 use std::io::Cursor;
+use std::path::Path;
 
 /// Seconds of a letter.
 const LETTER: f64 = 0.05;
@@ -23,8 +21,8 @@ fn tone(letter: char) -> Option<f64> {
 }
 
 /// Speaks a line into a WAV.
-pub fn speak(args: &StandInVoice) -> Result<Exit, Failure> {
-    let letters: Vec<char> = args.text.chars().collect();
+pub fn speak(text: &str, output: &Path) -> Result<()> {
+    let letters: Vec<char> = text.chars().collect();
     let seconds = LETTER * deft_needle_audio::num::real_size(letters.len().max(1));
     let mut sound = Sound::silence(22_050.0, seconds);
     for (index, letter) in (0..).zip(&letters) {
@@ -34,11 +32,9 @@ pub fn speak(args: &StandInVoice) -> Result<Exit, Failure> {
     }
     let format: Format = "wav pcm16 22050 mono".parse()?;
     let samples = sound.at_peak(0.5).samples;
-    let output = Output::plain(format, deft_needle_audio::num::count(samples.len()));
+    let form = Output::plain(format, deft_needle_audio::num::count(samples.len()));
     let mut bytes = Cursor::new(Vec::new());
     let source = Samples::new(format.rate, vec![samples]);
-    render_source(source, &output, Dither::Triangular, &mut bytes, &Unobserved)?;
-    std::fs::write(&args.output, bytes.get_ref())
-        .map_err(CoreError::write("write", &args.output))?;
-    Ok(Exit::Done)
+    render_source(source, &form, Dither::Triangular, &mut bytes, &Unobserved)?;
+    std::fs::write(output, bytes.get_ref()).map_err(Error::write("write", output))
 }

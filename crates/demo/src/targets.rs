@@ -1,12 +1,11 @@
 //! What targets accept and how their sounds are called: learnt, searched, checked.
 
-use super::{Stage, lantern_ferry, porch_finch, slow_comet};
-use crate::exit::Exit;
-use crate::failure::Failure;
+use super::{Code, Stage, lantern_ferry, porch_finch, slow_comet};
+use deft_needle_core::error::Result;
 use std::fs;
 
 /// Makes the other three targets, and asks all four.
-pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
+pub fn play(stage: &mut Stage<'_>) -> Result<()> {
     lantern_ferry::make(stage)?;
     porch_finch::make(stage)?;
     slow_comet::make(stage)?;
@@ -15,29 +14,29 @@ pub fn play(stage: &mut Stage<'_>) -> Result<(), Failure> {
     fitted(stage)
 }
 
-fn learnt(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn learnt(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("11. A game this time. What does it accept? Let its own files tell.");
-    stage.run("learn game -o learnt/lantern-ferry.toml", Exit::Done)?;
+    stage.run("learn game -o learnt/lantern-ferry.toml", Code::Done)?;
     let sheet = fs::read_to_string(stage.path("learnt/lantern-ferry.toml")).unwrap_or_default();
-    stage.console.say(sheet);
-    stage.run("check game --target learnt/lantern-ferry.toml", Exit::Done)?;
+    stage.screen.say(&sheet);
+    stage.run("check game --target learnt/lantern-ferry.toml", Code::Done)?;
     stage.by_hand("the same for a clock, an intercom and a planetarium");
     for (root, name) in [("card", "brass-wren"), ("finch", "porch-finch"), ("comet", "slow-comet")]
     {
-        stage.run(&format!("learn {root} -o learnt/{name}.toml"), Exit::Done)?;
-        stage.run(&format!("check {root} --target learnt/{name}.toml"), Exit::Done)?;
+        stage.run(&format!("learn {root} -o learnt/{name}.toml"), Code::Done)?;
+        stage.run(&format!("check {root} --target learnt/{name}.toml"), Code::Done)?;
     }
     stage.tell(
         "12. What is that sound called? The makers' own sheet has labels, and lists more names.",
     );
-    stage.run("slots lantern-ferry.toml --root game", Exit::Done)?;
-    stage.run("slots lantern-ferry.toml --root game storm", Exit::Done)?;
-    stage.run("slots game guul", Exit::Done)?;
-    stage.run("slots game \"gull_*\" --as-job", Exit::Done)
+    stage.run("slots lantern-ferry.toml --root game", Code::Done)?;
+    stage.run("slots lantern-ferry.toml --root game storm", Code::Done)?;
+    stage.run("slots game guul", Code::Done)?;
+    stage.run("slots game \"gull_*\" --as-job", Code::Done)
 }
 
 /// What people do by hand, caught before the game is started.
-fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn mistakes(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("13. Somebody has been at it by hand. The sheet tells what is wrong, before the game is started.");
     let kettle = fs::read(stage.path("takes/kettle.wav")).unwrap_or_default();
     let kept = fs::read(stage.path("game/sfx/gull_2.ogg")).unwrap_or_default();
@@ -49,7 +48,7 @@ fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
     }
     let bell = fs::read(stage.path("game/sfx/bell-b.ogg")).unwrap_or_default();
     let _ = fs::remove_file(stage.path("game/sfx/bell-b.ogg"));
-    stage.run("check game --target learnt/lantern-ferry.toml", Exit::Short)?;
+    stage.run("check game --target learnt/lantern-ferry.toml", Code::Short)?;
     for name in wrong {
         let _ = fs::remove_file(stage.path(name));
     }
@@ -57,40 +56,40 @@ fn mistakes(stage: &mut Stage<'_>) -> Result<(), Failure> {
     stage.save("game/sfx/bell-b.ogg", &bell)
 }
 
-fn fitted(stage: &mut Stage<'_>) -> Result<(), Failure> {
+fn fitted(stage: &mut Stage<'_>) -> Result<()> {
     stage.tell("14. And right: the sheet says what the slot wants, options win over it.");
     for (command, exit) in [
         (
             "fit takes/kettle.wav -o made/gull_2.ogg --target learnt/lantern-ferry.toml --slot sfx/gull2.ogg",
-            Exit::Refused,
+            Code::Refused,
         ),
         (
             "fit takes/kettle.wav -o made/gull_2.ogg --target learnt/lantern-ferry.toml --slot sfx/gull_2.ogg --level stock",
-            Exit::Done,
+            Code::Done,
         ),
         (
             "fit \"takes/music box.wav\" -o made/crossing.ogg --overwrite --target learnt/lantern-ferry.toml --slot music/crossing.ogg",
-            Exit::CannotMeet,
+            Code::CannotMeet,
         ),
         (
             "fit \"takes/music box.wav\" -o made/crossing.ogg --overwrite --target learnt/lantern-ferry.toml --slot music/crossing.ogg --loop 0.38s..3.46s",
-            Exit::Done,
+            Code::Done,
         ),
         (
             "hear made/crossing.ogg --loops 2 --loop-tags start=REPEAT_AT,length=REPEAT_FOR -o crossing-twice.wav",
-            Exit::Done,
+            Code::Done,
         ),
-        ("seam game/ambience/engine.wav", Exit::Done),
-        ("swap takes/kettle.wav game/deck/horn.wav --target lantern-ferry.toml", Exit::Done),
-        ("swap takes/kettle.wav game/sfx/whistle.ogg --target lantern-ferry.toml", Exit::Done),
+        ("seam game/ambience/engine.wav", Code::Done),
+        ("swap takes/kettle.wav game/deck/horn.wav --target lantern-ferry.toml", Code::Done),
+        ("swap takes/kettle.wav game/sfx/whistle.ogg --target lantern-ferry.toml", Code::Done),
         (
             "swap takes/story.wav card/SAY/HOUR01.PRM --target brass-wren.toml --trim-silence",
-            Exit::CannotMeet,
+            Code::CannotMeet,
         ),
-        ("slots lantern-ferry.toml --root game horn", Exit::Done),
-        ("restore game", Exit::Done),
-        ("sheets", Exit::Done),
-        ("fit takes/kettle.wav -o made/whistle.wav --target placed-effect --gain -6dB", Exit::Done),
+        ("slots lantern-ferry.toml --root game horn", Code::Done),
+        ("restore game", Code::Done),
+        ("sheets", Code::Done),
+        ("fit takes/kettle.wav -o made/whistle.wav --target placed-effect --gain -6dB", Code::Done),
     ] {
         stage.run(command, exit)?;
     }

@@ -4,8 +4,8 @@
 //! folder `SAY`. The clock's chip plays `wav pcm8|imaadpcm 18900|9450 mono`, and its loader knows
 //! where every byte of the header must be.
 
-use crate::adpcm::decode_block;
-use crate::wave_out::wave;
+use super::adpcm::decode_block;
+use super::wave_out::wave;
 use std::fmt;
 use std::fs;
 use std::io;

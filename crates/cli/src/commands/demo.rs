@@ -1,0 +1,24 @@
+//! The demo, told on the console.
+
+use crate::console::Console;
+use crate::exit::Exit;
+use crate::failure::Failure;
+use deft_needle_demo::{Demo, Screen};
+
+impl Screen for Console {
+    fn say(&self, text: &str) {
+        Self::say(self, text);
+    }
+
+    fn warn(&self, text: &str) {
+        Self::warn(self, text);
+    }
+}
+
+/// Plays it.
+pub fn run(args: &Demo, console: &Console) -> Result<Exit, Failure> {
+    Ok(match deft_needle_demo::run(args, console)? {
+        true => Exit::Done,
+        false => Exit::Short,
+    })
+}
