@@ -3,8 +3,8 @@
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::entry::{Format, Made, Order, Wanted};
-use deft_needle_core::install::job::{Ask, Run};
-use deft_needle_core::install::{Changed, Proof, Which, restore, status};
+use deft_needle_core::run::{Ask, Run};
+use deft_needle_core::run::{Changed, Proof, Which, restore, status};
 use deft_needle_core::job::Job;
 use deft_needle_core::ledger::rescue;
 use deft_needle_core::ledger::{Ledger, usual_folder};

@@ -3,9 +3,10 @@
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use deft_needle_audio::block::{Block, Samples, Source};
+use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::num::int32;
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::{Output, Reference, plan_clip};
+use deft_needle_audio::plan::{Reference, plan_clip};
 use deft_needle_audio::render::{render, render_source};
 use deft_needle_audio::seam::{Wanted, find};
 use deft_needle_audio::shape::fade::{Curve, Faded};
@@ -15,8 +16,8 @@ use deft_needle_audio::shape::quantise::{Dither, Quantiser};
 use deft_needle_audio::shape::resample::Resampler;
 use deft_needle_audio::shape::separate::{Keep, Separated};
 use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
+use deft_needle_audio::spec::Output;
 use deft_needle_audio::spec::{Codec, Demand, Format, Kind, Spec};
-use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::SampleRate;
 use deft_needle_audio::write::codec::{aac, alac, flac, plain_pcm, qoa, vorbis};
 use deft_needle_audio::{Clip, Edits};

@@ -3,6 +3,7 @@
 use crate::error::{Error, Result};
 use crate::observe::Observer;
 use crate::units::SampleRate;
+use std::io::{self, Read};
 
 /// How many frames a block holds at most where nothing else is asked.
 pub const BLOCK_FRAMES: usize = 4096;
@@ -184,4 +185,17 @@ pub fn collect(source: &mut dyn Source) -> Result<Vec<Vec<f64>>> {
             to.extend_from_slice(from);
         }
     }
+}
+/// Reads until the buffer is full or the end is reached.
+pub(crate) fn fill(bytes: &mut impl Read, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match bytes.read(&mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(n) => filled += n,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
 }

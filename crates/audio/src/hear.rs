@@ -5,12 +5,14 @@ use crate::clip::Loop;
 use crate::error::Result;
 use crate::num::{count, size};
 use crate::observe::Observer;
-use crate::plan::{Output, Plan, Step, Work, plan_of_any_size, refuse_too_large};
+use crate::plan::{Plan, Work, plan_of_any_size, refuse_too_large};
 use crate::read::Clip;
 use crate::render::{Outcome, render_source};
+use crate::shape::Step;
 use crate::shape::fade::Curve;
 use crate::shape::quantise::Dither;
 use crate::shape::stretches::Stretches;
+use crate::spec::Output;
 use crate::spec::{Channels, Choice, Codec, Container, Encoding, Format, Kind, Spec};
 use crate::units::{FrameRange, SampleRate};
 use crate::write::Out;
@@ -219,7 +221,11 @@ impl Source for Join<'_> {
                 return Ok(());
             }
             let rounds = Stretches::new(&self.clips[part.clip], &part.stretches, None)?;
-            self.current = Some(crate::render::steps_of(Box::new(rounds), &part.plan));
+            self.current = Some(crate::shape::chain(
+                Box::new(rounds),
+                part.plan.steps(),
+                &crate::shape::Counts::default(),
+            ));
             self.next += 1;
         }
     }

@@ -1,32 +1,21 @@
 //! Carrying out a plan: blocks are pulled through its steps into a writer.
 
-use crate::block::{BLOCK_FRAMES, Block, Source};
+use crate::block::{BLOCK_FRAMES, Block, Source, fill};
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
 use crate::likeness::Likeness;
 use crate::num::{count, scaled, size};
 use crate::observe::Observer;
-use crate::plan::{Output, Plan, Step, Work};
+use crate::plan::{Plan, Work};
 use crate::read::Clip;
-use crate::shape::cut::Cut;
-use crate::shape::dc::WithoutDc;
-use crate::shape::fade::{Curve, Faded};
-use crate::shape::finite::Finite;
-use crate::shape::gain::Amplified;
-use crate::shape::limit::{Limited, Limiter};
-use crate::shape::pad::Padded;
+use crate::shape::limit::Limited;
 use crate::shape::quantise::{Dither, Quantiser};
-use crate::shape::resample::Resampler;
-use crate::shape::route::{Phase, Router};
-use crate::shape::separate::Separated;
-use crate::shape::stretches::Stretches;
-use crate::shape::voicing::Voiced;
-use crate::spec::Kind;
+use crate::shape::{Counts, begin, chain};
+use crate::spec::{Kind, Output};
 use crate::write::{Along, Out, Writer, writer};
 use serde::Serialize;
-use std::io::{self, Read};
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 /// What only rendering knows.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -57,15 +46,6 @@ pub enum Proof {
     Like(Likeness),
 }
 
-/// Counts that the steps add to while they run.
-#[derive(Debug, Clone, Default)]
-struct Counts {
-    overs: Arc<AtomicU64>,
-    not_numbers: Arc<AtomicU64>,
-    limited: Arc<Mutex<Limited>>,
-    phase: Arc<Mutex<Phase>>,
-}
-
 /// Writes what the plan says to `out`.
 ///
 /// # Errors
@@ -94,7 +74,7 @@ pub fn render(
             encode(&mut *chain, &plan.to, along, out, observer)?
         }
     };
-    Ok(counts.outcome(proof))
+    Ok(Outcome::of(&counts, proof))
 }
 
 /// Writes what a source gives, rounded to what the output's encoding holds.
@@ -113,7 +93,7 @@ pub fn render_source(
     let overs = Arc::clone(&counts.overs);
     let mut source = Quantiser::new(source, kind, dither, overs);
     let proof = encode(&mut source, output, Along::default(), out, observer)?;
-    Ok(counts.outcome(proof))
+    Ok(Outcome::of(&counts, proof))
 }
 
 /// Pulls all blocks of a source into a writer.
@@ -156,81 +136,16 @@ fn encode(
     }
 }
 
-impl Counts {
-    fn outcome(&self, proof: Proof) -> Outcome {
-        Outcome {
-            overs: self.overs.load(Ordering::Relaxed),
-            not_numbers: self.not_numbers.load(Ordering::Relaxed),
-            limited: self.limited.lock().map(|done| *done).unwrap_or_default(),
-            correlation: self.phase.lock().ok().and_then(|phase| phase.correlation()),
+impl Outcome {
+    fn of(counts: &Counts, proof: Proof) -> Self {
+        Self {
+            overs: counts.overs.load(Ordering::Relaxed),
+            not_numbers: counts.not_numbers.load(Ordering::Relaxed),
+            limited: counts.limited.lock().map(|done| *done).unwrap_or_default(),
+            correlation: counts.phase.lock().ok().and_then(|phase| phase.correlation()),
             proof,
         }
     }
-}
-
-/// The clip with some steps behind it, for measuring.
-pub(crate) fn shaped<'a>(clip: &'a Clip, steps: &[Step]) -> Result<Box<dyn Source + 'a>> {
-    Ok(chain(begin(clip, steps)?, steps, &Counts::default()))
-}
-
-/// The clip's frames, or its stretches where the steps ask for them.
-fn begin<'a>(clip: &'a Clip, steps: &[Step]) -> Result<Box<dyn Source + 'a>> {
-    let stretches = steps.iter().find_map(|step| match step {
-        Step::Stretches { ranges, crossfade } => Some((ranges, *crossfade)),
-        _ => None,
-    });
-    Ok(match stretches {
-        Some((ranges, crossfade)) => Box::new(Stretches::new(clip, ranges, crossfade)?),
-        None => clip.frames()?,
-    })
-}
-
-/// A source with the steps of a plan behind it.
-pub(crate) fn steps_of<'a>(source: Box<dyn Source + 'a>, plan: &Plan) -> Box<dyn Source + 'a> {
-    match &plan.work {
-        Work::Render(steps) => chain(source, steps, &Counts::default()),
-        Work::Nothing | Work::Rewrap => source,
-    }
-}
-
-/// The steps of a plan, each pulling from the one before.
-fn chain<'a>(
-    source: Box<dyn Source + 'a>,
-    steps: &[Step],
-    counts: &Counts,
-) -> Box<dyn Source + 'a> {
-    steps.iter().fold(source, |source, step| -> Box<dyn Source + 'a> {
-        match step {
-            Step::Finite => Box::new(Finite::new(source, Arc::clone(&counts.not_numbers))),
-            Step::Route { route } => {
-                Box::new(Router::new(source, route.clone(), Arc::clone(&counts.phase)))
-            }
-            Step::Resample { from, to, rate, lead } => {
-                Box::new(Resampler::by(source, *from, *to, *rate).with_lead(*lead))
-            }
-            // The source itself gives them.
-            Step::Stretches { .. } => source,
-            Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
-            Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
-            Step::Voice { voicing } => Box::new(Voiced::new(source, voicing)),
-            Step::Cut { range } => Box::new(Cut::new(source, *range)),
-            Step::EdgeFade { frames, head, tail } => {
-                Box::new(Faded::new(source, *frames, *head, *tail, Curve::Linear))
-            }
-            Step::Fade { frames, head, tail, curve } => {
-                Box::new(Faded::new(source, *frames, *head, *tail, *curve))
-            }
-            Step::Gain { decibels } => Box::new(Amplified::new(source, *decibels)),
-            Step::Limit { ceiling } => {
-                Box::new(Limiter::new(source, *ceiling, Arc::clone(&counts.limited)))
-            }
-            Step::Pad { head, tail } => Box::new(Padded::new(source, *head, *tail)),
-            Step::Quantise { codec, dither } => {
-                let overs = Arc::clone(&counts.overs);
-                Box::new(Quantiser::new(source, codec.grid(), *dither, overs))
-            }
-        }
-    })
 }
 
 /// The clip's own bytes.
@@ -270,18 +185,4 @@ fn copy_packets(clip: &Clip, writer: &mut dyn Writer, observer: &dyn Observer) -
         observer.advance(scaled(facts.frames, copied, facts.audio_bytes).saturating_sub(before));
     }
     writer.finish()
-}
-
-/// Reads until the buffer is full or the end is reached.
-pub(crate) fn fill(bytes: &mut impl Read, buffer: &mut [u8]) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < buffer.len() {
-        match bytes.read(&mut buffer[filled..]) {
-            Ok(0) => break,
-            Ok(n) => filled += n,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(filled)
 }

@@ -5,7 +5,8 @@ mod bench;
 
 use bench::{Folder, demand, made, samples};
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::{Plan, Reference, Step, plan_clip};
+use deft_needle_audio::plan::{Plan, Reference, plan_clip};
+use deft_needle_audio::shape::Step;
 use deft_needle_audio::{Clip, Edits};
 use proptest::prelude::*;
 use std::f64::consts::TAU;

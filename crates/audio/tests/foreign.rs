@@ -6,8 +6,8 @@ mod bench;
 use bench::{Folder, boxed, samples};
 use deft_needle_audio::Clip;
 use deft_needle_audio::clip::{Note, Tag};
-use deft_needle_audio::plan::Output;
 use deft_needle_audio::read::{Hints, Input, Stream};
+use deft_needle_audio::spec::Output;
 use deft_needle_audio::write::{Along, writer};
 use std::io::Cursor;
 

@@ -4,9 +4,9 @@
 mod bench;
 
 use bench::{Folder, Riff, extensible, samples};
+use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::spec::Header;
-use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::{Clip, Error};
 use proptest::prelude::*;
 

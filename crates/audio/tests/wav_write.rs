@@ -4,11 +4,11 @@
 mod bench;
 
 use bench::{Folder, Riff, demand, samples};
+use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Work, plan};
 use deft_needle_audio::render::render;
 use deft_needle_audio::spec::{Chunks, Header};
-use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::{Clip, Error, Facts};
 use proptest::prelude::*;
 use std::io::Cursor;

@@ -2,8 +2,9 @@
 
 use crate::args::{Color, Common};
 use crate::exit::Exit;
-use crate::failure::Failure;
+use crate::failure::{Failure, excerpt};
 use anstyle::{AnsiColor, Style};
+use deft_needle_core::Error as CoreError;
 use serde::Serialize;
 use std::fmt::Display;
 use std::io::{self, Write};
@@ -125,13 +126,21 @@ impl Console {
 
     /// Something that failed, and what to do about it, on standard error.
     pub fn failure(&self, failure: &Failure) {
-        let message = safe(&failure.message());
-        let mut text = format!("{} {message}\n", paint(BAD, "error:"));
-        for line in failure.excerpt().iter().flatten() {
+        self.error(&failure.message(), failure.excerpt(), failure.remedy());
+    }
+
+    /// Something that is wrong with a job, as [`Console::failure`] says it.
+    pub fn fault(&self, fault: &CoreError) {
+        self.error(&Failure::message_of(fault), excerpt(fault), fault.remedy());
+    }
+
+    fn error(&self, message: &str, excerpt: Option<[String; 2]>, remedy: &str) {
+        let mut text = format!("{} {}\n", paint(BAD, "error:"), safe(message));
+        for line in excerpt.iter().flatten() {
             text += &format!("       {}\n", paint(FAINT, safe(line)));
         }
-        if !failure.remedy().is_empty() {
-            text += &format!("       {}\n", safe(failure.remedy()));
+        if !remedy.is_empty() {
+            text += &format!("       {}\n", safe(remedy));
         }
         self.err(&text);
     }

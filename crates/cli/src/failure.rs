@@ -87,7 +87,7 @@ impl Failure {
     /// The line that is wrong, with the place marked below it.
     pub fn excerpt(&self) -> Option<[String; 2]> {
         match self {
-            Self::Core(CoreError::Sheet(fault)) => fault.excerpt(),
+            Self::Core(error) => excerpt(error),
             _ => None,
         }
     }
@@ -112,7 +112,16 @@ impl Failure {
     }
 }
 
-fn core_exit(error: &CoreError) -> Exit {
+/// The line of a sheet that is wrong, with the place marked below it.
+pub fn excerpt(error: &CoreError) -> Option<[String; 2]> {
+    match error {
+        CoreError::Sheet(fault) => fault.excerpt(),
+        _ => None,
+    }
+}
+
+/// The exit code of an error.
+pub fn core_exit(error: &CoreError) -> Exit {
     match error {
         CoreError::Audio(error) => audio_exit(error),
         CoreError::Slot { source, .. } => core_exit(source),

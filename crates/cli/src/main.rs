@@ -9,6 +9,7 @@ mod failure;
 mod paths;
 mod plot;
 mod progress;
+mod report;
 mod table;
 
 use args::Command;

@@ -16,13 +16,17 @@ pub fn is_stream(path: &Path) -> bool {
     path.as_os_str() == "-"
 }
 
-/// Opens a clip; `-` is standard input.
-pub fn open_clip(path: &Path, hints: &Hints) -> Result<Clip, Failure> {
-    let input = match is_stream(path) {
+/// Where a clip's bytes come from; `-` is standard input.
+pub fn input(path: &Path) -> Result<Input, Failure> {
+    Ok(match is_stream(path) {
         true => waiting(|| Input::spool(&mut std::io::stdin().lock(), "standard input"))?,
         false => Input::file(path),
-    };
-    Ok(Clip::from_input(input, hints)?)
+    })
+}
+
+/// Opens a clip; `-` is standard input.
+pub fn open_clip(path: &Path, hints: &Hints) -> Result<Clip, Failure> {
+    Ok(Clip::from_input(input(path)?, hints)?)
 }
 
 /// Expands wildcards where the shell has not. A name that exists is never a pattern.

@@ -1,8 +1,8 @@
 //! Pictures of clips as PNG, drawn without any font or library of the system's.
 
 use crate::failure::Failure;
+use deft_needle_audio::measure::picture::Picture;
 use deft_needle_audio::num::real_size;
-use deft_needle_audio::survey::picture::Picture;
 use plotters::coord::Shift;
 use plotters::coord::ranged1d::{Ranged, ValueFormatter};
 use plotters::prelude::*;

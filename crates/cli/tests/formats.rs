@@ -71,7 +71,7 @@ fn texts_and_loops_under_chosen_names() {
         assert_eq!(ran.code, 4, "{out}");
         assert!(ran.err.contains(said), "{out}: {}", ran.err);
     }
-    for (typed, said) in [("--tag=Kettle", "NAME=TEXT"), ("--loop-tags=start=A", "name both")] {
+    for (typed, said) in [("--tag=Kettle", "NAME=TEXT"), ("--loop-tags=start=A", "expected both")] {
         let ran = bench.run(&["fit", "clip.wav", "-o", "q.ogg", typed]);
         assert_eq!(ran.code, 2);
         assert!(ran.err.contains(said), "{}", ran.err);
@@ -168,11 +168,12 @@ fn closed_formats_by_a_command_or_as_they_are() {
     bench.put("done/BELL.WAV", b"LBX1 another bell");
     let swap =
         |file: &str| bench.run(&["swap", file, "game/BELL.LBX", "--root", "game", "--as-is"]);
-    for (file, said) in
-        [("done/WRONG.LBX", "begins with \"LBX2\""), ("done/BELL.WAV", "another extension")]
-    {
+    for (file, code, said) in [
+        ("done/WRONG.LBX", 4, "begins with 4C 42 58 32, should be 4C 42 58 31"),
+        ("done/BELL.WAV", 5, "another extension"),
+    ] {
         let ran = swap(file);
-        assert_eq!(ran.code, 5, "{}", ran.err);
+        assert_eq!(ran.code, code, "{}", ran.err);
         assert!(ran.err.contains(said), "{}", ran.err);
     }
     assert_eq!(swap("done/BELL.LBX").code, 0);

@@ -108,7 +108,11 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
             2,
             &["unknown key \"levle\"", "did you mean \"level\""],
         ),
-        (replace("sfx/bell.wav", "clip = 'clip.wav'\ngain = 'loud'"), 2, &["line 8", "is no gain"]),
+        (
+            replace("sfx/bell.wav", "clip = 'clip.wav'\ngain = 'loud'"),
+            2,
+            &["line 8", "invalid gain \"loud\""],
+        ),
         (replace("sfx/bell.wav", "clip = \"C:\\new\\tones.wav\""), 2, &["single quotes"]),
         (
             replace("BANK.LBX", "clip = 'clip.wav'"),

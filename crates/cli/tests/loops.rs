@@ -35,7 +35,7 @@ fn seams_are_judged_and_told() {
     assert!(good.code == 0 && !good.err.contains("seam"), "{}", good.err);
     let spoilt = ["fit", "clip.wav", "-o", "spoilt.wav", "--loop", "0.1s..0.35s"];
     let told = bench.run(&spoilt);
-    assert!(told.code == 0 && told.err.contains("its seam is bad"), "{}", told.err);
+    assert!(told.code == 0 && told.err.contains("the seam is bad"), "{}", told.err);
     let seam = bench.json(&["seam", "round.wav"]);
     assert_eq!(seam["seams"][0]["verdict"], "good");
     assert_eq!(seam["seams"][0]["range"]["end"], 13_230);

@@ -59,7 +59,7 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
         ),
         (
             format!("{head}{rule}spec = 'wav pcm16 44100 mono'\nlongest = 'soon'"),
-            vec!["line 5", "\"soon\" is no time"],
+            vec!["line 5", "invalid time \"soon\""],
         ),
         (
             format!("{head}{rule}spec = 'wav pcm16 44100 mono'\nlongest = '1s'\nshortest = '2s'"),

@@ -17,7 +17,7 @@ fn swap_status_and_restore_make_a_circle() {
     for part in [
         "before    wav pcm8 18900 mono",
         "after     wav pcm8 18900 mono",
-        "stay stock: SAY/TICK02.PRM",
+        "left unchanged: SAY/TICK02.PRM",
     ] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }

@@ -133,7 +133,7 @@ fn a_slot_says_what_its_file_must_be() {
             "sfx/gull_1.wav",
             vec!["--level", "-30LUFS"],
             0,
-            "--level -30.0 LUFS instead of the sheet's stock",
+            "--level -30LUFS instead of the sheet's stock",
         ),
         (
             "sfx/gull_1.wav",
@@ -241,14 +241,15 @@ fn swap_obeys_the_sheet_and_takes_what_is_listed() {
         [[slots]]\nin-root = '.'\n[[rule]]\nmatch = '**/*.wav'\nspec = 'wav pcm16 22050 mono'\nlevel = 'stock'\nnew = 'listed'\n";
     bench.put("sheet.toml", sheet.as_bytes());
     bench.put("game/list.txt", b"sfx/whistle.wav\r\n");
-    for (slot, code, part) in [
-        ("game/sfx/bell.wav", 0, "Start it again."),
-        ("game/sfx/whistle.wav", 0, "nothing was here before"),
-        ("game/sfx/whistle.wav", 0, "the level stays as it is"),
-        ("game/sfx/belll.wav", 5, "did you mean sfx/bell.wav"),
-        ("card/SAY/TICK01.PRM", 5, "lies in no root of Ferry"),
+    for (clip, slot, code, part) in [
+        ("clip.wav", "game/sfx/bell.wav", 0, "Start it again."),
+        ("clip.wav", "game/sfx/whistle.wav", 0, "nothing was here before"),
+        ("clip.wav", "game/sfx/whistle.wav", 0, "unchanged, installed from this clip already"),
+        ("loud.wav", "game/sfx/whistle.wav", 0, "level unchanged: there is no stock"),
+        ("clip.wav", "game/sfx/belll.wav", 5, "did you mean sfx/bell.wav"),
+        ("clip.wav", "card/SAY/TICK01.PRM", 5, "lies in no root of Ferry"),
     ] {
-        let ran = bench.run(&["swap", "clip.wav", slot, "--target", "sheet.toml"]);
+        let ran = bench.run(&["swap", clip, slot, "--target", "sheet.toml"]);
         let all = ran.out + &ran.err;
         assert!(ran.code == code && all.contains(part), "{slot}: {} {all}", ran.code);
     }

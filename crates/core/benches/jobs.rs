@@ -5,16 +5,17 @@
 
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::{Output, Reference, plan_clip};
+use deft_needle_audio::plan::Reference;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
+use deft_needle_audio::spec::Output;
 use deft_needle_audio::spec::{Demand, Format, Spec};
 use deft_needle_audio::{Clip, Edits};
 use deft_needle_core::RealDisk;
-use deft_needle_core::fit::{Durable, write_verified};
-use deft_needle_core::install::job::{Ask, Run, Session};
-use deft_needle_core::install::{Changed, Which, restore};
+use deft_needle_core::fit::Durable;
 use deft_needle_core::root::{Asked, Found};
+use deft_needle_core::run::{Ask, Fitting, Run, Session};
+use deft_needle_core::run::{Changed, Which, restore};
 use std::fs;
 use std::io::Cursor;
 use std::path::Path;
@@ -70,9 +71,12 @@ fn bare(folder: &Path, spec: &str) {
     for index in 0..SLOTS {
         let clip = Clip::open(&folder.join(format!("takes/c{index}.wav"))).unwrap();
         let edits = Edits::default();
-        let plan = plan_clip(&clip, &demand, &edits, Reference::default(), &Unobserved).unwrap();
+        let reference = Reference::default();
+        let fitting =
+            Fitting { clip: &clip, demand: &demand, edits: &edits, rule: None, reference };
+        let plan = fitting.plan(&Unobserved).unwrap();
         let out = folder.join(format!("bare{index}.wav"));
-        write_verified(&clip, &plan, &out, Durable::No, None, &disk, &Unobserved).unwrap();
+        fitting.write(&plan, &out, Durable::No, &disk, &Unobserved).unwrap();
     }
 }
 
@@ -80,7 +84,7 @@ fn install(folder: &Path) {
     let disk = RealDisk::default();
     let run = Run::open(&folder.join("job.toml"), Ask::default(), &Unobserved).unwrap();
     let session = Session::open(run, &disk, &Unobserved).unwrap();
-    assert!(session.outlook.faults.is_empty());
+    assert!(session.plan.faults.is_empty());
     session.carry_out(&disk, &Unobserved).unwrap();
 }
 

@@ -2,9 +2,12 @@
 //! into one that only it can make.
 
 use crate::error::{Error, Result};
+use crate::fit::Durable;
+use crate::run::{Fitting, Written};
+use crate::sheet::OutsideEncoder;
 use deft_needle_audio::read::Private;
 use deft_needle_audio::spec::{Chunks, Demand, Header};
-use deft_needle_audio::{Error as AudioError, Observer, Spec};
+use deft_needle_audio::{Error as AudioError, Observer, Plan, Spec};
 use process_wrap::std::{ChildWrapper, CommandWrap};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
@@ -151,17 +154,54 @@ impl Drop for Running {
     }
 }
 
-/// What an encoder is fed: a file without surprises.
-///
-/// # Errors
-/// A bad spec line, or one that is not written here.
-pub fn feed(line: &str) -> Result<Demand> {
-    let spec: Spec = line.parse()?;
-    let mut demand = Demand::from(spec);
-    demand.chunks = Some(Chunks::Bare);
-    demand.header = Some(Header::Plain);
-    demand.validate()?;
-    Ok(demand)
+impl OutsideEncoder {
+    /// Refuses to run what the user has not allowed.
+    ///
+    /// # Errors
+    /// [`Error::Refused`], with the command.
+    pub fn refuse(&self, allowed: bool) -> Result<()> {
+        match allowed {
+            true => Ok(()),
+            false => Err(Error::refused(
+                format!("this would run: {}", self.command.join(" ")),
+                "add --allow-commands if you trust it",
+            )),
+        }
+    }
+
+    /// What it is fed: a file without surprises.
+    ///
+    /// # Errors
+    /// A bad spec line, or one that is not written here.
+    pub fn demand(&self) -> Result<Demand> {
+        let spec: Spec = self.feed.parse()?;
+        let mut demand = Demand::from(spec);
+        demand.chunks = Some(Chunks::Bare);
+        demand.header = Some(Header::Plain);
+        demand.validate()?;
+        Ok(demand)
+    }
+
+    /// Has it make a file of a planned clip, at `out`; `out` lies in a private folder, as what it is fed does.
+    ///
+    /// # Errors
+    /// Those of fitting, and of the command.
+    pub fn make(
+        &self,
+        fitting: &Fitting<'_>,
+        plan: &Plan,
+        out: &Path,
+        observer: &dyn Observer,
+    ) -> Result<Written> {
+        let encoder = Encoder::new(self.command.clone(), Duration::from_secs(self.seconds))
+            .map_err(|what| Error::refused(what, "as in enc -q {in} {out}"))?;
+        let extension = plan.to.format.container.facts().extensions[0];
+        let input = out.with_file_name(format!("in.{extension}"));
+        let disk = crate::RealDisk::default();
+        let written = fitting.write(plan, &input, Durable::No, &disk, observer)?;
+        encoder.run(&input, out, observer)?;
+        Ok(written)
+    }
 }
 
 /// A folder that nobody else looks into, and that goes with its value.

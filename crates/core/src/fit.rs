@@ -1,27 +1,14 @@
-//! Carrying out a plan into a file: made under another name, verified, then put in place.
+//! Files made under another name, proved, then put in place.
 
 use crate::disk::{Disk, OutFile, Part};
 use crate::error::{Error, Result};
 use crate::names::LEDGER_FOLDER;
 use crate::root::Kind;
-use crate::sheet::Rule;
-use deft_needle_audio::observe::Observer;
 use deft_needle_audio::read::open_regular;
-use deft_needle_audio::render::{Outcome, render};
-use deft_needle_audio::verify::verify;
 use deft_needle_audio::write::Out;
-use deft_needle_audio::{Clip, Error as AudioError, Facts, Plan};
+use deft_needle_audio::{Clip, Error as AudioError};
 use std::io::{BufWriter, Write as _};
 use std::path::Path;
-
-/// What was written.
-#[derive(Debug, Clone)]
-pub struct Written {
-    /// What only rendering knows.
-    pub outcome: Outcome,
-    /// The file's own facts, read back.
-    pub facts: Facts,
-}
 
 /// Bytes that are gathered before they go to the disk; a block of samples is more and goes at once.
 const BUFFER: usize = 1 << 14;
@@ -33,41 +20,6 @@ pub enum Durable {
     Yes,
     /// The system may write it when it likes.
     No,
-}
-
-/// Writes the planned file at `path`, and holds it against the plan and the rule's size. Whatever goes wrong, nothing
-/// is left at `path`.
-///
-/// # Errors
-/// Those of rendering and verifying, and [`Error::Write`].
-pub fn write_verified(
-    clip: &Clip,
-    plan: &Plan,
-    path: &Path,
-    durable: Durable,
-    rule: Option<&Rule>,
-    disk: &dyn Disk,
-    observer: &dyn Observer,
-) -> Result<Written> {
-    let make = |out: &mut dyn Out| render(clip, plan, out, observer);
-    let prove = |path: &Path, outcome: &Outcome| {
-        let facts = verify(clip, plan, outcome, path, observer)?;
-        refuse_too_large(rule, facts)
-    };
-    let (outcome, facts) = make_file(path, durable, disk, make, prove)?;
-    Ok(Written { outcome, facts })
-}
-
-/// Only a finished file tells how much room a lossy encoding takes.
-fn refuse_too_large(rule: Option<&Rule>, facts: Facts) -> Result<Facts, AudioError> {
-    match rule.and_then(|rule| rule.too_large(facts.file_bytes)) {
-        None => Ok(facts),
-        Some(short) => Err(AudioError::CannotMeet {
-            what: short.to_string(),
-            instead: "cut the clip, or ask for a smaller spec among the rule's alternatives"
-                .to_owned(),
-        }),
-    }
 }
 
 /// Makes a file and proves it. Whatever goes wrong, nothing is left at `path`.
@@ -130,30 +82,6 @@ pub fn put_file<T, P>(
     Ok(made)
 }
 
-/// Fits a clip to the file at `out`.
-///
-/// # Errors
-/// [`Error::Refused`] where there is a file already and `overwrite` is not set, or where `out` is
-/// the clip itself; else as [`make_file`].
-pub fn fit_to_file(
-    clip: &Clip,
-    plan: &Plan,
-    out: &Path,
-    overwrite: bool,
-    rule: Option<&Rule>,
-    disk: &dyn Disk,
-    observer: &dyn Observer,
-) -> Result<Written> {
-    refuse_existing(&[clip], out, overwrite)?;
-    let make = |file: &mut dyn Out| render(clip, plan, file, observer);
-    let prove = |path: &Path, outcome: &Outcome| {
-        let facts = verify(clip, plan, outcome, path, observer)?;
-        refuse_too_large(rule, facts)
-    };
-    let (outcome, facts) = put_file(out, disk, make, prove)?;
-    Ok(Written { outcome, facts })
-}
-
 /// Writes bytes into a part, on to the disk itself.
 ///
 /// # Errors
@@ -181,6 +109,20 @@ pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
         }
     };
     let (bytes, ()) = make_file(to, Durable::Yes, disk, make, prove)?;
+    Ok(bytes)
+}
+
+/// Puts a copy of a file in place of another; gives its bytes.
+///
+/// # Errors
+/// As [`copy_file`].
+pub fn put_copy(from: &Path, out: &Path, disk: &dyn Disk) -> Result<u64> {
+    let part = Part::beside(out)?;
+    let bytes = copy_file(from, part.path(), disk)?;
+    disk.rename(part.path(), out).map_err(|source| {
+        let _ = disk.remove(part.path());
+        Error::write("put in place", out)(source)
+    })?;
     Ok(bytes)
 }
 

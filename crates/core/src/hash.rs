@@ -29,17 +29,24 @@ impl Hash {
         Self(blake3::hash(bytes))
     }
 
+    /// Of all that can be read.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn of_reader(bytes: &mut dyn std::io::Read) -> std::io::Result<Self> {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(bytes)?;
+        Ok(Self(hasher.finalize()))
+    }
+
     /// Of a regular file; links are followed.
     ///
     /// # Errors
     /// [`Error::Read`], for a pipe or a device, too.
     pub fn of_file(path: &Path) -> Result<Self> {
-        let read = || {
-            let mut hasher = blake3::Hasher::new();
-            hasher.update_reader(open_regular(path)?)?;
-            Ok(Self(hasher.finalize()))
-        };
-        read().map_err(Error::read(path))
+        open_regular(path)
+            .and_then(|mut file| Self::of_reader(&mut file))
+            .map_err(Error::read(path))
     }
 
     /// All 64 hexadecimal digits.

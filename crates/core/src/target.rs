@@ -2,12 +2,13 @@
 
 use crate::error::{Error, Result};
 use crate::names::{Taken, did_you_mean, nearest, right_name};
+use crate::run::Notice;
 use crate::sheet::{New, Remark, Rule, Sheet, Within, audit};
 use crate::slots::{Listed, Roots, Slots};
-use deft_needle_audio::Edits;
-use deft_needle_audio::Facts;
-use deft_needle_audio::edit::Level;
+use deft_needle_audio::edit::{Level, Overruled, Request};
 use deft_needle_audio::shape::route::Route;
+use deft_needle_audio::spec::{Chunks, Demand, Header, LoopTags};
+use deft_needle_audio::{Facts, Spec};
 use std::path::{Path, PathBuf};
 
 /// A target.
@@ -43,6 +44,18 @@ impl Target {
         let slots = Slots::of_sheet(&sheet, &roots)?;
         let taken = Taken::of(slots.names());
         Ok(Self { sheet, slots, roots, taken })
+    }
+
+    /// A target whose names lie around a slot, and that nobody wrote a sheet for.
+    pub(crate) fn of_names(
+        sheet: Sheet,
+        roots: Roots,
+        names: impl Iterator<Item = String>,
+    ) -> Self {
+        let mut slots = Slots::default();
+        names.for_each(|name| slots.add_found(name));
+        let taken = Taken::of(slots.names());
+        Self { sheet, slots, roots, taken }
     }
 
     /// What is odd about its sheet.
@@ -159,61 +172,77 @@ fn refuse_unmarked(sheet: &Sheet, root: &Path) -> Result<()> {
 }
 
 impl Aim<'_> {
-    /// Lets the rule speak where the user has not; gives what the user decided otherwise.
-    ///
-    /// `stock` says whether the level of what is replaced can be told.
-    pub fn fill_in(&self, edits: &mut Edits, facts: &Facts, stock: bool) -> Vec<String> {
-        let rule = self.rule;
-        let mut overruled = Vec::new();
-        let mut note = |option: &str, typed: String, ruled: Option<String>| {
-            if let Some(ruled) = ruled.filter(|ruled| *ruled != typed) {
-                overruled.push(format!("--{option} {typed} instead of the sheet's {ruled}"));
+    /// What is asked of this slot's file: `own` where it says something, else what the rule asks; and what
+    /// the user should know of it. `has_level` says whether the level of what is replaced is known.
+    pub fn ask(&self, own: &Request, facts: &Facts, has_level: bool) -> (Request, Vec<Notice>) {
+        let mut rule = self.rule.asks.clone();
+        let mut notices: Vec<Notice> =
+            own.overruled(&rule).into_iter().map(Notice::Overruled).collect();
+        if let Some(route) = &rule.edits.route {
+            match fitting_route(route, facts.format.channels.count()) {
+                Some(route) => rule.edits.route = Some(route),
+                None => rule.forget("route"),
             }
-        };
-        match &edits.route {
-            Some(route) => {
-                note("route", route.to_string(), rule.route.as_ref().map(Route::to_string))
+        }
+        if rule.edits.level == Some(Level::Stock) && !has_level {
+            rule.forget("level");
+            if !own.says("level") && !own.says("gain") {
+                notices.push(Notice::NoStockLevel);
             }
-            None => edits.route = self.route(facts.format.channels.count()),
         }
-        match edits.longest {
-            Some(time) => note("longest", time.to_string(), rule.longest.map(|t| t.to_string())),
-            None => edits.longest = rule.longest,
-        }
-        match edits.loop_multiple {
-            Some(frames) => note(
-                "loop-multiple",
-                frames.to_string(),
-                rule.loop_multiple.map(|frames| frames.to_string()),
-            ),
-            None => edits.loop_multiple = rule.loop_multiple,
-        }
-        match (&edits.level, &edits.gain) {
-            (Some(level), _) => {
-                note("level", level.to_string(), rule.level.as_ref().map(Level::to_string))
-            }
-            (None, Some(_)) => {}
-            (None, None) if rule.level == Some(Level::Stock) && !stock => overruled.push(
-                "the level stays as it is: there is no stock that it could be as loud as"
-                    .to_owned(),
-            ),
-            (None, None) => edits.level.clone_from(&rule.level),
-        }
-        overruled
+        (own.clone().over(&rule), notices)
     }
 
-    /// The rule's route, where the clip has another number of channels than the slot: a mono clip
-    /// feeds all that a route would feed from the left or the right.
-    fn route(&self, channels: u16) -> Option<Route> {
-        let mut route = self.rule.route.clone()?;
-        if route.0.len() == usize::from(channels) {
-            return None;
-        }
-        if channels == 1 {
-            for row in &mut route.0 {
-                row.iter_mut().for_each(|(channel, _)| *channel = 0);
+    /// What its file must be, where `like` is what a model file asks; and what that overrules.
+    ///
+    /// # Errors
+    /// A demand that contradicts itself, or names what is not written here.
+    pub fn demand(&self, own: &Request, like: Option<&Demand>) -> Result<(Demand, Vec<Notice>)> {
+        let ruled = self.rule.demand().unwrap_or_else(|| Spec::ANY.into());
+        let base = match like {
+            Some(like) => {
+                Demand { loop_tags: ruled.loop_tags.clone(), looped: ruled.looped, ..like.clone() }
             }
+            None => ruled.clone(),
+        };
+        let demand = own.demand(base)?;
+        let mut notices = Vec::new();
+        if self.rule.like.is_some() {
+            return Ok((demand, notices));
         }
-        Some(route)
+        let mut note = |option, asked: Option<String>, ruled: Option<String>| {
+            if let (Some(asked), Some(ruled)) = (asked, ruled)
+                && asked != ruled
+            {
+                notices.push(Notice::Overruled(Overruled { option, asked, ruled }));
+            }
+        };
+        let line = |demand: &Demand| format!("\"{}\"", demand.specs[0]);
+        note("spec", own.spec.as_ref().map(|_| line(&demand)), Some(line(&ruled)));
+        note("like", like.filter(|_| own.spec.is_none()).map(line), Some(line(&ruled)));
+        let text = |header: Header| header.to_string();
+        note("header", own.header.map(text), ruled.header.map(text));
+        let text = |bytes: u32| bytes.to_string();
+        note("block-bytes", own.block_bytes.map(text), ruled.block_bytes.map(text));
+        let text = |tags: &LoopTags| tags.names().join(" ");
+        note("loop-tags", own.loop_tags.as_ref().map(text), ruled.loop_tags.as_ref().map(text));
+        let kept = |chunks| if chunks == Chunks::Kept { "keep" } else { "strip" }.to_owned();
+        note("tags", own.chunks.map(kept), ruled.chunks.map(kept));
+        Ok((demand, notices))
     }
+}
+
+/// A rule's route, where the clip has another number of channels than the slot: a mono clip feeds all that a
+/// route would feed from the left or the right.
+fn fitting_route(route: &Route, channels: u16) -> Option<Route> {
+    if route.0.len() == usize::from(channels) {
+        return None;
+    }
+    let mut route = route.clone();
+    if channels == 1 {
+        for row in &mut route.0 {
+            row.iter_mut().for_each(|(channel, _)| *channel = 0);
+        }
+    }
+    Some(route)
 }

@@ -3,10 +3,10 @@
 use super::synth::Sound;
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::Output;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::Format;
+use deft_needle_audio::spec::Output;
 use deft_needle_core::error::{Error, Result};
 use std::io::Cursor;
 use std::path::Path;

@@ -1,7 +1,7 @@
 //! Cuts as people ask for them.
 
 use super::Span;
-use serde::{Serialize, Serializer};
+use crate::invalid::Invalid;
 use std::fmt;
 use std::str::FromStr;
 
@@ -15,14 +15,15 @@ pub enum CutEdit {
 }
 
 impl FromStr for CutEdit {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads a range, and `seam`.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         match text {
             "seam" => Ok(Self::Seam),
             span => {
-                span.parse().map(Self::At).map_err(|why: String| format!("{why}; or write seam"))
+                let expected = "A..B, A+LENGTH or seam";
+                span.parse().map(Self::At).map_err(|_| Invalid::new("cut", text, expected))
             }
         }
     }
@@ -37,8 +38,4 @@ impl fmt::Display for CutEdit {
     }
 }
 
-impl Serialize for CutEdit {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
+crate::invalid::as_text!(CutEdit);

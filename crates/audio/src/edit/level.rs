@@ -1,12 +1,12 @@
 //! Gains and levels as people write them: a level's unit names its measure.
 
-use serde::{Serialize, Serializer};
+use crate::invalid::Invalid;
 use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
 
 /// Louder or quieter, in decibels.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
 #[serde(transparent)]
 pub struct Gain(pub f64);
 
@@ -46,20 +46,20 @@ fn number(text: &str) -> Option<f64> {
 }
 
 impl FromStr for Gain {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `+7dB`, `-3dB`, `0.5`.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let digits = text.strip_suffix("dB").unwrap_or(text);
-        number(digits).map(Self).ok_or_else(|| format!("\"{text}\" is no gain: write +7dB or -3dB"))
+        number(digits).map(Self).ok_or_else(|| Invalid::new("gain", text, "+7dB or -3dB"))
     }
 }
 
 impl FromStr for Level {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `-1dBFS`, `-1dBTP`, `-16LUFS`, `stock` and `like:FILE`.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         if text == "stock" {
             return Ok(Self::Stock);
         }
@@ -72,10 +72,9 @@ impl FromStr for Level {
             .or_else(|| in_unit("dBTP").map(Self::TruePeak))
             .or_else(|| in_unit("LUFS").map(Self::Loudness));
         level.ok_or_else(|| {
-            format!(
-                "\"{text}\" is no level: write -1dBFS (sample peak), -1dBTP (true peak), -16LUFS \
-             (loudness), stock or like:FILE"
-            )
+            let units =
+                "-1dBFS (sample peak), -1dBTP (true peak), -16LUFS (loudness), stock or like:FILE";
+            Invalid::new("level", text, units)
         })
     }
 }
@@ -83,9 +82,10 @@ impl FromStr for Level {
 impl fmt::Display for Level {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Peak(db) => LevelGoal::Peak(*db).fmt(f),
-            Self::TruePeak(db) => LevelGoal::TruePeak(*db).fmt(f),
-            Self::Loudness(lufs) => LevelGoal::Loudness(*lufs).fmt(f),
+            // As it is typed, to the last digit: it tells one request from another.
+            Self::Peak(db) => write!(f, "{db}dBFS"),
+            Self::TruePeak(db) => write!(f, "{db}dBTP"),
+            Self::Loudness(lufs) => write!(f, "{lufs}LUFS"),
             Self::Stock => f.write_str("stock"),
             Self::Like(file) => write!(f, "like:{}", file.display()),
         }
@@ -102,11 +102,7 @@ impl fmt::Display for LevelGoal {
     }
 }
 
-impl Serialize for Level {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
+crate::invalid::as_text!(Level);
 
 #[cfg(test)]
 mod tests {

@@ -1,7 +1,7 @@
 //! Loops as people ask for them.
 
 use super::{Moment, Span};
-use serde::{Serialize, Serializer};
+use crate::invalid::Invalid;
 use std::fmt;
 use std::str::FromStr;
 
@@ -24,8 +24,7 @@ pub enum LoopEdit {
 }
 
 /// What becomes of the sound behind a loop.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Tail {
     /// It stays, for players that leave the loop.
     Keep,
@@ -35,11 +34,13 @@ pub enum Tail {
     Fade,
 }
 
+crate::invalid::words!(Tail, "tail", "keep" => Self::Keep, "cut" => Self::Cut, "fade" => Self::Fade);
+
 impl FromStr for LoopEdit {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `12.0s..end`, `9000smp..54000smp`, `auto`, `12.0s..auto`, `auto..end`, `all` and `none`.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let near = |place: &str| match place {
             "auto" => Ok(None),
             place => place.parse().map(Some),
@@ -52,10 +53,9 @@ impl FromStr for LoopEdit {
                 Some((start, end)) if [start, end].contains(&"auto") => {
                     Ok(Self::Auto { start: near(start)?, end: near(end)? })
                 }
-                _ => text
-                    .parse()
-                    .map(Self::At)
-                    .map_err(|why: String| format!("{why}; or write auto, all, or none")),
+                _ => text.parse().map(Self::At).map_err(|_| {
+                    Invalid::new("loop", text, "A..B, A+LENGTH, auto, A..auto, all or none")
+                }),
             },
         }
     }
@@ -79,11 +79,8 @@ impl fmt::Display for LoopEdit {
     }
 }
 
-impl Serialize for LoopEdit {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
+crate::invalid::as_text!(LoopEdit);
+crate::invalid::as_word!(Tail);
 
 #[cfg(test)]
 mod tests {

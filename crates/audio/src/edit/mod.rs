@@ -3,24 +3,30 @@
 mod cut;
 mod level;
 mod looped;
+mod options;
+mod request;
 mod route;
 mod time;
 
 pub use cut::CutEdit;
 pub use level::{Gain, Level, LevelGoal};
 pub use looped::{LoopEdit, Tail};
+pub use options::{Group, OPTIONS, OptionRow, ValueKind, option};
+pub use request::{Overruled, Request};
 pub use time::{Moment, Span, SpanEnd, Time};
 
 use crate::clip::Tag;
+use crate::invalid::Invalid;
 use crate::shape::fade::Curve;
 use crate::shape::route::Route;
 use crate::shape::separate::Keep;
 use crate::shape::voicing::Voicing;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::num::NonZeroU64;
 
 /// Everything that can be asked. The default asks for nothing.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Edits {
     /// Which part of the clip; all of it where nothing is said.
     pub cut: Option<CutEdit>,
@@ -28,8 +34,12 @@ pub struct Edits {
     pub piece: Option<u32>,
     /// Move the ends of the cut to the nearest zero crossing.
     pub snap: bool,
-    /// Take silence off the ends.
-    pub trim: Option<Trim>,
+    /// Take silence off the ends: what lies below this, in dBFS RMS of 5 ms.
+    pub trim_silence: Option<f64>,
+    /// At which ends.
+    pub trim_ends: Ends,
+    /// How much of it is left; 5 ms before and 20 ms after where nothing is said.
+    pub breath: Option<Pad>,
     /// Fades where the cut is not at silence; 2 ms where nothing is said, 0 for none.
     pub edge_fade: Option<Time>,
     /// The longest that the result may be.
@@ -80,7 +90,7 @@ pub struct Edits {
 }
 
 /// Taking silence off.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Trim {
     /// What is silence: below this, in dBFS RMS of 5 ms.
     pub below: f64,
@@ -93,8 +103,7 @@ pub struct Trim {
 }
 
 /// One end or both.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 #[expect(missing_docs, reason = "the names say it")]
 pub enum Ends {
     Head,
@@ -104,8 +113,7 @@ pub enum Ends {
 }
 
 /// What to do with a result that is too long.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum TooLong {
     /// Say so, and do nothing.
     #[default]
@@ -116,8 +124,15 @@ pub enum TooLong {
     Loudest,
 }
 
+crate::invalid::words!(Ends, "end", "head" => Self::Head, "tail" => Self::Tail, "both" => Self::Both);
+crate::invalid::words!(
+    TooLong, "remedy",
+    "refuse" => Self::Refuse, "cut" => Self::Cut, "loudest" => Self::Loudest,
+);
+crate::invalid::as_word!(Ends, TooLong);
+
 /// Silence to add.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Pad {
     /// Before.
     pub head: Time,
@@ -126,7 +141,7 @@ pub struct Pad {
 }
 
 /// A speed as a ratio of two whole numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Speed {
     /// Frames in …
     pub num: u32,
@@ -135,6 +150,14 @@ pub struct Speed {
 }
 
 impl Edits {
+    /// How silence is taken off the ends; `None` where it stays.
+    pub fn trim(&self) -> Option<Trim> {
+        let usual = Pad { head: Time::Seconds(0.005), tail: Time::Seconds(0.02) };
+        let Pad { head, tail } = self.breath.unwrap_or(usual);
+        let ends = self.trim_ends;
+        self.trim_silence.map(|below| Trim { below, ends, head, tail })
+    }
+
     /// Whether nothing is asked.
     pub fn is_empty(&self) -> bool {
         *self == Self::default()
@@ -142,11 +165,11 @@ impl Edits {
 }
 
 impl std::str::FromStr for Speed {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `1.25`, `0.5` or `3/2`, from 1/16 to 16.
-    fn from_str(text: &str) -> Result<Self, String> {
-        let bad = || format!("\"{text}\" is no speed from 1/16 to 16, as in 1.25 or 3/2");
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        let bad = || Invalid::new("speed", text, "1/16 to 16, as in 1.25 or 3/2");
         let (num, den) = match text.split_once('/') {
             Some((a, b)) => {
                 (a.parse::<u32>().map_err(|_| bad())?, b.parse::<u32>().map_err(|_| bad())?)
@@ -171,10 +194,10 @@ impl std::fmt::Display for Speed {
 }
 
 impl std::str::FromStr for Pad {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `0.5s` (both ends) or `0.1s,0.5s` (before, after).
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let (head, tail) = text.split_once(',').unwrap_or((text, text));
         Ok(Self { head: head.parse()?, tail: tail.parse()? })
     }

@@ -1,31 +1,30 @@
 //! Channel routes as people write them: `L R R L`, `0.7L+0.3R 0`.
 
+use crate::invalid::Invalid;
 use crate::shape::route::Route;
 use crate::spec::MOST_CHANNELS;
 use std::str::FromStr;
 
 impl FromStr for Route {
-    type Err = String;
+    type Err = Invalid;
 
     /// One expression for each output channel over the source's: `L`, `R`, `1` to `32`, sums with
     /// gains (`0.7L+0.3R`, `0.5*3-2`), `0` for silence.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let rows: Vec<_> = text.split_whitespace().map(row).collect::<Result<_, _>>()?;
         if rows.is_empty() || rows.len() > usize::from(MOST_CHANNELS) {
-            return Err(format!(
-                "a route has 1 to {MOST_CHANNELS} expressions with spaces between, not {}",
-                rows.len()
-            ));
+            let expected = format!("1 to {MOST_CHANNELS} expressions with spaces between");
+            return Err(Invalid::new("route", text, expected));
         }
         Ok(Self(rows))
     }
 }
 
-fn row(text: &str) -> Result<Vec<(usize, f64)>, String> {
+fn row(text: &str) -> Result<Vec<(usize, f64)>, Invalid> {
     if text == "0" {
         return Ok(Vec::new());
     }
-    let bad = || format!("\"{text}\" is no channel: write L, R, 1 to 32, 0.7L+0.3R, or 0");
+    let bad = || Invalid::new("channel", text, "L, R, 1 to 32, 0.7L+0.3R or 0");
     let mut terms = Vec::new();
     let mut start = 0;
     for (at, _) in text.match_indices(['+', '-']).chain([(text.len(), "")]) {

@@ -1,8 +1,8 @@
 //! Times and ranges as people write them.
 
+use crate::invalid::Invalid;
 use crate::num::{real, rounded};
 use crate::units::SampleRate;
-use serde::{Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
 
@@ -72,15 +72,15 @@ impl Moment {
     }
 }
 
-fn bad(text: &str) -> String {
-    format!("\"{text}\" is no time: write 47, 1.25s, 250ms, 1:02.5, 48000smp or 12bars@96bpm")
+fn bad(text: &str) -> Invalid {
+    Invalid::new("time", text, "47, 1.25s, 250ms, 1:02.5, 48000smp or 12bars@96bpm")
 }
 
 impl FromStr for Time {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `47`, `1.25s`, `250ms`, `1:02.5`, `48000smp`, `12bars@96bpm` (4 beats a bar).
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         /// A hundred days: beyond, it is a typing mistake.
         const MOST: f64 = 8_640_000.0;
         let number = |digits: &str| {
@@ -115,10 +115,10 @@ impl FromStr for Time {
 }
 
 impl FromStr for Moment {
-    type Err = String;
+    type Err = Invalid;
 
     /// As a time; a minus counts from the end, `end` is the end.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         match text.strip_prefix('-') {
             Some(back) => back.parse().map(Self::FromEnd),
             None if text == "end" => Ok(Self::FromEnd(Time::Frames(0))),
@@ -128,10 +128,10 @@ impl FromStr for Moment {
 }
 
 impl FromStr for Span {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `A..B`, either of which may be left out, or `A+LENGTH`.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let moment = |part: &str| match part {
             "" => Ok(None),
             part => part.parse().map(Some),
@@ -142,9 +142,9 @@ impl FromStr for Span {
                 end: moment(end)?.map_or(SpanEnd::Open, SpanEnd::At),
             });
         }
-        let (start, length) = text.split_once('+').ok_or_else(|| {
-            format!("\"{text}\" is no range: write A..B or A+LENGTH, as in 0.4s..2.1s")
-        })?;
+        let (start, length) = text
+            .split_once('+')
+            .ok_or_else(|| Invalid::new("range", text, "A..B or A+LENGTH, as in 0.4s..2.1s"))?;
         Ok(Self { start: moment(start)?, end: SpanEnd::After(length.parse()?) })
     }
 }
@@ -180,16 +180,7 @@ impl fmt::Display for Span {
     }
 }
 
-macro_rules! serialize_as_text {
-    ($($name:ty),*) => {$(
-        impl Serialize for $name {
-            fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-                serializer.collect_str(self)
-            }
-        }
-    )*};
-}
-serialize_as_text!(Time, Moment, Span);
+crate::invalid::as_text!(Time, Moment, Span);
 
 #[cfg(test)]
 mod tests {

@@ -3,11 +3,11 @@
 use super::level::Levelled;
 use super::places::Places;
 use super::{Step, beside};
-use crate::clip::Facts;
 use crate::edit::{Edits, Tail};
+use crate::plan::select::Selection;
 use crate::shape::limit;
+use crate::spec::Facts;
 use crate::spec::{Codec, Demand, Format};
-use crate::survey::selection::Selection;
 use crate::units::FrameRange;
 
 /// What goes round in the output, and what must be seen behind its end.

@@ -3,8 +3,9 @@
 use super::carry;
 use super::places::Places;
 use super::{Decision, Output};
-use crate::clip::{Facts, Loop, Marker, Tag};
+use crate::clip::{Loop, Marker, Tag};
 use crate::error::{Error, Result};
+use crate::spec::Facts;
 use crate::spec::{Chunks, Container, Format, Looped};
 use crate::tags::TAGS;
 use crate::units::FrameRange;

@@ -5,8 +5,8 @@ use super::form::{plan_block, plan_header, same_packets};
 use super::steps::Given;
 use super::target::{refuse_unencodable, target_format};
 use super::{Decision, Output, Plan, Work};
-use crate::clip::Facts;
 use crate::error::{Error, Result};
+use crate::spec::Facts;
 use crate::spec::Looped;
 
 /// Decisions are told in the order in which a clip meets them.

@@ -1,9 +1,9 @@
 //! How samples are rounded to what the encoding holds.
 
 use super::{Decision, Step};
-use crate::clip::Facts;
 use crate::shape::quantise::Dither;
 use crate::shape::route::Law;
+use crate::spec::Facts;
 use crate::spec::{Codec, Format, Kind};
 
 /// How many bits the samples fill after routing; `None` where every bit may count.

@@ -1,8 +1,8 @@
 //! The form of the file: packets that stay, blocks, the header, what it can hold.
 
 use super::{Decision, Output};
-use crate::clip::Facts;
 use crate::error::{Error, Result};
+use crate::spec::Facts;
 use crate::spec::{Codec, Container, Demand, Format, Header, Shortfall, usual_header};
 use crate::units::Duration;
 use crate::write::codec::usual_block;

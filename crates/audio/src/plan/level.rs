@@ -3,11 +3,11 @@
 use super::{Decision, Output, Plan, Step, Work};
 use crate::edit::{Edits, Level, LevelGoal};
 use crate::error::{Error, Result};
+use crate::measure::{Ask, Measure, Survey, survey, survey_source};
 use crate::observe::Observer;
 use crate::read::Clip;
-use crate::render::shaped;
+use crate::shape::shaped;
 use crate::spec::Kind;
-use crate::survey::{Ask, Measure, Survey, survey, survey_source};
 use crate::units::FrameRange;
 use std::path::Path;
 

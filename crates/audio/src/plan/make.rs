@@ -5,14 +5,14 @@ use super::form::refuse_too_large;
 use super::level::{self, Levelled, Reference};
 use super::steps::Given;
 use super::{Decision, Plan, Step, Work};
-use crate::clip::Facts;
 use crate::edit::Edits;
 use crate::error::Result;
 use crate::observe::Observer;
+use crate::plan::select::{Selection, select};
 use crate::read::Clip;
 use crate::seam::kept_tail::seam_error;
 use crate::spec::Demand;
-use crate::survey::selection::{Selection, select};
+use crate::spec::Facts;
 
 /// Decides what turns a clip with these facts into a file that meets the demand, with no edits.
 ///

@@ -1,10 +1,10 @@
 //! The sample rate, and the speed.
 
 use super::Decision;
-use crate::clip::Facts;
 use crate::edit::Edits;
 use crate::error::{Error, Result};
 use crate::num::{common_divisor, scaled};
+use crate::spec::Facts;
 use crate::spec::{Format, convertible};
 
 /// So many frames in give so many out, where either rate or speed changes.

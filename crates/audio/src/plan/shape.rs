@@ -3,12 +3,12 @@
 use super::level::Levelled;
 use super::rounds::Rounds;
 use super::{Decision, Step};
-use crate::clip::Facts;
 use crate::edit::{Edits, Time, TooLong};
 use crate::error::{Error, Result};
+use crate::plan::select::Selection;
 use crate::shape::separate::Keep;
+use crate::spec::Facts;
 use crate::spec::Format;
-use crate::survey::selection::Selection;
 use crate::units::{Duration, FrameRange, SampleRate};
 
 /// Fades where a cut goes through sound, and nothing else is said.
@@ -84,11 +84,12 @@ pub fn before(
     }
     let edge = edits.edge_fade.unwrap_or(EDGE_FADE).frames(rate);
     let shortened = range.end < selection.range.end;
-    let head = match selection.through_sound[0] || (edits.trim.is_some() && range.start > 0) {
+    let head = match selection.through_sound[0] || (edits.trim_silence.is_some() && range.start > 0)
+    {
         true => edge,
         false => 0,
     };
-    let trimmed = edits.trim.is_some() && range.end < facts.frames;
+    let trimmed = edits.trim_silence.is_some() && range.end < facts.frames;
     let tail = match selection.through_sound[1] || trimmed {
         _ if shortened => rate.frames(SHORTENED_FADE),
         true => edge,

@@ -8,12 +8,12 @@ use super::rate::plan_rate;
 use super::rounds::{Asked, Rounds};
 use super::routing::plan_route;
 use super::{Decision, Step, shape};
-use crate::clip::Facts;
 use crate::edit::Edits;
 use crate::error::Result;
 use crate::num::scaled;
+use crate::plan::select::Selection;
+use crate::spec::Facts;
 use crate::spec::{Demand, Format, Kind};
-use crate::survey::selection::Selection;
 use crate::units::FrameRange;
 use std::num::NonZeroU64;
 

@@ -3,8 +3,9 @@
 use super::bytes::{Bytes, be32, four};
 use super::plain::Plain;
 use super::{Opened, ReadSeek};
-use crate::clip::{Extra, Facts, Note};
+use crate::clip::{Extra, Note};
 use crate::error::Result;
+use crate::spec::Facts;
 use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
 use std::path::Path;

@@ -10,16 +10,16 @@ use std::sync::Arc;
 use symphonia::core::io::MediaSource;
 
 /// A file, what was spooled from a stream into a private one, or bytes out of an archive.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Input {
     name: PathBuf,
     place: Place,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 enum Place {
     Here,
-    Spooled { path: PathBuf, _kept: Private },
+    Spooled { path: PathBuf, _kept: Arc<Private> },
     Stored(PathBuf),
     Memory(Arc<[u8]>),
 }
@@ -96,7 +96,7 @@ impl Input {
         });
         match spooled {
             Ok((path, private)) => {
-                Ok(Self { name, place: Place::Spooled { path, _kept: private } })
+                Ok(Self { name, place: Place::Spooled { path, _kept: Arc::new(private) } })
             }
             Err(source) => Err(Error::Read { path: name, source }),
         }
@@ -122,6 +122,15 @@ impl Input {
         match &self.place {
             Place::Here => Some(&self.name),
             Place::Spooled { .. } | Place::Stored(_) | Place::Memory(_) => None,
+        }
+    }
+
+    /// Where its bytes lie on the disk, be it privately; `None` for those in memory.
+    pub fn stored_at(&self) -> Option<&Path> {
+        match &self.place {
+            Place::Here => Some(&self.name),
+            Place::Spooled { path, .. } | Place::Stored(path) => Some(path),
+            Place::Memory(_) => None,
         }
     }
 

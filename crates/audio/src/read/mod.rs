@@ -27,8 +27,9 @@ pub use input::{Handle, Input, open_regular};
 pub use private::Private;
 
 use crate::block::Source;
-use crate::clip::{Extra, Facts};
+use crate::clip::Extra;
 use crate::error::{Error, Result};
+use crate::spec::Facts;
 use crate::spec::{Container, Format, LoopTags};
 use packets::Joined;
 use sniff::Sniffed;

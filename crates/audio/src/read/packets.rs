@@ -2,10 +2,10 @@
 
 use super::Packets;
 use crate::block::{Block, Source};
-use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::read::input::Handle;
+use crate::spec::Facts;
 use crate::spec::Format;
 use crate::units::SampleRate;
 use std::io::{self, BufReader, Read};

@@ -2,12 +2,12 @@
 
 use super::codec::{adpcm, g711, pcm, qoa};
 use super::{Body, Packets};
+use crate::block::fill;
 use crate::block::{BLOCK_FRAMES, Block, Source};
-use crate::clip::Facts;
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::read::input::Handle;
-use crate::render::fill;
+use crate::spec::Facts;
 use crate::spec::{ByteOrder, Codec, Format};
 use crate::units::SampleRate;
 use std::io::{Read, Seek, SeekFrom};

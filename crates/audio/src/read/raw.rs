@@ -3,8 +3,9 @@
 use super::bytes::Bytes;
 use super::plain::Plain;
 use super::{Opened, ReadSeek};
-use crate::clip::{Facts, Note};
+use crate::clip::Note;
 use crate::error::{Error, Result};
+use crate::spec::Facts;
 use crate::spec::{ByteOrder, Container, Encoding, Format};
 use std::path::Path;
 

@@ -6,7 +6,7 @@ use crate::error::Result;
 use crate::num::{count, real_size, rounded, single, size};
 use crate::observe::Observer;
 use crate::read::Clip;
-use crate::survey::make_finite;
+use crate::shape::finite::make_finite;
 use rustfft::num_complex::Complex;
 use rustfft::{Fft, FftPlanner};
 use std::f64::consts::TAU;

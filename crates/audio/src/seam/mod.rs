@@ -2,7 +2,6 @@
 
 mod align;
 mod bands;
-pub(crate) mod choose;
 mod find;
 mod judge;
 pub(crate) mod kept_tail;
@@ -11,7 +10,7 @@ mod repeats;
 mod spectrum;
 mod windows;
 
-pub use choose::near;
+pub(crate) use align::align;
 pub use find::{Candidate, find};
 pub use judge::{Judged, Sides, Verdict, judge};
 pub use repeats::Wanted;

@@ -6,7 +6,7 @@ use crate::num::{count, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::cut::Cut;
-use crate::survey::make_finite;
+use crate::shape::finite::make_finite;
 use crate::units::FrameRange;
 
 /// The frames of each range, in their order; ranges may overlap, and must lie in the clip.

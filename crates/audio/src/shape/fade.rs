@@ -4,12 +4,10 @@ use crate::block::{Block, Source};
 use crate::error::Result;
 use crate::num::{count, real};
 use crate::units::SampleRate;
-use serde::Serialize;
 use std::f64::consts::FRAC_PI_2;
 
 /// The form of a fade.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Curve {
     /// The level rises evenly.
     #[default]
@@ -17,6 +15,9 @@ pub enum Curve {
     /// The power rises evenly: a quarter of a sine.
     EqualPower,
 }
+
+crate::invalid::words!(Curve, "fade curve", "linear" => Self::Linear, "equal-power" => Self::EqualPower);
+crate::invalid::as_word!(Curve);
 
 impl Curve {
     /// The gain at `x` of the way, 0 to 1.

@@ -2,7 +2,6 @@
 
 use crate::block::{Block, Source};
 use crate::error::Result;
-use crate::survey::make_finite;
 use crate::units::SampleRate;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -32,4 +31,34 @@ impl<S: Source> Source for Finite<S> {
         self.replaced.fetch_add(make_finite(block), Ordering::Relaxed);
         Ok(())
     }
+}
+
+/// Turns samples that are not numbers into silence and those beyond any use into a huge level;
+/// returns how many there were.
+pub(crate) fn make_finite(block: &mut Block) -> u64 {
+    /// Far beyond what any clip means, far within what sums of squares can hold.
+    const HUGE: f64 = 1e9;
+    let mut found = 0;
+    for channel in block.channels_mut() {
+        // Without a branch a sample, many are looked at at once.
+        let sound = channel.iter().fold(true, |ok, s| ok & (s.abs() <= HUGE));
+        if !sound {
+            found += mend(channel, HUGE);
+        }
+    }
+    found
+}
+
+fn mend(samples: &mut [f64], huge: f64) -> u64 {
+    let mut found = 0;
+    for sample in samples {
+        if !sample.is_finite() {
+            *sample = 0.0;
+            found += 1;
+        } else if sample.abs() > huge {
+            *sample = huge.copysign(*sample);
+            found += 1;
+        }
+    }
+    found
 }

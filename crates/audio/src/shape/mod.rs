@@ -18,3 +18,7 @@ pub mod biquad;
 mod dot;
 mod noise;
 mod oversample;
+mod steps;
+
+pub use steps::Step;
+pub(crate) use steps::{Counts, begin, chain, shaped};

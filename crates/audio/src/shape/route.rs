@@ -4,12 +4,12 @@ use crate::block::{Block, Source};
 use crate::error::Result;
 use crate::spec::{Channels, Layout};
 use crate::units::SampleRate;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::sync::{Arc, Mutex};
 
 /// For each output channel, which source channels are summed, and each one's gain.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Route(pub Vec<Vec<(usize, f64)>>);
 

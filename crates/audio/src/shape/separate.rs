@@ -11,19 +11,20 @@ use crate::num::{count, real_size, rounded, size};
 use crate::units::SampleRate;
 use rustfft::num_complex::Complex;
 use rustfft::{Fft, FftPlanner};
-use serde::Serialize;
 use std::f64::consts::TAU;
 use std::sync::Arc;
 
 /// Which part is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Keep {
     /// What both channels share, in both.
     Shared,
     /// What each channel has for itself.
     Different,
 }
+
+crate::invalid::words!(Keep, "part", "shared" => Self::Shared, "different" => Self::Different);
+crate::invalid::as_word!(Keep);
 
 /// A window, in seconds: long enough to tell tones apart, short enough for speech.
 const WINDOW: f64 = 0.085;

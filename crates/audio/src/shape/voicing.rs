@@ -3,8 +3,9 @@
 use super::biquad::{Band, Biquad, Response};
 use crate::block::{Block, Source};
 use crate::error::Result;
+use crate::invalid::Invalid;
 use crate::units::SampleRate;
-use serde::{Serialize, Serializer};
+use std::fmt;
 use std::str::FromStr;
 
 /// One colour.
@@ -78,22 +79,24 @@ pub const VOICINGS: &[Voicing] = &[
 ];
 
 impl FromStr for Voicing {
-    type Err = String;
+    type Err = Invalid;
 
-    fn from_str(name: &str) -> Result<Self, String> {
+    fn from_str(name: &str) -> std::result::Result<Self, Invalid> {
         let found = VOICINGS.iter().find(|voicing| voicing.name == name);
         found.copied().ok_or_else(|| {
             let all: Vec<_> = VOICINGS.iter().map(|voicing| voicing.name).collect();
-            format!("\"{name}\" is no voicing; there are: {}", all.join(", "))
+            Invalid::new("voicing", name, all.join(", "))
         })
     }
 }
 
-impl Serialize for Voicing {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(self.name)
+impl fmt::Display for Voicing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name)
     }
 }
+
+crate::invalid::as_text!(Voicing);
 
 impl Voicing {
     /// The gain of a faint sound, in dB, at a frequency and a rate, both in hertz.
@@ -189,6 +192,6 @@ mod tests {
             assert!(loud < middle - 3.0 && loud < 1.0, "{}: {loud}", voicing.name);
             assert_eq!(voicing.name.parse::<Voicing>(), Ok(*voicing));
         }
-        assert!("walkie".parse::<Voicing>().unwrap_err().contains("quayside"));
+        assert!("walkie".parse::<Voicing>().unwrap_err().expected.contains("quayside"));
     }
 }

@@ -1,15 +1,14 @@
 //! Everything that a slot asks of its file, and what a file falls short of.
 
 use super::{Codec, Container, Format, LoopTags, Spec};
-use crate::clip::Facts;
 use crate::error::{Error, Result};
+use crate::spec::Facts;
 use crate::units::SampleRate;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// The two ways to write a WAV `fmt ` chunk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Header {
     /// 16 or 18 bytes; says nothing of loudspeakers. Old loaders know no other.
     Plain,
@@ -17,17 +16,11 @@ pub enum Header {
     Extensible,
 }
 
-impl fmt::Display for Header {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Plain => "plain",
-            Self::Extensible => "extensible",
-        })
-    }
-}
+crate::invalid::words!(Header, "header", "plain" => Self::Plain, "extensible" => Self::Extensible);
+crate::invalid::as_word!(Header);
 
 /// What beside the samples may be in the file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Chunks {
     /// Nothing but what the format itself needs.
@@ -52,7 +45,7 @@ pub enum Looped {
 }
 
 /// What a slot asks of its file. Only what is stated is compared.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Demand {
     /// Spec lines; a file must satisfy one of them. Never empty.
     pub specs: Vec<Spec>,

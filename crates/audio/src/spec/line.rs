@@ -3,7 +3,6 @@
 use super::{CONTAINERS, Channels, Container, ENCODINGS, Encoding, Format};
 use crate::error::{Error, Result};
 use crate::units::SampleRate;
-use serde::{Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
 
@@ -184,11 +183,7 @@ impl fmt::Display for Spec {
     }
 }
 
-impl Serialize for Spec {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
+crate::invalid::as_text!(Spec);
 
 #[cfg(test)]
 mod tests {

@@ -1,12 +1,13 @@
 //! Under which names, and in which form, a loop is written among texts.
 
 use crate::clip::{Loop, Tag};
+use crate::invalid::Invalid;
 use crate::units::SampleRate;
 use serde::{Deserialize, Serialize};
 use std::str::FromStr;
 
 /// Names for a loop's start, and for its length or its end.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LoopTags {
     /// The name of the start.
     pub start: String,
@@ -17,7 +18,7 @@ pub struct LoopTags {
 }
 
 /// What tells where a loop ends.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Second {
     /// Its length, under this name.
@@ -69,9 +70,9 @@ impl LoopTags {
     ///
     /// # Errors
     /// The name that cannot.
-    pub fn validate(self) -> Result<Self, String> {
+    pub fn validate(self) -> Result<Self, Invalid> {
         match self.names().iter().find(|name| !is_name(name)) {
-            Some(name) => Err(format!("\"{name}\" is no name of a text: plain letters, no =")),
+            Some(name) => Err(Invalid::new("tag name", name, "plain letters without =")),
             None => Ok(self),
         }
     }
@@ -99,11 +100,11 @@ impl LoopTags {
 }
 
 impl FromStr for LoopTags {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `start=NAME,length=NAME` or `start=NAME,end=NAME`, with `in=seconds` where it does not
     /// count frames.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let (mut start, mut second, mut unit) = (None, None, LoopUnit::Frames);
         for part in text.split(',') {
             let named = part.split_once('=').filter(|(_, name)| is_name(name));
@@ -114,19 +115,18 @@ impl FromStr for LoopTags {
                 Some(("in", "frames")) => unit = LoopUnit::Frames,
                 Some(("in", "seconds")) => unit = LoopUnit::Seconds,
                 _ => {
-                    return Err(format!(
-                        "\"{part}\" is not start=, length=, end= or in=frames|seconds"
-                    ));
+                    let expected = "start=NAME,length=NAME, or end=NAME and in=seconds";
+                    return Err(Invalid::new("part of loop tags", part, expected));
                 }
             }
         }
         match (start, second) {
-            (Some(start), Some(second)) => Ok(Self {
-                start,
-                second,
-                unit,
-            }),
-            _ => Err("name both the start and the length or the end, as in start=LOOPSTART,length=LOOPLENGTH".to_owned()),
+            (Some(start), Some(second)) => Ok(Self { start, second, unit }),
+            _ => Err(Invalid::new(
+                "loop tags",
+                text,
+                "both, as in start=LOOPSTART,length=LOOPLENGTH",
+            )),
         }
     }
 }

@@ -4,21 +4,24 @@ mod channels;
 mod container;
 mod demand;
 mod encoding;
+mod facts;
 mod limits;
 mod line;
 mod loop_tags;
+mod output;
 
 pub use channels::{Channels, Layout, MOST_CHANNELS, vorbis_order};
 pub use container::{CONTAINERS, Container, ContainerFacts};
 pub use demand::{Chunks, Demand, Header, Looped, Shortfall, convertible, usual_header};
 pub use encoding::{ByteOrder, Codec, CodecFacts, ENCODINGS, Encoding, Kind, Quality};
+pub use facts::Facts;
 pub use limits::{AAC_RATES, limit};
 pub use line::{Choice, RATES, Spec};
 pub use loop_tags::{LoopTags, LoopUnit, Second};
+pub use output::{Carried, Output, Patch};
 
 use crate::error::Error;
 use crate::units::SampleRate;
-use serde::{Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
 
@@ -64,8 +67,4 @@ impl FromStr for Format {
     }
 }
 
-impl Serialize for Format {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
+crate::invalid::as_text!(Format);

@@ -2,16 +2,16 @@
 //!
 //! Imports nothing from `write`: a mistake there must not hide itself here.
 
-use crate::block::{BLOCK_FRAMES, each_block};
-use crate::clip::Facts;
+use crate::block::{BLOCK_FRAMES, each_block, fill};
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
 use crate::likeness::Likeness;
 use crate::observe::Observer;
 use crate::plan::Plan;
 use crate::read::{Clip, Hints, Input};
-use crate::render::{Outcome, Proof, fill};
+use crate::render::{Outcome, Proof};
 use crate::spec::Container;
+use crate::spec::Facts;
 use std::fmt::Display;
 use std::io::Read;
 use std::path::Path;

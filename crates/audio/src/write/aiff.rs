@@ -7,7 +7,7 @@ use super::plain::{PlainWriter, sample_bytes};
 use super::{Along, Out};
 use crate::error::Result;
 use crate::num::{count, count32, low_byte};
-use crate::plan::Output;
+use crate::spec::Output;
 use crate::spec::{ByteOrder, Codec, Container};
 use crate::units::SampleRate;
 

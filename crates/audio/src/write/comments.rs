@@ -3,7 +3,7 @@
 
 use crate::clip::Tag;
 use crate::num::count32;
-use crate::plan::Output;
+use crate::spec::Output;
 
 /// Vendor, number, and each text as `NAME=value`, all counted.
 pub fn comments(vendor: &str, output: &Output) -> Vec<u8> {

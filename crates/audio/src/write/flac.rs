@@ -6,8 +6,8 @@ use super::{Along, Out, Writer, all_came, comments};
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::num::{count, count32, int32};
-use crate::plan::Output;
 use crate::spec::Codec;
+use crate::spec::Output;
 use md5::{Digest as _, Md5};
 use std::io::SeekFrom;
 

@@ -1,6 +1,7 @@
 //! Writing files, with exact headers.
 
 mod aiff;
+mod carry;
 pub mod codec;
 mod comments;
 mod flac;
@@ -12,9 +13,8 @@ pub mod wav;
 
 use crate::block::Block;
 use crate::error::{Error, Result};
-use crate::plan::{Carried, Output};
 use crate::read::{Clip, Stream};
-use crate::spec::{ByteOrder, Container};
+use crate::spec::{ByteOrder, Carried, Container, Output};
 use plain::PlainWriter;
 use std::io::{Seek, Write};
 

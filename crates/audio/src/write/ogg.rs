@@ -7,8 +7,8 @@ use crate::block::Block;
 use crate::crc::OGG;
 use crate::error::{Error, Result};
 use crate::num::{count, low_byte};
-use crate::plan::Output;
 use crate::read::ogg::vorbis::{Lengths, VorbisHeaders};
+use crate::spec::Output;
 
 /// Always the same stream number: one stream a file, and the same file for the same clip.
 const SERIAL: u32 = 1;

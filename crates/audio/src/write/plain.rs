@@ -5,8 +5,8 @@ use super::{Along, Out, Writer, all_came};
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::num::count;
-use crate::plan::Output;
 use crate::spec::ByteOrder;
+use crate::spec::Output;
 
 /// Bytes of the samples: those of the clip where they are copied, else what the encoder makes.
 pub fn sample_bytes(output: &Output, along: &Along) -> u64 {

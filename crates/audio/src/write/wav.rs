@@ -8,7 +8,7 @@ use super::plain::{PlainWriter, sample_bytes};
 use super::{Along, Out, texts};
 use crate::error::Result;
 use crate::num::{count, count32};
-use crate::plan::Output;
+use crate::spec::Output;
 use crate::spec::{ByteOrder, Codec, Format, Header, Kind, Layout};
 
 /// RIFF counts what follows its first eight bytes in 32 bits.

@@ -3,10 +3,11 @@
 
 use deft_needle_audio::block::{Samples, collect};
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::{Output, Plan, Work, plan};
+use deft_needle_audio::plan::{Plan, Work, plan};
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::render::{render, render_source};
 use deft_needle_audio::shape::quantise::Dither;
+use deft_needle_audio::spec::Output;
 use deft_needle_audio::spec::{Demand, Format};
 use deft_needle_audio::verify::verify;
 use deft_needle_audio::{Clip, Error, Facts, Spec};

@@ -1,21 +1,18 @@
 //! What can be typed.
 
 mod jobs;
-mod shaping;
+mod options;
 mod targets;
 mod wanted;
 
 pub use jobs::{Going, Install, New, Pack, Watch};
-pub use shaping::{FadeCurve, KeepChoice, Mending, Shaping, TailChoice, TooLongChoice, TrimEnds};
+pub use options::{Every, ForFiles, ForReading, ForSeams, Options};
 pub use targets::{Learn, Sheets, SlotsArgs};
-pub use wanted::{HeaderKind, Naming, Opening, Outside, Reading, Tags, Wanted};
+pub use wanted::{Naming, Outside, Wanted};
 
-use clap::parser::ValueSource;
-use clap::{ArgMatches, Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
-use deft_needle_audio::edit::{LoopEdit, Span, Time};
-use deft_needle_core::job::OPTIONS;
+use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+use deft_needle_audio::edit::{Span, Time};
 use deft_needle_core::root::Asked;
-use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -114,7 +111,7 @@ pub struct Inspect {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub opening: Opening,
+    pub options: Options<ForReading>,
     /// Draw one file's wave and spectrum
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
@@ -134,7 +131,7 @@ pub struct Hear {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub opening: Opening,
+    pub options: Options<ForReading>,
     /// The WAV to write; - is standard output
     #[arg(short, long = "out", value_name = "OUT.wav")]
     pub out: PathBuf,
@@ -172,8 +169,6 @@ pub struct Fit {
     #[arg(short, long = "out", value_name = "OUT")]
     pub out: PathBuf,
     #[command(flatten)]
-    pub reading: Reading,
-    #[command(flatten)]
     pub wanted: Wanted,
     /// The slot that the file is for, as the sheet names it [default: the name of OUT]
     #[arg(long, value_name = "SLOT", requires = "target")]
@@ -184,7 +179,7 @@ pub struct Fit {
     #[command(flatten)]
     pub naming: Naming,
     #[command(flatten)]
-    pub shaping: Shaping,
+    pub options: Options<Every>,
     #[command(flatten)]
     pub outside: Outside,
     /// Draw the clip and the result, one above the other
@@ -215,7 +210,7 @@ pub struct Check {
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     #[command(flatten)]
-    pub reading: Reading,
+    pub options: Options<ForFiles>,
     #[command(flatten)]
     pub wanted: Wanted,
     /// The slot that a file is for, as the sheet names it
@@ -276,14 +271,9 @@ pub struct Seam {
     #[arg(value_name = "CLIP")]
     pub clip: PathBuf,
     #[command(flatten)]
-    pub opening: Opening,
-    /// The loop: A..B or A+LENGTH, auto, A..auto, or all [default: those that the clip brings, else found]
-    #[arg(long = "loop", value_name = "RANGE", allow_hyphen_values = true)]
-    pub looped: Option<LoopEdit>,
+    pub options: Options<ForSeams>,
     #[command(flatten)]
     pub finding: Finding,
-    #[command(flatten)]
-    pub mending: Mending,
     /// Write what is heard around the seam as a WAV
     #[arg(long, value_name = "OUT.wav")]
     pub hear: Option<PathBuf>,
@@ -306,16 +296,16 @@ pub struct Seam {
 #[command(next_help_heading = "Finding")]
 pub struct Finding {
     /// Seek loops even where the clip brings some
-    #[arg(long, conflicts_with = "looped")]
+    #[arg(long, conflicts_with = "loop")]
     pub find: bool,
     /// Both ends within a second of these, as in 12s..1:15
-    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "looped")]
+    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "loop")]
     pub near: Option<Span>,
     /// No shorter than this [default: a quarter of the clip, 10s at most]
-    #[arg(long, value_name = "TIME", conflicts_with = "looped")]
+    #[arg(long, value_name = "TIME", conflicts_with = "loop")]
     pub at_least: Option<Time>,
     /// About as long as this, as in 12bars@96bpm
-    #[arg(long, value_name = "TIME", conflicts_with = "looped")]
+    #[arg(long, value_name = "TIME", conflicts_with = "loop")]
     pub length: Option<Time>,
     /// How many are shown
     #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=50))]
@@ -338,27 +328,25 @@ pub struct Swap {
     #[arg(value_name = "SLOT-FILE")]
     pub slot: PathBuf,
     #[command(flatten)]
-    pub reading: Reading,
-    #[command(flatten)]
     pub place: RootOptions,
     #[command(flatten)]
     pub wanted: Wanted,
     #[command(flatten)]
-    pub shaping: Shaping,
+    pub options: Options<Every>,
     #[command(flatten)]
     pub outside: Outside,
     /// Put the file there as it is: one of a closed format, finished elsewhere
     #[arg(long, conflicts_with_all = ["spec", "like", "encoder"])]
     pub as_is: bool,
-    /// Put a file where none was
+    /// Allow a new file
     #[arg(long)]
     pub new: bool,
+    /// Make the sheet's entries and clear its caches, too
+    #[arg(long, requires = "target")]
+    pub entries: bool,
     /// Print the plan, change nothing
     #[arg(long)]
     pub dry_run: bool,
-    /// What was typed of the options that job sheets know, too.
-    #[arg(skip)]
-    pub typed: BTreeMap<String, Vec<String>>,
 }
 
 /// Show what is installed in a root, and whether it is still there
@@ -441,33 +429,7 @@ pub enum ChangedChoice {
 /// Reads what was typed; wrong usage ends the program with its message.
 pub fn read(typed: Vec<OsString>) -> Cli {
     let matches = Cli::command().get_matches_from(typed);
-    let mut cli = Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
-    if let (Command::Swap(swap), Some((name, matches))) = (&mut cli.command, matches.subcommand()) {
-        swap.typed = typed_options(name, matches);
-    }
-    cli
-}
-
-/// The options of a command that a job sheet knows, too, as they were typed.
-fn typed_options(command: &str, matches: &ArgMatches) -> BTreeMap<String, Vec<String>> {
-    let all = Cli::command();
-    let options = all.find_subcommand(command).into_iter().flat_map(|c| c.get_arguments());
-    let typed = |option: &clap::Arg| {
-        let (id, key) = (option.get_id().as_str(), option.get_long()?);
-        let named = matches.value_source(id) == Some(ValueSource::CommandLine);
-        if !named || !OPTIONS.contains(&key) {
-            return None;
-        }
-        let values: Vec<String> = match option.get_action().takes_values() {
-            false => vec!["true".to_owned()],
-            true => {
-                let raw = matches.get_raw(id)?;
-                raw.map(|value| value.to_string_lossy().into_owned()).collect()
-            }
-        };
-        Some((key.to_owned(), values))
-    };
-    options.filter_map(typed).collect()
+    Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit())
 }
 
 /// Puts `inspect` in front of bare files, so that files can be dropped on the program.
@@ -504,38 +466,6 @@ mod tests {
     #[test]
     fn the_commands_are_sound() {
         Cli::command().debug_assert();
-    }
-
-    /// A job sheet knows every option of shaping and of the spec, and no other.
-    #[test]
-    fn job_sheets_know_the_options_of_swap() {
-        let not_for_jobs = [
-            "like",
-            "target",
-            "root",
-            "ledger",
-            "adopt",
-            "encoder",
-            "feed",
-            "encoder-limit",
-            "allow-commands",
-            "as-is",
-            "new",
-            "dry-run",
-            "help",
-            "json",
-            "quiet",
-            "verbose",
-            "color",
-            "threads",
-        ];
-        let all = Cli::command();
-        let swap = all.find_subcommand("swap").unwrap();
-        let own: Vec<&str> = swap.get_arguments().filter_map(|a| a.get_long()).collect();
-        for option in &own {
-            assert!(OPTIONS.contains(option) != not_for_jobs.contains(option), "{option}");
-        }
-        assert!(OPTIONS.iter().all(|option| own.contains(option)));
     }
 
     #[test]

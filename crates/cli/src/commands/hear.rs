@@ -27,7 +27,7 @@ const ALTERNATIONS: usize = 2;
 pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
     let mut clips = Vec::new();
     for file in expand(&args.files)? {
-        clips.push(open_clip(&file, &args.opening.hints())?);
+        clips.push(open_clip(&file, &args.options.hints())?);
     }
     let mut turns: Vec<usize> = (0..clips.len()).collect();
     if let Some(beside) = &args.beside {

@@ -8,10 +8,10 @@ use crate::failure::Failure;
 use crate::paths::{expand, extension, open_clip};
 use crate::progress::Progress;
 use crate::table::columns;
+use deft_needle_audio::measure::{Ask, SILENCE_DBFS, Survey, survey};
 use deft_needle_audio::num::{real, rounded, size};
 use deft_needle_audio::read::sniff;
 use deft_needle_audio::spec::Container;
-use deft_needle_audio::survey::{Ask, SILENCE_DBFS, Survey, survey};
 use deft_needle_audio::units::{Duration, FrameRange};
 use deft_needle_audio::{Clip, Facts};
 use rayon::prelude::*;
@@ -45,7 +45,7 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
         let [file] = files.as_slice() else {
             return Err(Failure::usage("--plot draws one file", "inspect the files one by one"));
         };
-        let clip = open_clip(file, &args.opening.hints())?;
+        let clip = open_clip(file, &args.options.hints())?;
         super::draw::inspected(clip, plot, args.plot_rate, console)?;
     }
     let found: Vec<_> = files.par_iter().map(|file| inspect(file, args, console)).collect();
@@ -70,7 +70,7 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
 }
 
 fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection, Failure> {
-    let clip = open_clip(file, &args.opening.hints()).map_err(|failure| renamed(file, failure))?;
+    let clip = open_clip(file, &args.options.hints()).map_err(|failure| renamed(file, failure))?;
     let facts = clip.facts().clone();
     let (named_wrongly, right_by) = misnamed(file, &clip).map(|m| (m.what, m.remedy)).unzip();
     let progress = Progress::new(console, facts.frames);

@@ -18,12 +18,10 @@ pub mod swap;
 
 mod draw;
 mod naming;
-mod outside;
-mod shaping;
 mod wanted;
 
 use crate::console::{Console, WARN, paint, safe};
-use deft_needle_audio::survey::{Loudness, Measure};
+use deft_needle_audio::measure::{Loudness, Measure};
 use deft_needle_core::slots::Slots;
 
 /// `1 file`, `2 files`.

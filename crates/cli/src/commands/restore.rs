@@ -8,9 +8,9 @@ use crate::failure::Failure;
 use crate::paths::text;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::install::{Changed, Restored, Which, restore};
 use deft_needle_core::names::Key;
 use deft_needle_core::root::{Root, absolute, key_of};
+use deft_needle_core::run::{Changed, Restored, Which, restore};
 use serde_json::{Value, json};
 use std::path::Path;
 

@@ -9,9 +9,9 @@ use crate::failure::Failure;
 use crate::paths::text;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
-use deft_needle_core::install::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
 use deft_needle_core::job::start::from_swaps;
 use deft_needle_core::root::Root;
+use deft_needle_core::run::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
 use serde_json::{Value, json};
 
 /// Lists every slot with its state, its clip and what was done to it.

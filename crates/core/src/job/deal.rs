@@ -1,12 +1,17 @@
 //! Clips dealt to slots.
 
-use super::{Job, Options, Replace};
+use super::{Job, Replace};
 use crate::error::{Error, Result};
 use crate::names::folded;
-use crate::sheet::Pattern;
+use crate::run::Notice;
+use crate::sheet::{OutsideEncoder, Pattern};
 use crate::slots::families;
 use crate::target::Target;
 use crate::template::values;
+use deft_needle_audio::edit::Request;
+use deft_needle_audio::read::Input;
+use deft_needle_audio::spec::Demand;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
@@ -18,15 +23,32 @@ pub struct Placement {
     /// The slot, relative to the main root.
     pub slot: String,
     /// The clip.
-    pub clip: PathBuf,
+    pub clip: Input,
     /// The clip, as the job sheet names it.
     pub named: String,
     /// What is done to it, and what it must become.
-    pub options: Options,
+    pub request: Request,
+    /// What a model file asks, against the sheet.
+    pub like: Option<Demand>,
+    /// How the file is made.
+    pub making: Making,
+    /// Whether a file may be put where none was, whatever the sheet says.
+    pub new: bool,
     /// Values for templates, the replacement's own.
     pub values: BTreeMap<String, Value>,
-    /// Whether the clip is a finished file that goes in byte for byte.
-    pub as_is: bool,
+}
+
+/// How a slot's file is made of a clip.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Making {
+    /// The clip is fitted; for a closed format, by the encoder that its rule names.
+    #[default]
+    Fit,
+    /// The clip is a finished file that goes in byte for byte.
+    AsIs,
+    /// The clip is fitted for this encoder, which makes the file.
+    Encoder(OutsideEncoder),
 }
 
 /// What a job deals out.
@@ -37,7 +59,7 @@ pub struct Dealt {
     /// What is wrong, each with its place; the rest goes on.
     pub faults: Vec<Error>,
     /// What the user should know.
-    pub notes: Vec<String>,
+    pub notices: Vec<Notice>,
 }
 
 /// What a replacement deals: a clip or one piece of it.
@@ -56,7 +78,7 @@ impl Job {
             if replace.get_ref().prompts.is_some() {
                 continue;
             }
-            match self.deal_one(replace, target, &mut dealt.notes) {
+            match self.deal_one(replace, target, &mut dealt.notices) {
                 Err(error) => dealt.faults.push(error),
                 Ok(placements) => {
                     for placement in placements {
@@ -90,9 +112,9 @@ impl Job {
         &self,
         replace: &Spanned<Replace>,
         target: &Target,
-        notes: &mut Vec<String>,
+        notices: &mut Vec<Notice>,
     ) -> Result<Vec<Placement>> {
-        let options = self.options(replace)?;
+        let request = self.request(replace)?;
         let slots = self.slots_of(replace, target)?;
         let cards = self.cards(replace.get_ref());
         if cards.len() > slots.len() {
@@ -108,24 +130,31 @@ impl Job {
             return Err(self.fault(replace, what, "name more slots, or fewer clips").into());
         }
         if cards.len() > 1 && !slots.len().is_multiple_of(cards.len()) {
-            notes.push(format!(
-                "{}: {} to {}, some twice",
-                replace.get_ref().slots.join(", "),
-                counted(cards.len(), "clip"),
-                counted(slots.len(), "slot")
-            ));
+            notices.push(Notice::Uneven {
+                slots: replace.get_ref().slots.clone(),
+                dealt: cards.len(),
+                pieces: !replace.get_ref().pieces.is_empty(),
+                to: slots.len(),
+            });
         }
+        let making = match (&replace.get_ref().encoder, replace.get_ref().as_is) {
+            (Some(encoder), _) => Making::Encoder(encoder.clone()),
+            (None, true) => Making::AsIs,
+            (None, false) => Making::Fit,
+        };
         let values = values(&replace.get_ref().values);
         let place = |(slot, card): (String, &Card)| {
-            let mut options = options.clone();
-            options.edits.piece = card.piece.or(options.edits.piece);
+            let mut request = request.clone();
+            request.edits.piece = card.piece.or(request.edits.piece);
             Placement {
                 slot,
-                clip: card.clip.clone(),
+                clip: Input::file(&card.clip),
                 named: card.named.clone(),
-                options,
+                request,
+                like: None,
+                making: making.clone(),
+                new: false,
                 values: values.clone(),
-                as_is: false,
             }
         };
         Ok(slots.into_iter().zip(cards.iter().cycle()).map(place).collect())

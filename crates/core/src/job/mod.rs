@@ -1,22 +1,20 @@
 //! Job sheets: which clip, shaped how, goes to which slots.
 
 mod deal;
-mod options;
 mod replace;
 pub mod start;
 mod voice;
 
-pub use deal::{Dealt, Placement};
-pub use options::{OPTIONS, Options};
+pub use deal::{Dealt, Making, Placement};
 pub use replace::{Prompts, Replace};
 
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
-use crate::sheet::{Fault, OneOrMany, Sheet};
+use crate::sheet::{Fault, OneOrMany, Pairs, Sheet};
 use crate::slots::Roots;
 use crate::target::Target;
-use replace::Pairs;
+use deft_needle_audio::edit::Request;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -171,6 +169,11 @@ impl Job {
         }
     }
 
+    /// What its files are called among the layers of a slot; a single swap has no name.
+    pub fn layer(&self) -> Option<&str> {
+        Some(self.name.as_str()).filter(|name| !name.is_empty())
+    }
+
     /// The file that it came from.
     pub fn path(&self) -> &Path {
         &self.origin.path
@@ -181,6 +184,14 @@ impl Job {
         match self.origin.path.parent() {
             Some(folder) if !folder.as_os_str().is_empty() => folder,
             _ => Path::new("."),
+        }
+    }
+
+    /// The job of a single swap: it has no name, and no sheet.
+    pub(crate) fn single() -> Self {
+        Self {
+            name: String::new(),
+            ..Self::of_pack("", toml::Table::new(), PackFacts::default(), Path::new(""))
         }
     }
 
@@ -357,12 +368,12 @@ impl Job {
     ///
     /// # Errors
     /// A value that is wrong together with others.
-    pub fn options(&self, replace: &Spanned<Replace>) -> Result<Options> {
+    pub fn request(&self, replace: &Spanned<Replace>) -> Result<Request> {
         let own = replace.get_ref().pairs();
-        let pairs = self.defaults.0.iter().chain(own);
-        let pairs = pairs.map(|(key, text)| (key.as_str(), text.as_str()));
-        let mut options = Options::read(pairs).map_err(|what| self.fault(replace, what, ""))?;
-        options.beside(self.folder());
-        Ok(options)
+        let pairs = self.defaults.iter().chain(own.iter());
+        let read = Request::read(pairs);
+        let mut request = read.map_err(|invalid| self.fault(replace, invalid.to_string(), ""))?;
+        request.beside(self.folder());
+        Ok(request)
     }
 }

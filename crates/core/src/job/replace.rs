@@ -1,11 +1,12 @@
 //! One replacement of a job sheet.
 
-use super::options::{OPTIONS, Options};
-use crate::sheet::OneOrMany;
-use serde::de::{DeserializeSeed, Error as _, MapAccess, SeqAccess, Visitor};
+use crate::sheet::{OneOrMany, OutsideEncoder, Pairs};
+use deft_needle_audio::edit::OPTIONS;
+use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer};
 use std::fmt;
 use std::path::PathBuf;
+use std::sync::LazyLock;
 
 /// Which clips go to which slots, and how they are shaped.
 #[derive(Debug, Clone, Default)]
@@ -20,6 +21,10 @@ pub struct Replace {
     pub prompts: Option<Prompts>,
     /// Values for its templates.
     pub values: toml::Table,
+    /// An outside encoder that makes the file.
+    pub encoder: Option<OutsideEncoder>,
+    /// Whether the clip is a finished file that goes in byte for byte.
+    pub as_is: bool,
     options: Pairs,
 }
 
@@ -47,28 +52,18 @@ fn usual_say() -> String {
     "say".to_owned()
 }
 
-/// Options by their names, as text.
-#[derive(Debug, Clone, Default)]
-pub struct Pairs(pub Vec<(String, String)>);
-
 /// The keys beside the options.
-const OWN: &[&str] = &["slot", "slots", "clip", "clips", "pieces", "prompts", "values"];
+const OWN: &[&str] =
+    &["slot", "slots", "clip", "clips", "pieces", "prompts", "values", "encoder", "as-is"];
 
 /// All keys of a replacement; serde wants them at hand for its message.
-const KEYS: &[&str] = &{
-    let mut keys = [""; OWN.len() + OPTIONS.len()];
-    let mut at = 0;
-    while at < keys.len() {
-        keys[at] = if at < OWN.len() { OWN[at] } else { OPTIONS[at - OWN.len()] };
-        at += 1;
-    }
-    keys
-};
+static KEYS: LazyLock<Vec<&str>> =
+    LazyLock::new(|| OWN.iter().copied().chain(OPTIONS.iter().map(|row| row.name)).collect());
 
 impl Replace {
     /// Its own options.
-    pub fn pairs(&self) -> &[(String, String)] {
-        &self.options.0
+    pub fn pairs(&self) -> &Pairs {
+        &self.options
     }
 
     /// # Errors
@@ -80,63 +75,11 @@ impl Replace {
         match (self.clips.is_empty(), &self.prompts) {
             (true, None) => Err(("it names no clip", "write clip = 'takes/kettle.wav'")),
             (false, Some(_)) => Err(("it has both clips and prompts", "leave one of them out")),
+            _ if self.as_is && self.encoder.is_some() => {
+                Err(("it has both an encoder and as-is", "leave one of them out"))
+            }
             _ => Ok(()),
         }
-    }
-}
-
-/// Reads the value of one option, and says at its place what is wrong with it.
-struct Value<'a> {
-    key: &'a str,
-    pairs: &'a mut Vec<(String, String)>,
-}
-
-impl Value<'_> {
-    fn take<E: serde::de::Error>(&mut self, text: &str) -> Result<(), E> {
-        Options::default().set(self.key, text).map_err(E::custom)?;
-        self.pairs.push((self.key.to_owned(), text.to_owned()));
-        Ok(())
-    }
-}
-
-impl<'de> DeserializeSeed<'de> for Value<'_> {
-    type Value = ();
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
-        deserializer.deserialize_any(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Value<'_> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "a text, a number or true for {}", self.key)
-    }
-
-    fn visit_str<E: serde::de::Error>(mut self, text: &str) -> Result<(), E> {
-        self.take(text)
-    }
-
-    fn visit_i64<E: serde::de::Error>(mut self, number: i64) -> Result<(), E> {
-        self.take(&number.to_string())
-    }
-
-    fn visit_f64<E: serde::de::Error>(mut self, number: f64) -> Result<(), E> {
-        self.take(&number.to_string())
-    }
-
-    fn visit_bool<E: serde::de::Error>(mut self, value: bool) -> Result<(), E> {
-        self.take(&value.to_string())
-    }
-
-    fn visit_seq<A: SeqAccess<'de>>(mut self, mut texts: A) -> Result<(), A::Error> {
-        if self.key != "tag" {
-            return Err(A::Error::custom(format!("{} takes one value", self.key)));
-        }
-        while let Some(text) = texts.next_element::<String>()? {
-            self.take(&text)?;
-        }
-        Ok(())
     }
 }
 
@@ -180,7 +123,9 @@ impl<'de> Deserialize<'de> for Replace {
                         "pieces" => replace.pieces = map.next_value()?,
                         "prompts" => replace.prompts = Some(map.next_value::<PromptKeys>()?.0),
                         "values" => replace.values = map.next_value()?,
-                        key => option(key, KEYS, &mut replace.options.0, &mut map)?,
+                        "encoder" => replace.encoder = Some(map.next_value()?),
+                        "as-is" => replace.as_is = map.next_value()?,
+                        key => replace.options.take(key, &KEYS, &mut map)?,
                     }
                 }
                 Ok(replace)
@@ -214,37 +159,5 @@ impl<'de> Deserialize<'de> for PromptKeys {
             }
         }
         deserializer.deserialize_any(Either).map(Self)
-    }
-}
-
-impl<'de> Deserialize<'de> for Pairs {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Keys;
-        impl<'de> Visitor<'de> for Keys {
-            type Value = Pairs;
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("a table of options")
-            }
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Pairs, A::Error> {
-                let mut pairs = Vec::new();
-                while let Some(key) = map.next_key::<String>()? {
-                    option(&key, OPTIONS, &mut pairs, &mut map)?;
-                }
-                Ok(Pairs(pairs))
-            }
-        }
-        deserializer.deserialize_map(Keys)
-    }
-}
-
-fn option<'de, A: MapAccess<'de>>(
-    key: &str,
-    known: &'static [&'static str],
-    pairs: &mut Vec<(String, String)>,
-    map: &mut A,
-) -> Result<(), A::Error> {
-    match OPTIONS.contains(&key) {
-        true => map.next_value_seed(Value { key, pairs }),
-        false => Err(A::Error::unknown_field(key, known)),
     }
 }

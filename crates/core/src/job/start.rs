@@ -216,7 +216,7 @@ fn swapped(text: &mut String, slot: &str, installed: &Installed) {
             (_, [one]) if one == "true" => one.clone(),
             (_, values) => quoted(values.last().map_or("", String::as_str)),
         };
-        let _ = match super::OPTIONS.contains(&key.as_str()) {
+        let _ = match deft_needle_audio::edit::option(key).is_some() {
             true => writeln!(text, "{key} = {value}"),
             false => writeln!(text, "# {key} = {value}   (no key of a job sheet)"),
         };

@@ -1,6 +1,6 @@
 //! Prompt lists: lines that an outside command speaks.
 
-use super::deal::Placement;
+use super::deal::{Making, Placement};
 use super::{Dealt, Job, Prompts, Replace};
 use crate::disk::Part;
 use crate::encoder::{Encoder, private_folder};
@@ -9,9 +9,11 @@ use crate::error::{Error, Result};
 use crate::fit::copy_file;
 use crate::hash::Hash;
 use crate::names::folded;
+use crate::run::Notice;
 use crate::sheet::Pattern;
 use crate::target::Target;
 use crate::template::{Names, values};
+use deft_needle_audio::read::Input;
 use deft_needle_audio::{Error as AudioError, Observer};
 use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
@@ -74,7 +76,7 @@ impl Job {
         dealt: &mut Dealt,
         observer: &dyn Observer,
     ) -> Result<Vec<Placement>> {
-        let options = self.options(replace)?;
+        let request = self.request(replace)?;
         let list = self.beside(&prompts.list);
         let lines = self.lines(replace, prompts, &list)?;
         let mut placements = Vec::new();
@@ -97,16 +99,18 @@ impl Job {
             }
             placements.push(Placement {
                 slot,
-                clip,
+                clip: Input::file(&clip),
                 named: format!("\"{}\"", line.say),
-                options: options.clone(),
+                request: request.clone(),
+                like: None,
+                making: Making::Fit,
+                new: false,
                 values: line
                     .cells
                     .iter()
                     .map(|(name, cell)| (name.clone(), cell.as_str().into()))
                     .chain(values(&replace.get_ref().values))
                     .collect(),
-                as_is: false,
             });
         }
         self.missing(replace.get_ref(), target, &lines, dealt);
@@ -179,11 +183,8 @@ impl Job {
             let missing: Vec<&str> =
                 missing.filter(|name| !named.contains(name) && !elsewhere(name)).collect();
             if !missing.is_empty() {
-                dealt.notes.push(format!(
-                    "the list has no line for {}: {}",
-                    super::deal::counted(missing.len(), "slot"),
-                    missing.join(", ")
-                ));
+                let slots = missing.into_iter().map(str::to_owned).collect();
+                dealt.notices.push(Notice::NoPrompt { slots });
             }
         }
     }

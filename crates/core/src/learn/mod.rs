@@ -91,7 +91,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
     }
     let names: Vec<&str> = samples.iter().map(Sample::name).collect();
     let other_names: Vec<&str> = others.iter().map(Sample::name).collect();
-    let sheet = text::write(&text::Told {
+    let sheet = text::write(&text::EntryRecord {
         stock: stock.path(),
         list,
         names: &names,

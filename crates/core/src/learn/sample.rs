@@ -4,11 +4,11 @@ use crate::error::{Error, Result};
 use crate::slots::{Listed, thousandths};
 use crate::stock::Member;
 use deft_needle_audio::clip::Tag;
+use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::read::sniff::Sniffed;
 use deft_needle_audio::spec::{Chunks, Format, Header, Kind, LoopTags};
-use deft_needle_audio::survey::{Ask, survey};
 use deft_needle_audio::units::FrameRange;
 
 /// A file, as far as a sheet can tell of it.

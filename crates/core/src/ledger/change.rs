@@ -1,6 +1,6 @@
 //! One change of a root: all of it happens, or nothing does.
 
-use super::record::{Held, Installed, Put, Record, Told};
+use super::record::{EntryRecord, Held, Installed, Put, Record};
 use super::{Ledger, recover};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
@@ -278,7 +278,13 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// As [`Change::install`]; [`Error::Refused`] where the file was changed since it was seen.
-    pub fn tell(&mut self, key: &Key, seen: Held, after: Held, told: Vec<Told>) -> Result<()> {
+    pub fn tell(
+        &mut self,
+        key: &Key,
+        seen: Held,
+        after: Held,
+        told: Vec<EntryRecord>,
+    ) -> Result<()> {
         let put = self.put(key)?;
         if put.before != seen {
             return Err(changed_just_now(key));
@@ -301,7 +307,7 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// [`Error::StockDamaged`], [`Error::Write`].
-    pub fn untell(&mut self, key: &Key, seen: Held) -> Result<()> {
+    pub fn revert(&mut self, key: &Key, seen: Held) -> Result<()> {
         let original = self.ledger.state.slots.get(key);
         let held = original.and_then(|known| known.original()).unwrap_or(Held::Nothing);
         self.make_part(key, held)?;

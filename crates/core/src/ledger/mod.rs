@@ -194,14 +194,7 @@ impl<'d> Ledger<'d> {
     }
 
     fn make_folders(&mut self) -> Result<()> {
-        for folder in [self.attic.folder(), &self.attic.stock()] {
-            match self.disk.create_folder(folder) {
-                Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
-                    return Err(Error::write("make", folder)(error));
-                }
-                _ => {}
-            }
-        }
+        self.make_folder(self.attic.folder())?;
         if self.lock.is_none() {
             self.attic.is_there()?;
             self.take_lock()?;
@@ -211,6 +204,8 @@ impl<'d> Ledger<'d> {
                 return Err(self.just_changed());
             }
         }
+        // Only under the lock: a run that ends takes this folder out with its ledger.
+        self.make_folder(&self.attic.stock())?;
         self.attic.reserve(self.disk);
         let canonical = |path: &Path| path.canonicalize().map_err(Error::read(path));
         let path = canonical(&self.root.path)?.to_string_lossy().into_owned();
@@ -248,6 +243,15 @@ impl<'d> Ledger<'d> {
             others: self.state.others.clone(),
         });
         Ok(())
+    }
+
+    fn make_folder(&self, folder: &Path) -> Result<()> {
+        match self.disk.create_folder(folder) {
+            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
+                Err(Error::write("make", folder)(error))
+            }
+            _ => Ok(()),
+        }
     }
 
     fn just_changed(&self) -> Error {
@@ -346,9 +350,18 @@ impl<'d> Ledger<'d> {
         }
         let matters = self.state.slots.values().any(state::Slot::matters);
         let is_clean = self.state.pending.is_none() && self.state.left.is_empty();
-        if !matters && is_clean && self.attic.copies().is_empty() {
+        if !matters && is_clean && self.attic.copies().is_empty() && !self.has_emptied_folders() {
             self.vanish();
         }
+    }
+
+    /// Whether folders that were made for slots are left with nothing in them, since they could not be
+    /// removed: another run has to know of them.
+    fn has_emptied_folders(&self) -> bool {
+        let is_empty =
+            |path: &Path| std::fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none());
+        let mut places = self.state.folders.iter().filter_map(|folder| self.place(folder).ok());
+        places.any(|place| place.kind == Kind::Folder && is_empty(&place.path))
     }
 
     /// Leaves the root as it was before there was a ledger.

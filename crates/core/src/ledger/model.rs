@@ -5,10 +5,10 @@
 use super::*;
 use crate::disk::RealDisk;
 use crate::disk::faulty::{CaseBlindDisk, Fault, FaultyDisk, folder};
-use crate::install::{Changed, Which, restore};
 use crate::ledger::record::Installed;
 use crate::ledger::state::State;
 use crate::root::{Asked, Found};
+use crate::run::{Changed, Which, restore};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use std::collections::{BTreeMap, BTreeSet};
@@ -369,17 +369,9 @@ fn ours(key: &Key, contents: u8) -> Vec<u8> {
 fn installed(job: Option<u8>) -> Installed {
     Installed {
         clip: "clip".to_owned(),
-        clip_hash: None,
-        edits: Vec::new(),
         spec: "opaque".to_owned(),
-        seconds: 0.0,
-        lufs: None,
-        guide: false,
-        at: 0,
         job: job.map(|job| format!("job{job}")),
-        clip_path: None,
-        options: BTreeMap::new(),
-        key: None,
+        ..Installed::default()
     }
 }
 

@@ -3,6 +3,7 @@
 use crate::disk::Attributes;
 use crate::entry::Done;
 use crate::hash::Hash;
+use crate::job::Making;
 use crate::names::Key;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -30,7 +31,7 @@ impl Held {
 }
 
 /// What was installed, for `status`.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Installed {
     /// The clip, as it was named.
     pub clip: String,
@@ -58,6 +59,9 @@ pub struct Installed {
     /// The options that were typed, by their names without dashes.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, Vec<String>>,
+    /// How the file was made, where it was not fitted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub making: Option<Making>,
     /// The hash of all that decides the file's bytes: what has the same need not be made again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<Hash>,
@@ -65,7 +69,7 @@ pub struct Installed {
 
 /// An entry that was made in a file of the target's.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Told {
+pub struct EntryRecord {
     /// The job that made it.
     pub job: String,
     /// The slot that it was made for; `None` where it is one for all.
@@ -104,7 +108,7 @@ pub struct Put {
     pub below: usize,
     /// All entries that stand in the file after; nothing where it is no file with entries.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub told: Option<Vec<Told>>,
+    pub told: Option<Vec<EntryRecord>>,
     /// Whether others have written into the file since our last entry.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub mixed: bool,

@@ -1,6 +1,6 @@
 //! What the log adds up to.
 
-use super::record::{Held, Installed, Left, Put, Record, TargetFacts, Told};
+use super::record::{EntryRecord, Held, Installed, Left, Put, Record, TargetFacts};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
@@ -36,7 +36,7 @@ pub struct Slot {
     /// What was installed, one over the other, the lowest first.
     pub layers: Vec<Layer>,
     /// Entries that were made in the file, the oldest first.
-    pub told: Vec<Told>,
+    pub told: Vec<EntryRecord>,
     /// What the file held when the last entry was made.
     pub told_held: Option<Held>,
     /// Whether others have written into it between our entries, so that its stock is not all there is to
@@ -281,7 +281,8 @@ impl State {
         for slot in self.slots.values() {
             let installed = slot.layers.iter().map(|layer| &layer.installed);
             jobs.extend(installed.filter_map(|installed| installed.job.as_deref()));
-            jobs.extend(slot.told.iter().map(|told| told.job.as_str()));
+            let told = slot.told.iter().map(|told| told.job.as_str());
+            jobs.extend(told.filter(|job| !job.is_empty()));
         }
         jobs.sort_unstable();
         jobs.dedup();

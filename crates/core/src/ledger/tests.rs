@@ -4,18 +4,21 @@
 use super::*;
 use crate::disk::faulty::{self, CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss};
 use crate::disk::{Attributes, RealDisk};
-use crate::install::job::{Ask, Run, Session};
-use crate::install::{Changed, Condition, Proof, Restored, Swap, Which, restore, status};
+use crate::job::Making;
 use crate::names::Key;
 use crate::root::{Asked, Found};
+use crate::run::{Ask, Run, Session};
+use crate::run::{Changed, Condition, Proof, Restored, Swap, Which, restore, status};
 use crate::tree::files_below;
+use deft_needle_audio::Clip;
 use deft_needle_audio::block::Samples;
+use deft_needle_audio::edit::Request;
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::plan::Output;
+use deft_needle_audio::read::Input;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::Format;
-use deft_needle_audio::{Clip, Edits};
+use deft_needle_audio::spec::Output;
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::Cursor;
@@ -147,24 +150,25 @@ impl World {
     }
 
     fn swap(&self, clip: &str, slot: &str, disk: &dyn Disk) -> Result<()> {
-        let clip = Clip::open(&self.folder.path().join(clip))?;
         let root = self.at();
-        let path = root.path.join(slot);
+        let new = slot.starts_with("NEW");
         let swap = Swap {
-            rule: None,
-            clip: &clip,
-            slot: &path,
-            root: &root,
-            demand: slot
-                .starts_with("NEW")
-                .then(|| "wav pcm8 18900 mono".parse::<deft_needle_audio::Spec>().unwrap().into()),
-            adjust: &|_| {},
-            edits: &Edits::default(),
-            new: slot.starts_with("NEW"),
-            options: BTreeMap::new(),
+            clip: Input::file(&self.folder.path().join(clip)),
+            slot: &root.path.join(slot),
+            target: None,
+            request: match new {
+                true => Request::read([("spec", "wav pcm8 18900 mono")]).unwrap(),
+                false => Request::default(),
+            },
+            like: None,
+            making: Making::Fit,
+            new,
+            entries: false,
+            allow_commands: false,
+            root: root.clone(),
         };
-        let prepared = swap.prepare(Some(disk), &Unobserved)?;
-        swap.carry_out(prepared, disk, &Unobserved).map(drop)
+        let run = Run::swap(swap, Some(disk))?;
+        Session::open(run, disk, &Unobserved)?.carry_out(disk, &Unobserved).map(drop)
     }
 
     fn restore(&self, slots: &[Key], changed: Changed, disk: &dyn Disk) -> Result<Restored> {

@@ -2,10 +2,10 @@
 
 use crate::disk::read_input;
 use crate::error::{Error, Result};
-use crate::install::job::{Line, Outlook, Run};
 use crate::limits;
+use crate::run::{JobPlan, Line, Run};
+use deft_needle_audio::measure::picture::{Column, picture};
 use deft_needle_audio::num::{rounded_signed, size};
-use deft_needle_audio::survey::picture::{Column, picture};
 use deft_needle_audio::{Clip, Observer};
 use std::io::Cursor;
 use std::path::PathBuf;
@@ -18,7 +18,7 @@ impl Run {
     /// The icon with its path in the pack, where the sheet asks for one.
     pub(super) fn icon(
         &self,
-        outlook: &Outlook,
+        plan: &JobPlan,
         path_of: &dyn Fn(&Line) -> PathBuf,
         observer: &dyn Observer,
     ) -> Result<Option<(String, Vec<u8>)>> {
@@ -51,8 +51,8 @@ impl Run {
                 bytes
             }
             None => {
-                let first = outlook.lines.iter().find_map(|line| {
-                    let hints = line.hints.clone();
+                let first = plan.lines.iter().find_map(|line| {
+                    let hints = line.hints();
                     let input = deft_needle_audio::read::Input::file(&path_of(line));
                     Clip::from_input(input, &hints).ok()
                 });

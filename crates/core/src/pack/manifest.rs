@@ -1,7 +1,7 @@
 //! Manifests of packs, from templates; and what is said of whose sounds they are.
 
 use crate::error::{Error, Result};
-use crate::install::job::{Outlook, Run};
+use crate::run::{JobPlan, Run};
 use crate::sheet::Fault;
 use crate::template::Names;
 
@@ -25,7 +25,7 @@ impl Run {
     }
 
     /// The manifests with their paths in the pack, and the credits where no manifest tells them.
-    pub(super) fn manifests(&self, outlook: &Outlook) -> Result<Vec<(String, Vec<u8>)>> {
+    pub(super) fn manifests(&self, plan: &JobPlan) -> Result<Vec<(String, Vec<u8>)>> {
         let names = self.pack_names();
         let folder = self.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
         let mut all = Vec::new();
@@ -35,7 +35,7 @@ impl Run {
             let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
             told |= template.contains("{credits}") || template.contains("{licence}");
             let wrong = |what: String| -> Error { Fault::whole(&path, what, "").into() };
-            let text = self.fill_in(&template, &names, outlook, &wrong)?;
+            let text = self.fill_in(&template, &names, plan, &wrong)?;
             let place = names.text(&file.path.0).map_err(wrong)?;
             all.push((place, text.into_bytes()));
         }
@@ -57,7 +57,7 @@ impl Run {
         &self,
         template: &str,
         names: &Names,
-        outlook: &Outlook,
+        plan: &JobPlan,
         wrong: &dyn Fn(String) -> Error,
     ) -> Result<String> {
         let mut text = String::new();
@@ -67,7 +67,7 @@ impl Run {
                 (EACH, None) => repeated = Some(String::new()),
                 (EACH, Some(_)) => return Err(wrong(format!("{EACH} within {EACH}"))),
                 (END, Some(part)) => {
-                    for line in &outlook.lines {
+                    for line in &plan.lines {
                         let of_slot = self.names_of(line)?;
                         text += &of_slot.text(&part).map_err(wrong)?;
                     }

@@ -12,8 +12,8 @@ use crate::disk::Disk;
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::install::job::{Line, Outlook, Run};
 use crate::ledger::state::State;
+use crate::run::{JobPlan, Line, Notice, Run};
 use crate::sheet::{Pack, PackForm, Size};
 use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
@@ -49,7 +49,7 @@ pub struct Report {
     /// The hash of all of it.
     pub hash: Hash,
     /// What the user should know.
-    pub notes: Vec<String>,
+    pub notices: Vec<Notice>,
 }
 
 impl Run {
@@ -71,27 +71,27 @@ impl Run {
     /// Those of fitting; templates that name what is not known; an icon of another size.
     pub fn make_pack(
         &self,
-        outlook: &Outlook,
+        plan: &JobPlan,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Packed> {
         let folder = private_folder()?;
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
-        let lines = outlook.lines.par_iter();
+        let lines = plan.lines.par_iter();
         lines.try_for_each(|line| {
-            self.fit_into(line, &path_of(line), disk, observer).map_err(|error| Error::Slot {
+            self.make(line, &path_of(line), disk, observer).map(drop).map_err(|error| Error::Slot {
                 slot: line.slot.clone(),
                 clip: line.clip.clone(),
                 source: Box::new(error),
             })
         })?;
         let mut members: BTreeMap<String, PathBuf> = BTreeMap::new();
-        for line in &outlook.lines {
+        for line in &plan.lines {
             members.insert(self.packed_as(&line.slot), path_of(line));
         }
-        let mut texts = self.manifests(outlook)?;
-        texts.extend(self.receipt(outlook, &path_of)?);
-        if let Some(icon) = self.icon(outlook, &path_of, observer)? {
+        let mut texts = self.manifests(plan)?;
+        texts.extend(self.receipt(plan, &path_of)?);
+        if let Some(icon) = self.icon(plan, &path_of, observer)? {
             texts.push(icon);
         }
         for (at, (name, bytes)) in texts.into_iter().enumerate() {
@@ -122,10 +122,8 @@ impl Run {
             others: others.map(|(name, path)| (name.clone(), text(path))).collect(),
             ..State::default()
         };
-        let mut outlook = self.look(&state, &Stamps::default(), disk, observer)?;
-        if !outlook.faults.is_empty() {
-            return Err(outlook.faults.swap_remove(0));
-        }
+        let mut plan = self.look(&state, &Stamps::default(), disk, observer)?;
+        self.refuse(&mut plan)?;
         let form = self.layout().form;
         if form == PackForm::Folder {
             let used = std::fs::read_dir(out).is_ok_and(|mut entries| entries.next().is_some());
@@ -140,7 +138,7 @@ impl Run {
             }
             crate::fit::refuse_existing(&[], out, overwrite)?;
         }
-        let packed = self.make_pack(&outlook, disk, observer)?;
+        let packed = self.make_pack(&plan, disk, observer)?;
         let checked = |path: &Path| self.check_pack(&packed, path);
         packed.write(form, out, disk, &checked)?;
         let hash = match form {
@@ -151,10 +149,10 @@ impl Run {
         Ok(Report {
             out: out.to_owned(),
             members: packed.members.keys().cloned().collect(),
-            slots: outlook.lines.len(),
+            slots: plan.lines.len(),
             bytes,
             hash,
-            notes: outlook.notes,
+            notices: plan.notices,
         })
     }
 

@@ -3,7 +3,7 @@
 use super::OWN_FOLDER;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::install::job::{Line, Outlook, Run};
+use crate::run::{JobPlan, Line, Run};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -47,14 +47,14 @@ impl Run {
     /// that its packs carry none.
     pub(super) fn receipt(
         &self,
-        outlook: &Outlook,
+        plan: &JobPlan,
         path_of: &dyn Fn(&Line) -> PathBuf,
     ) -> Result<Vec<(String, Vec<u8>)>> {
         if self.layout().bare {
             return Ok(Vec::new());
         }
         let mut slots = BTreeMap::new();
-        for line in &outlook.lines {
+        for line in &plan.lines {
             let placement = self.dealt.placements.iter().find(|p| p.slot == line.slot);
             let values = placement.and_then(|p| toml::Table::try_from(&p.values).ok());
             let slot = PackedSlot {

@@ -4,13 +4,15 @@
 use super::{OWN_FOLDER, Receipt};
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
-use crate::install::job::{Ask, Run};
-use crate::job::{Dealt, Job, Options, PackFacts, Placement};
+use crate::job::{Dealt, Job, Making, PackFacts, Placement};
+use crate::run::{Ask, Run};
 use crate::sheet::Sheet;
 use crate::slots::Roots;
 use crate::stock::{Member, Stock};
 use crate::target::Target;
 use deft_needle_audio::Observer;
+use deft_needle_audio::edit::Request;
+use deft_needle_audio::read::Input;
 use deft_needle_audio::read::Private;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -147,11 +149,13 @@ impl Unpacked {
                 }
                 Ok(Placement {
                     slot,
-                    clip: clip.clone(),
+                    clip: Input::file(clip),
                     named: format!("{name}: {}", packed.file),
-                    options: Options::default(),
+                    request: Request::default(),
+                    like: None,
+                    making: Making::AsIs,
+                    new: false,
                     values: crate::template::values(&packed.values),
-                    as_is: true,
                 })
             })();
             match placed {

@@ -3,6 +3,7 @@
 mod audit;
 mod beside;
 pub mod fault;
+mod pairs;
 pub mod pattern;
 mod rule;
 mod shipped;
@@ -12,6 +13,7 @@ mod values;
 pub use audit::{Remark, audit};
 pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sorting, Way};
 pub use fault::Fault;
+pub use pairs::Pairs;
 pub use pattern::Pattern;
 pub use rule::{Asked, New, OutsideEncoder, Rule, Tags};
 pub use shipped::{SHIPPED, Shipped};
@@ -30,7 +32,7 @@ use std::path::{Path, PathBuf};
 use toml::Spanned;
 
 /// A target sheet.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Sheet {
     /// What the target is called.
@@ -139,8 +141,25 @@ impl Sheet {
         let mut sheet: Self =
             toml::from_str(text).map_err(|error| Fault::of_toml(path, text, &error))?;
         sheet.origin = Origin { path: path.to_owned(), text: text.to_owned() };
+        sheet.gather()?;
         sheet.validate()?;
         Ok(sheet)
+    }
+
+    /// A sheet of one rule, which nobody wrote.
+    pub(crate) fn of_rule(name: &str, rule: Rule) -> Self {
+        Self { name: name.to_owned(), rules: vec![rule], ..Self::default() }
+    }
+
+    /// What each rule asks, from its keys.
+    fn gather(&mut self) -> Result<()> {
+        for at in 0..self.rules.len() {
+            let span = self.rules[at].spec.span();
+            let asks = self.rules[at].gather();
+            self.rules[at].asks =
+                asks.map_err(|invalid| self.fault(&span, invalid.to_string(), ""))?;
+        }
+        Ok(())
     }
 
     /// The file that it came from.

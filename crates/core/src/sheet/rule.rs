@@ -1,8 +1,9 @@
 //! A rule: what the slots that match it ask of their files.
 
+use super::Pairs;
 use super::pattern::Pattern;
 use super::values::{FirstBytes, OneOrMany, Size, text};
-use deft_needle_audio::edit::{Level, Time};
+use deft_needle_audio::edit::{Level, Request, Time};
 use deft_needle_audio::plan::Plan;
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::spec::{
@@ -10,7 +11,7 @@ use deft_needle_audio::spec::{
     Shortfall, limit,
 };
 use deft_needle_audio::units::{Duration, FrameRange, SampleRate};
-use deft_needle_audio::{Error as AudioError, Facts, Spec};
+use deft_needle_audio::{Edits, Error as AudioError, Facts, Invalid, Spec};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::num::NonZeroU64;
@@ -72,6 +73,15 @@ pub struct Rule {
     pub first_bytes: Option<FirstBytes>,
     /// A command of the user's that makes files of a closed format.
     pub encoder: Option<OutsideEncoder>,
+    /// Options that hold where nothing else is said.
+    #[serde(default)]
+    pub(crate) defaults: Pairs,
+    /// What its keys ask to be done to a clip.
+    #[serde(skip)]
+    pub asks: Request,
+    /// What a file that works today asks, where the rule is read off it.
+    #[serde(skip)]
+    pub like: Option<Demand>,
 }
 
 /// What a file must be.
@@ -167,9 +177,54 @@ fn loop_tags<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<LoopTa
 }
 
 impl Rule {
+    /// A rule of every slot, which nobody wrote.
+    pub(crate) fn of_all(asked: Asked) -> Self {
+        Self {
+            patterns: Spanned::new(0..0, OneOrMany(Vec::new())),
+            spec: Spanned::new(0..0, asked),
+            header: None,
+            tags: None,
+            block_bytes: None,
+            route: None,
+            looped: Looped::Allowed,
+            loop_tags: None,
+            loop_multiple: None,
+            loop_shortest: None,
+            loop_longest: None,
+            shortest: None,
+            longest: None,
+            largest: None,
+            level: None,
+            extensions: Some(Vec::new()),
+            count: None,
+            new: New::Never,
+            first_bytes: None,
+            encoder: None,
+            defaults: Pairs::default(),
+            asks: Request::default(),
+            like: None,
+        }
+    }
+
+    /// What its keys ask to be done to a clip; its own keys win over its defaults.
+    ///
+    /// # Errors
+    /// A value that is wrong.
+    pub(super) fn gather(&self) -> Result<Request, Invalid> {
+        let own = [
+            ("route", self.route.as_ref().map(ToString::to_string)),
+            ("longest", self.longest.map(|time| time.to_string())),
+            ("level", self.level.as_ref().map(ToString::to_string)),
+            ("loop-multiple", self.loop_multiple.map(|frames| frames.to_string())),
+        ];
+        let own = own.iter().filter_map(|(name, text)| Some((*name, text.as_deref()?)));
+        Request::read(self.defaults.iter().chain(own))
+    }
+
     /// Whether it speaks of a slot.
     pub fn matches(&self, slot: &str) -> bool {
-        self.patterns.get_ref().0.iter().any(|p| p.matches(slot))
+        let patterns = &self.patterns.get_ref().0;
+        patterns.is_empty() || patterns.iter().any(|pattern| pattern.matches(slot))
     }
 
     /// Its patterns, as they are written.
@@ -192,6 +247,9 @@ impl Rule {
         let Asked::Sound(specs) = self.spec.get_ref() else {
             return None;
         };
+        if self.like.is_some() {
+            return self.like.clone();
+        }
         Some(Demand {
             specs: specs.clone(),
             header: self.header,
@@ -210,13 +268,22 @@ impl Rule {
     pub fn shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
         let mut all = self.demand().map_or_else(Vec::new, |d| d.shortfalls(facts));
         let loops: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
-        all.extend(self.limits(facts.frames, facts.format.rate, &loops));
+        let edits = &self.asks.edits;
+        all.extend(self.limits(facts.frames, facts.format.rate, &loops, edits));
         all.extend(self.too_large(facts.file_bytes));
         all
     }
 
     /// Lengths and loops beyond the limits.
-    fn limits(&self, frames: u64, rate: SampleRate, loops: &[FrameRange]) -> Vec<Shortfall> {
+    ///
+    /// What may be asked otherwise is taken from `edits`.
+    fn limits(
+        &self,
+        frames: u64,
+        rate: SampleRate,
+        loops: &[FrameRange],
+        edits: &Edits,
+    ) -> Vec<Shortfall> {
         let mut all = Vec::new();
         let mut bound = |what, frames: u64, shortest: Option<Time>, longest: Option<Time>| {
             let is = |frames| Duration(rate.seconds(frames)).to_string();
@@ -229,11 +296,11 @@ impl Rule {
             };
             all.push(Shortfall { what, expected, found: is(frames) });
         };
-        bound("length", frames, self.shortest, self.longest);
+        bound("length", frames, self.shortest, edits.longest);
         for range in loops {
             bound("loop length", range.len(), self.loop_shortest, self.loop_longest);
         }
-        let Some(multiple) = self.loop_multiple else {
+        let Some(multiple) = edits.loop_multiple else {
             return all;
         };
         let off = |range: &&FrameRange| {
@@ -262,9 +329,9 @@ impl Rule {
     ///
     /// # Errors
     /// [`AudioError::CannotMeet`] with the figures.
-    pub fn refuse(&self, plan: &Plan) -> Result<(), AudioError> {
+    pub fn refuse(&self, plan: &Plan, edits: &Edits) -> Result<(), AudioError> {
         let loops: Vec<FrameRange> = plan.to.loops.iter().map(|l| l.range).collect();
-        let found = self.limits(plan.to.frames, plan.to.format.rate, &loops);
+        let found = self.limits(plan.to.frames, plan.to.format.rate, &loops, edits);
         match found.first() {
             None => Ok(()),
             Some(short) => Err(AudioError::CannotMeet {
@@ -302,6 +369,9 @@ impl Rule {
     /// The first contradiction.
     pub fn validate(&self) -> Result<(), (String, String)> {
         let says = |what: &str, instead: &str| Err((what.to_owned(), instead.to_owned()));
+        if self.patterns.get_ref().0.is_empty() {
+            return says("it matches no slot", "write match = 'sfx/*.wav'");
+        }
         let Some(demand) = self.demand() else {
             let sound = self.header.is_some() || self.tags.is_some() || self.route.is_some();
             if sound || self.level.is_some() || self.longest.is_some() {

@@ -1,11 +1,11 @@
 //! Ogg pages and the packets in them (RFC 3533).
 
 use super::super::Packets;
+use crate::block::fill;
 use crate::crc::OGG;
 use crate::error::{Error, Result};
 use crate::num::count;
 use crate::read::input::Handle;
-use crate::render::fill;
 use std::collections::VecDeque;
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};

@@ -4,8 +4,8 @@ use super::ima::Ima;
 use super::qoa::Qoa;
 use super::{g711, pcm};
 use crate::block::Block;
-use crate::plan::Output;
 use crate::read::codec::adpcm::ima_frames;
+use crate::spec::Output;
 use crate::spec::{ByteOrder, Codec};
 
 /// Bytes of one frame, or of one block, and its frames.

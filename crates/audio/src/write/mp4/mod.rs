@@ -8,7 +8,7 @@ use super::{Along, Out, Writer, all_came, refused};
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::num::{count, count32, int32, size};
-use crate::plan::Output;
+use crate::spec::Output;
 use crate::spec::{Codec, Kind};
 use boxes::{Movie, ftyp};
 use std::io::SeekFrom;

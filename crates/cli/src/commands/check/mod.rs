@@ -51,7 +51,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
     if args.paths.iter().all(|path| sheet::is_one(path)) {
         return sheet::run(&args.paths, console);
     }
-    let demand = args.wanted.demand()?;
+    let demand = args.wanted.demand(&args.options)?;
     let mut files = Vec::new();
     for path in expand(&args.paths)? {
         if path.is_dir() {
@@ -151,7 +151,7 @@ fn seems_sound(file: &Path) -> bool {
 
 fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<Checked, Failure> {
     let checked = |is: String, shortfalls| Checked { file: file.to_owned(), is, shortfalls };
-    let hints = args.reading.hints(args.wanted.loop_tags.as_ref());
+    let hints = args.options.hints();
     match Clip::from_input(Input::file(file), &hints) {
         Ok(clip) => {
             let facts = clip.facts();

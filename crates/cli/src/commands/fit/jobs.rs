@@ -3,10 +3,12 @@
 use crate::args::{Fit, Wanted};
 use crate::failure::Failure;
 use crate::paths::{extension, is_stream};
+use deft_needle_audio::Spec;
+use deft_needle_audio::edit::Request;
 use deft_needle_audio::shape::separate::Keep;
 use deft_needle_audio::spec::{Choice, Container, Demand};
-use deft_needle_audio::{Edits, Spec};
 use deft_needle_core::names::Taken;
+use deft_needle_core::run::Notice;
 use deft_needle_core::sheet::Rule;
 use deft_needle_core::target::{Aim, Target, name_faults};
 use std::collections::HashMap;
@@ -18,14 +20,14 @@ pub struct Job<'a> {
     pub clip: &'a Path,
     /// The file, or `-`.
     pub out: PathBuf,
-    /// What is done to the clip.
-    pub edits: Edits,
+    /// What is asked of it.
+    pub request: Request,
     /// What the file must be.
     pub demand: Demand,
     /// The slot that it is for, where a sheet tells.
     pub aim: Option<Aim<'a>>,
-    /// What the user decided otherwise than the sheet.
-    pub overruled: Vec<String>,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
 }
 
 /// All that is to be done.
@@ -35,8 +37,9 @@ pub fn jobs<'a>(
     into_folder: bool,
     target: Option<&'a Target>,
 ) -> Result<Vec<Job<'a>>, Failure> {
-    let edits = args.shaping.edits();
-    let typed = args.wanted.demand()?.filter(|_| args.wanted.names_a_spec());
+    let model = args.wanted.model()?;
+    let named = args.wanted.names_a_spec(&args.options);
+    let typed = args.wanted.demand(&args.options)?.filter(|_| named);
     let mut taken: HashMap<PathBuf, &Path> = HashMap::new();
     let mut jobs = Vec::new();
     for clip in clips {
@@ -48,8 +51,8 @@ pub fn jobs<'a>(
         }
         let aimed = target.map(|target| aim(target, clip, args, into_folder)).transpose()?;
         let (slot, aim) = aimed.unzip();
-        let (demand, overruled) = match (&typed, aim) {
-            (typed, Some(aim)) => args.wanted.demand_for(aim.rule, typed.as_ref())?,
+        let (demand, notices) = match (&typed, aim) {
+            (_, Some(aim)) => aim.demand(&args.options, model.as_ref())?,
             (Some(typed), None) => (typed.clone(), Vec::new()),
             (None, None) => (by_extension(args, into_folder)?, Vec::new()),
         };
@@ -70,7 +73,8 @@ pub fn jobs<'a>(
             ));
         }
         refuse_name(args, &out)?;
-        jobs.push(Job { clip, out, edits: edits.clone(), demand, aim, overruled });
+        let request = args.options.clone();
+        jobs.push(Job { clip, out, request, demand, aim, notices });
     }
     match &args.guide {
         Some(guide) => with_guide(jobs, guide),
@@ -125,10 +129,7 @@ fn by_extension(args: &Fit, into_folder: bool) -> Result<Demand, Failure> {
             "say it with --spec \"wav pcm16 24000 mono\", --like FILE or --target SHEET",
         ));
     };
-    let mut demand = Demand::from(spec);
-    args.wanted.adjust(&mut demand);
-    demand.validate()?;
-    Ok(demand)
+    Ok(args.options.demand(spec.into())?)
 }
 
 /// The container that a name's extension tells, and the rest as it is.
@@ -167,11 +168,17 @@ fn with_guide<'a>(mut jobs: Vec<Job<'a>>, guide: &Path) -> Result<Vec<Job<'a>>, 
     }
     let with = |keep, out: PathBuf| Job {
         out,
-        edits: Edits { keep, ..full.edits.clone() },
+        request: with_keep(&full.request, keep),
         demand: full.demand.clone(),
-        overruled: full.overruled.clone(),
+        notices: full.notices.clone(),
         ..full
     };
-    let keep = full.edits.keep.or(Some(Keep::Shared));
+    let keep = full.request.edits.keep.or(Some(Keep::Shared));
     Ok(vec![with(None, full.out.clone()), with(keep, guide.to_owned())])
+}
+
+fn with_keep(request: &Request, keep: Option<Keep>) -> Request {
+    let mut request = request.clone();
+    request.edits.keep = keep;
+    request
 }

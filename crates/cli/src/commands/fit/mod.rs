@@ -12,16 +12,16 @@ use crate::failure::Failure;
 use crate::paths::text;
 use crate::paths::{expand, is_stream, means_folder, open_clip};
 use crate::progress::Progress;
-use deft_needle_audio::plan::{Reference, Step, plan_clip};
+use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::render::Outcome;
-use deft_needle_audio::spec::Container;
-use deft_needle_audio::survey::{Ask, Survey, survey};
-use deft_needle_audio::{Clip, Plan};
+use deft_needle_audio::shape::Step;
+use deft_needle_audio::{Error as AudioError, Plan};
 use deft_needle_core::disk::{Disk, RealDisk};
+use deft_needle_core::encoder::private_folder;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::fit::{Durable, fit_to_file, refuse_existing, write_verified};
-use deft_needle_core::install::Warning;
+use deft_needle_core::fit::{Durable, put_copy, refuse_existing};
+use deft_needle_core::run::{Against, Fitting, Notice, Side, open_written};
 use deft_needle_core::sheet::{Asked, Rule};
 use deft_needle_core::target::Target;
 use jobs::Job;
@@ -39,16 +39,14 @@ struct Fitted {
     #[serde(serialize_with = "deft_needle_core::root::lossy")]
     out: PathBuf,
     plan: Plan,
-    /// What was typed and wins over the sheet.
-    overruled: Vec<String>,
     /// `None` where only planned.
     outcome: Option<Outcome>,
     /// Bits a second of what was written; `None` where only planned.
     bit_rate: Option<u64>,
     /// The clip and the file, where the level was changed.
-    levels: Option<[Survey; 2]>,
-    /// A seam that is heard, where a loop was set.
-    seam: Option<Warning>,
+    levels: Option<[Side; 2]>,
+    /// What the user should know.
+    notices: Vec<Notice>,
 }
 
 /// Fits every clip; one that fails is reported, and the rest goes on.
@@ -86,7 +84,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     for one in fitted {
         match one {
             Ok(fitted) => done.push(fitted),
-            // Told once, below.
+            // EntryRecord once, below.
             Err(failure) if failure.exit() == Exit::Interrupted => exit = Exit::Interrupted,
             Err(failure) => {
                 exit = exit.worst(failure.exit());
@@ -105,8 +103,8 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         ));
     }
     if let (Some(plot), Some(first), false) = (&args.plot, done.first(), args.dry_run) {
-        let clip = open_clip(&first.clip, &args.reading.hints(None))?;
-        super::draw::fitted(clip, written_clip(&first.out, &first.plan)?, plot, console)?;
+        let clip = open_clip(&first.clip, &args.options.hints())?;
+        super::draw::fitted(clip, open_written(&first.out, &first.plan)?, plot, console)?;
     }
     console.object(|| json!({ "files": done, "dry_run": args.dry_run }));
     Ok(exit)
@@ -120,7 +118,7 @@ fn closed<'a>(target: &'a Target, args: &Fit) -> Option<&'a Rule> {
     (*aim.rule.spec.get_ref() == Asked::Opaque).then_some(aim.rule)
 }
 
-/// One clip through the command of a closed format.
+/// One clip through the encoder of a closed format.
 fn outside(
     clips: &[PathBuf],
     args: &Fit,
@@ -133,128 +131,139 @@ fn outside(
             "fit the clips one by one",
         ));
     };
-    let clip = open_clip(clip, &args.reading.hints(None))?;
-    let edits = args.shaping.edits();
-    let disk = RealDisk::default();
+    let typed = args.outside.encoder()?;
+    let encoder = typed.or_else(|| rule?.encoder.clone()).ok_or_else(|| AudioError::CannotMeet {
+        what: "this slot's format is closed: no spec line tells what it must be".to_owned(),
+        instead: "name the maker's encoder with --encoder, or place a finished file with swap --as-is".to_owned(),
+    })?;
+    encoder.refuse(args.outside.allow_commands)?;
+    let clip = open_clip(clip, &args.options.hints())?;
+    refuse_existing(&[&clip], &args.out, args.overwrite)?;
+    let (demand, edits) = (encoder.demand()?, &args.options.edits);
+    let reference = Reference::default();
+    let fitting = Fitting { clip: &clip, demand: &demand, edits, rule: None, reference };
+    let progress = Progress::new(console, clip.facts().frames);
+    let plan = fitting.plan(&progress)?;
     let name = safe(&clip.input().name().display().to_string());
+    let object = |bytes: Option<u64>| {
+        let (clip, out) = (text(clip.input().name()), text(&args.out));
+        json!({
+            "files": [{ "clip": clip, "out": out, "feed": plan, "bytes": bytes }],
+            "dry_run": args.dry_run,
+        })
+    };
     if args.dry_run {
-        refuse_existing(&[&clip], &args.out, args.overwrite)?;
-        let plan = args.outside.plan(&clip, &edits, rule, console)?;
-        if let Some(plan) = &plan {
-            console.say(format!("{}\n{plan}\n  then the command is run", paint(BOLD, name)));
-        }
-        console.object(|| json!({
-            "files": [{ "clip": text(clip.input().name()), "out": text(&args.out), "feed": plan }],
-            "dry_run": true,
-        }));
+        console.say(format!("{}\n{plan}\n  then the command is run", paint(BOLD, name)));
+        console.object(|| object(None));
         return Ok(Exit::Done);
     }
-    let Some(made) = args.outside.make(&clip, &edits, rule, console)? else {
-        return Ok(Exit::Done);
-    };
+    let folder = private_folder()?;
+    let made = folder.path().join("out");
+    encoder.make(&fitting, &plan, &made, &progress)?;
+    drop(progress);
+    let disk = RealDisk::default();
     make_folder(&args.out, &disk)?;
-    let bytes = made.put(&clip, &args.out, args.overwrite, &disk)?;
+    let bytes = put_copy(&made, &args.out, &disk)?;
     console.say(format!(
-        "{} to {}\n  fed as {}; {} bytes, {}",
+        "{} to {}\n  fed as {}; {bytes} bytes, {}",
         paint(BOLD, name),
         paint(BOLD, safe(&args.out.display().to_string())),
-        made.plan.to.format,
-        bytes,
+        plan.to.format,
         paint(GOOD, "made by the command")
     ));
-    console.object(|| json!({
-        "files": [{ "clip": text(clip.input().name()), "out": text(&args.out), "feed": made.plan, "bytes": bytes }],
-        "dry_run": false,
-    }));
+    console.object(|| object(Some(bytes)));
     Ok(Exit::Done)
 }
 
 fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> {
     let out = job.out.as_path();
-    let clip = open_clip(job.clip, &args.reading.hints(job.demand.loop_tags.as_ref()))?;
+    let hints = Hints { raw: job.request.read_as, loop_tags: job.demand.loop_tags.clone() };
+    let clip = open_clip(job.clip, &hints)?;
+    let listed = job.aim.and_then(|aim| aim.listed).and_then(Side::listed);
+    let lufs = listed.as_ref().and_then(|listed| listed.lufs);
+    let mut notices = job.notices.clone();
+    let request = match &job.aim {
+        Some(aim) => {
+            let (request, more) = aim.ask(&job.request, clip.facts(), lufs.is_some());
+            notices.extend(more);
+            request
+        }
+        None => job.request.clone(),
+    };
+    let fitting = Fitting {
+        clip: &clip,
+        demand: &job.demand,
+        edits: &request.edits,
+        rule: job.aim.map(|aim| aim.rule),
+        reference: Reference { stock: None, lufs },
+    };
     let progress = Progress::new(console, clip.facts().frames);
-    let mut edits = job.edits.clone();
-    let mut overruled = job.overruled.clone();
-    let mut reference = Reference::default();
-    if let Some(aim) = &job.aim {
-        reference.lufs = aim.listed.and_then(|listed| listed.lufs);
-        let stock = reference.lufs.is_some();
-        overruled.extend(aim.fill_in(&mut edits, clip.facts(), stock));
-    }
-    let plan = plan_clip(&clip, &job.demand, &edits, reference, &progress)?;
-    let rule = job.aim.map(|aim| aim.rule);
-    if let Some(rule) = rule {
-        rule.refuse(&plan)?;
-    }
-    let fitted = |outcome, bit_rate, levels, seam| Fitted {
+    let plan = fitting.plan(&progress)?;
+    drop(progress);
+    let mut fitted = Fitted {
         clip: clip.input().name().to_owned(),
         out: out.to_owned(),
-        plan: plan.clone(),
-        overruled: overruled.clone(),
-        outcome,
-        bit_rate,
-        levels,
-        seam,
+        plan,
+        outcome: None,
+        bit_rate: None,
+        levels: None,
+        notices,
     };
-    let disk = RealDisk::default();
     if args.dry_run {
         if !is_stream(out) {
             refuse_existing(&[&clip], out, args.overwrite)?;
         }
-        return Ok(fitted(None, None, None, None));
+        return Ok(fitted);
     }
-    drop(progress);
-    let progress = Progress::new(console, plan.to.frames);
-    let written = if is_stream(out) {
-        to_standard_output(&clip, &plan, rule, &progress, console)?
-    } else {
-        make_folder(out, &disk)?;
-        fit_to_file(&clip, &plan, out, args.overwrite, rule, &disk, &progress)?
-    };
-    let levels = match changes_level(&plan) && !is_stream(out) {
-        true => Some([
-            survey(&clip, Ask::ALL, &progress)?,
-            survey(&written_clip(out, &plan)?, Ask::ALL, &progress)?,
-        ]),
-        false => None,
-    };
-    let seam = match is_stream(out) {
-        true => None,
-        false => Warning::of_seam(&written_clip(out, &plan)?, &edits)?,
-    };
-    let bit_rate = written.facts.bit_rate();
-    Ok(fitted(Some(written.outcome), Some(bit_rate), levels, seam))
+    write(&fitting, &mut fitted, listed.as_ref(), args, console)?;
+    Ok(fitted)
 }
 
-/// Opens what was written, told what its content cannot tell.
-fn written_clip(out: &Path, plan: &Plan) -> Result<Clip, Failure> {
-    let hints = Hints {
-        raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
-        loop_tags: Some(plan.to.loop_tags.clone()),
+/// Writes what was planned; for standard output into a private file, which is sent once it is proved.
+fn write(
+    fitting: &Fitting<'_>,
+    fitted: &mut Fitted,
+    stock: Option<&Side>,
+    args: &Fit,
+    console: &Console,
+) -> Result<(), Failure> {
+    let (plan, disk) = (&fitted.plan, RealDisk::default());
+    let progress = Progress::new(console, plan.to.frames);
+    let private = is_stream(&fitted.out).then(private_folder).transpose()?;
+    let path = match &private {
+        Some(folder) => folder.path().join("out"),
+        None => fitted.out.clone(),
     };
-    open_clip(out, &hints)
+    let written = match &private {
+        Some(_) => fitting.write(plan, &path, Durable::No, &disk, &progress)?,
+        None => {
+            make_folder(&path, &disk)?;
+            fitting.put(plan, &path, args.overwrite, &disk, &progress)?
+        }
+    };
+    let shown = changes_level(plan) && private.is_none();
+    let against = match (stock, shown) {
+        (Some(stock), _) => Against::Stock(stock),
+        (None, true) => Against::Itself,
+        (None, false) => Against::Nothing,
+    };
+    let judged = fitting.judge(plan, &written.outcome, &path, against, &progress)?;
+    fitted.notices.extend(judged.notices);
+    if let (Some(after), true) = (judged.after, shown) {
+        fitted.levels = Some([Side::of(fitting.clip, &progress)?, after]);
+    }
+    fitted.bit_rate = Some(written.facts.bit_rate());
+    fitted.outcome = Some(written.outcome);
+    if private.is_some() {
+        let sent = std::fs::File::open(&path).and_then(|bytes| console.bytes(bytes));
+        sent.map_err(CoreError::write("write to", Path::new("standard output")))?;
+    }
+    Ok(())
 }
 
 fn changes_level(plan: &Plan) -> bool {
     let changes = |step: &Step| matches!(step, Step::Gain { .. } | Step::Limit { .. });
     plan.steps().iter().any(changes)
-}
-
-/// Writes to a private file, and sends it once it is verified.
-fn to_standard_output(
-    clip: &Clip,
-    plan: &Plan,
-    rule: Option<&Rule>,
-    progress: &Progress,
-    console: &Console,
-) -> Result<deft_needle_core::fit::Written, Failure> {
-    let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
-    let file = folder.path().join("out");
-    let disk = RealDisk::default();
-    let written = write_verified(clip, plan, &file, Durable::No, rule, &disk, progress)?;
-    let sent = std::fs::File::open(&file).and_then(|bytes| console.bytes(bytes));
-    sent.map_err(CoreError::write("write to", Path::new("standard output")))?;
-    Ok(written)
 }
 
 /// Makes the folder of an output, but not the folders above it: they would be typing mistakes.

@@ -4,22 +4,19 @@ use super::Fitted;
 use crate::commands::{level, loudness};
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::paths::{extension, is_stream};
+use crate::report::notice::words;
 use deft_needle_audio::Plan;
 use deft_needle_audio::plan::Work;
 use deft_needle_audio::spec::{Container, Kind};
 use deft_needle_audio::units::Duration;
-use deft_needle_core::install::Warning;
 use std::fmt::Write;
 use std::path::Path;
 
 /// Tells of one clip.
 pub fn report(fitted: &Fitted, console: &Console) {
-    let Fitted { clip, out, plan, overruled, outcome, bit_rate, levels, seam } = fitted;
+    let Fitted { clip, out, plan, outcome, bit_rate, levels, notices } = fitted;
     let names = [clip, out].map(|path| safe(&path.display().to_string()));
     let to_stream = is_stream(out);
-    for option in overruled {
-        console.warn(format!("{}: {}", names[1], safe(option)));
-    }
     if !to_stream {
         if let Some(named) = odd_name(out, plan.to.format.container) {
             console.warn(named);
@@ -27,7 +24,8 @@ pub fn report(fitted: &Fitted, console: &Console) {
         console.say(described(plan, &names, *bit_rate, outcome.is_none() || console.verbose()));
     }
     if let Some(levels) = levels {
-        for (name, found) in ["before", "after"].iter().zip(levels) {
+        let sides = ["before", "after"].iter().zip(levels);
+        for (name, found) in sides.filter_map(|(name, side)| Some((name, side.survey.as_ref()?))) {
             console.say(format!(
                 "  {name:<8}  peak {}, true peak {}, loudness {}",
                 level(found.peak_dbfs, "dBFS"),
@@ -36,10 +34,8 @@ pub fn report(fitted: &Fitted, console: &Console) {
             ));
         }
     }
-    let Some(outcome) = outcome else { return };
-    let found = Warning::of_outcome(outcome, plan.to.format.rate);
-    for warning in found.iter().chain(seam) {
-        console.warn(format!("{}: {warning}", names[0]));
+    for notice in notices {
+        console.warn(format!("{}: {}", names[0], safe(&words(notice))));
     }
 }
 

@@ -1,16 +1,17 @@
 //! A job or a pack into its target: everything, or nothing.
 
-use super::{outlook, tell_unsynced};
+use super::{plan, tell_unsynced};
 use crate::args::Install;
-use crate::commands::{counted, notice};
+use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
+use crate::report::notice;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::install::job::{Installation, Run, Session};
 use deft_needle_core::ledger::Ledger;
 use deft_needle_core::names::Key;
+use deft_needle_core::run::{Installation, JobPlan, Run, Session};
 use deft_needle_core::stamps::Stamps;
 use std::path::Path;
 
@@ -22,17 +23,13 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
         return look(opened.run, console);
     }
     let disk = RealDisk::default();
-    let mut session = Session::open(opened.run, &disk, &progress)?;
-    if !session.outlook.faults.is_empty() {
-        let wrong = session.outlook.faults.len();
-        let value = outlook::as_json(&session.run, &session.outlook, &session.outlook.faults);
-        let exit = outlook::show(&session.run, &mut session.outlook, console);
-        console.say(outlook::verdict(&session.outlook, wrong));
-        console.object(|| &value);
-        return Ok(exit);
-    }
+    let progress = Progress::new(console, 0);
+    let session = Session::open(opened.run, &disk, &progress)?;
     drop(progress);
-    let progress = Progress::new(console, session.outlook.frames());
+    if session.run.faults(&session.plan).next().is_some() {
+        return Ok(tell_plan(&session.run, &session.plan, console));
+    }
+    let progress = Progress::new(console, session.plan.frames());
     let name = session.run.job.name.clone();
     let root = session.run.root.as_ref().map(|root| root.path.clone());
     let done = session.carry_out(&disk, &progress)?;
@@ -44,27 +41,30 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
 }
 
 /// Only looks: nothing is locked, nothing changed.
-pub fn look(mut run: Run, console: &Console) -> Result<Exit, Failure> {
+pub fn look(run: Run, console: &Console) -> Result<Exit, Failure> {
     let progress = Progress::new(console, 0);
     let Some(root) = run.root.clone() else {
         return Err(Failure::usage("the job has no root", "name it with --root"));
     };
     let state = Ledger::peek(&root)?;
     let stamps = Stamps::load(&root.ledger);
-    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    let found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
     drop(progress);
-    let wrong = found.faults.len();
-    let value = outlook::as_json(&run, &found, &found.faults);
-    let exit = outlook::show(&run, &mut found, console);
     if let Some(pending) = &state.pending {
         console.warn(format!(
             "a {} was interrupted here; the next command that writes completes it or rolls it back",
             pending.what
         ));
     }
-    console.say(outlook::verdict(&found, wrong));
-    console.object(|| &value);
-    Ok(exit)
+    Ok(tell_plan(&run, &found, console))
+}
+
+/// All that would be done, and all that is wrong.
+fn tell_plan(run: &Run, found: &JobPlan, console: &Console) -> Exit {
+    let exit = plan::show(run, found, console);
+    console.say(plan::verdict(found, run.faults(found).count()));
+    console.object(|| plan::as_json(run, found));
+    exit
 }
 
 /// What was done, in words.
@@ -89,8 +89,8 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
             paint(GOOD, "installed"),
             safe(&placed.clip)
         ));
-        for warning in &placed.warnings {
-            console.say(notice(&safe(&warning.to_string())));
+        for found in &placed.notices {
+            console.say(super::super::notice(&safe(&notice::words(found))));
         }
     }
     let say = |what: &str, all: &[Key]| {
@@ -100,7 +100,9 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
     say("no longer in the job, but changed: left as it is", &done.left);
     say("cache cleared", &done.caches);
     done.entries.iter().for_each(|entry| console.say(format!("entry in {}", safe(entry))));
-    done.notes.iter().for_each(|note| console.say(notice(&safe(note))));
+    for found in &done.notices {
+        console.say(super::super::notice(&safe(&notice::words(found))));
+    }
     let mut what = vec![format!("{} installed", counted(done.placed.len(), "slot"))];
     if !done.unchanged.is_empty() {
         what.push(format!("{} unchanged", done.unchanged.len()));

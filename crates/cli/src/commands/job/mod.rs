@@ -2,18 +2,19 @@
 
 mod files;
 pub mod install;
-pub mod outlook;
 pub mod pack;
+pub mod plan;
 pub mod start;
 pub mod watch;
 
 use crate::args::Going;
 use crate::console::Console;
 use crate::failure::Failure;
+use crate::progress::Progress;
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::read::Private;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::install::job::{Ask, Run};
+use deft_needle_core::run::{Ask, Installation, Run, Session};
 use std::path::Path;
 
 /// A job that was opened, and the private folder of what a pack holds.
@@ -54,6 +55,18 @@ impl Going {
         let run = Run::open(job, ask, observer)?;
         Ok(Opened { run, _pack: None })
     }
+}
+
+/// Works a job out under its ledger's lock, and does it.
+///
+/// # Errors
+/// The first thing that is wrong with it; those of carrying out.
+pub fn carry_out(run: Run, disk: &RealDisk, console: &Console) -> Result<Installation, Failure> {
+    let progress = Progress::new(console, 0);
+    let session = Session::open(run, disk, &progress)?;
+    drop(progress);
+    let progress = Progress::new(console, session.plan.frames());
+    Ok(session.carry_out(disk, &progress)?)
 }
 
 /// Says so where a disk refuses to sync.

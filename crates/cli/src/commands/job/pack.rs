@@ -6,8 +6,9 @@ use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
+use crate::report::notice::words;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::install::job::{Ask, Run};
+use deft_needle_core::run::{Ask, Run};
 use deft_needle_core::sheet::Size;
 
 /// Packs, and says what is in it.
@@ -31,7 +32,7 @@ pub fn run(args: &Pack, console: &Console) -> Result<Exit, Failure> {
         Size(report.bytes)
     ));
     report.members.iter().for_each(|member| console.say(format!("  {}", safe(member))));
-    report.notes.iter().for_each(|note| console.say(notice(&safe(note))));
+    report.notices.iter().for_each(|found| console.say(notice(&safe(&words(found)))));
     console.object(|| &report);
     Ok(Exit::Done)
 }

@@ -1,6 +1,6 @@
 //! A target kept in step with its clips and sheets.
 
-use super::{files, install, outlook, tell_unsynced};
+use super::{files, install, plan, tell_unsynced};
 use crate::args::Watch;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
 use crate::exit::Exit;
@@ -11,7 +11,7 @@ use deft_needle_audio::clip::Note;
 use deft_needle_audio::spec::Container;
 use deft_needle_audio::{Clip, Observer};
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::install::job::{Run, Session};
+use deft_needle_core::run::{Run, Session};
 use notify::{Event, RecursiveMode, Watcher};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -226,12 +226,11 @@ fn turn(args: &Watch, known: Vec<PathBuf>, console: &Console) -> (Seen, Exit) {
     };
     let files = look(&files::of_job(&opened.run));
     let (name, root) = (opened.run.job.name.clone(), opened.run.root.clone());
-    let done = Session::open(opened.run, &disk, &progress).map(|mut session| {
-        if session.outlook.faults.is_empty() {
+    let done = Session::open(opened.run, &disk, &progress).map(|session| {
+        if session.run.faults(&session.plan).next().is_none() {
             return session.carry_out(&disk, &progress).map(Ok);
         }
-        let exit = outlook::show(&session.run, &mut session.outlook, console);
-        Ok(Err(exit))
+        Ok(Err(plan::show(&session.run, &session.plan, console)))
     });
     let exit = match done.and_then(|done| done) {
         Ok(Ok(done)) => {

@@ -12,15 +12,15 @@ use crate::paths::text;
 use crate::paths::{is_stream, open_clip};
 use crate::progress::Progress;
 use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
-use deft_needle_audio::plan::{Decision, Reference, plan_clip};
-use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge, near};
+use deft_needle_audio::plan::select::{near, resolve};
+use deft_needle_audio::plan::{Decision, Reference};
+use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge};
 use deft_needle_audio::spec::{Demand, Spec};
-use deft_needle_audio::survey::selection::resolve;
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits, Error as AudioError};
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::fit::fit_to_file;
+use deft_needle_core::run::{Fitting, open_written};
 use serde_json::json;
 use std::path::Path;
 
@@ -44,7 +44,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
             "name a file",
         ));
     }
-    let clip = open_clip(&args.clip, &args.opening.hints())?;
+    let clip = open_clip(&args.clip, &args.options.hints())?;
     let (ranges, found) = ranges(args, &clip, console)?;
     let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
     let made = made(args, &clip, ranges[0], folder.path(), console)?;
@@ -95,7 +95,7 @@ fn ranges(
     let own: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
     let asks = &args.finding;
     let narrowed = asks.near.is_some() || asks.at_least.is_some() || asks.length.is_some();
-    let wanted = match args.looped {
+    let wanted = match args.options.edits.looped {
         Some(LoopEdit::At(span)) => return Ok((vec![resolve(span, facts)?], Vec::new())),
         Some(LoopEdit::All) => {
             let (start, end) = (0, facts.frames);
@@ -159,7 +159,7 @@ fn made(
     private: &Path,
     console: &Console,
 ) -> Result<Option<Clip>, Failure> {
-    let mending = args.mending.edits();
+    let mending = Edits { looped: None, ..args.options.edits.clone() };
     if args.out.is_none() && mending == Edits::default() {
         return Ok(None);
     }
@@ -171,7 +171,7 @@ fn made(
         })),
         ..mending
     };
-    let edits = match args.looped {
+    let edits = match args.options.edits.looped {
         // Its crossfade takes what would be the first sound.
         Some(LoopEdit::All) => Edits { looped: Some(LoopEdit::All), ..edits },
         _ => edits,
@@ -185,9 +185,11 @@ fn made(
         None => private.join("mended.wav"),
     };
     let mut demand = Demand::from(spec);
-    demand.loop_tags.clone_from(&args.opening.loop_tags);
+    demand.loop_tags.clone_from(&args.options.loop_tags);
     let progress = Progress::new(console, clip.facts().frames);
-    let plan = plan_clip(clip, &demand, &edits, Reference::default(), &progress)?;
+    let reference = Reference::default();
+    let fitting = Fitting { clip, demand: &demand, edits: &edits, rule: None, reference };
+    let plan = fitting.plan(&progress)?;
     if plan.to.loops.is_empty() {
         return Err(Failure::Audio(AudioError::CannotMeet {
             what: format!("{} has no place for loop points", plan.to.format.container),
@@ -196,11 +198,11 @@ fn made(
     }
     let disk = RealDisk::default();
     make_folder(&out, &disk)?;
-    fit_to_file(clip, &plan, &out, args.overwrite, None, &disk, &progress)?;
+    fitting.put(&plan, &out, args.overwrite, &disk, &progress)?;
     let asked = "it was asked for";
     let told = |d: &&Decision| d.about == "loop" && d.why != asked;
     for decision in plan.decisions.iter().filter(told) {
         console.warn(format!("{}, because {}", decision.what, decision.why));
     }
-    Ok(Some(open_clip(&out, &args.opening.reading.hints(Some(&plan.to.loop_tags)))?))
+    Ok(Some(open_written(&out, &plan)?))
 }

@@ -8,10 +8,10 @@ use crate::plot::{COLUMNS, Curve, Panel, Wave};
 use crate::progress::Progress;
 use deft_needle_audio::Clip;
 use deft_needle_audio::hear::Programme;
+use deft_needle_audio::measure::picture::picture;
 use deft_needle_audio::num::{real, real_size};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::seam::{Candidate, windows};
-use deft_needle_audio::survey::picture::picture;
 use deft_needle_audio::units::FrameRange;
 
 /// What is heard on either side of the seam, in seconds.

@@ -1,0 +1,153 @@
+//! What a picture of a clip needs: its outline in columns, and its mean spectrum.
+
+use crate::block::{Block, each_block};
+use crate::error::Result;
+use crate::num::{count, real_size, size};
+use crate::observe::Observer;
+use crate::read::Clip;
+use crate::shape::finite::make_finite;
+use rustfft::num_complex::Complex;
+use rustfft::{Fft, FftPlanner};
+use std::f64::consts::TAU;
+use std::sync::Arc;
+
+/// One column of an outline, over all channels; full scale is ±1.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Column {
+    /// The least sample.
+    pub least: f64,
+    /// The greatest sample.
+    pub greatest: f64,
+    /// The root of the mean square.
+    pub rms: f64,
+}
+
+/// An outline and a spectrum.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Picture {
+    /// Equal parts of the clip, in order.
+    pub columns: Vec<Column>,
+    /// The mean spectrum: frequency in hertz, level of a full-scale sine in dB.
+    pub spectrum: Vec<(f64, f64)>,
+}
+
+/// Frames of one transform.
+const WINDOW: usize = 4096;
+
+/// Draws a clip in `columns` columns.
+///
+/// # Errors
+/// Those of reading; [`Error::Stopped`].
+pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<Picture> {
+    let rate = clip.facts().format.rate.real();
+    let part = clip.facts().frames.div_ceil(count(columns)).max(1);
+    let mut outline = Outline { part, columns: Vec::new(), current: Column::default(), filled: 0 };
+    let mut spectrum = Spectrum::new();
+    each_block(&mut *clip.frames()?, observer, |block| {
+        make_finite(block);
+        outline.feed(block);
+        spectrum.feed(block);
+        observer.advance(count(block.frames()));
+    })?;
+    outline.close();
+    Ok(Picture { columns: outline.columns, spectrum: spectrum.finish(rate) })
+}
+
+struct Outline {
+    part: u64,
+    columns: Vec<Column>,
+    /// Its `rms` is a sum of squares until it is closed.
+    current: Column,
+    filled: u64,
+}
+
+impl Outline {
+    fn feed(&mut self, block: &Block) {
+        let mut from = 0;
+        while from < block.frames() {
+            let left = size(self.part - self.filled).min(block.frames() - from);
+            let share = 1.0 / real_size(block.channels().len());
+            for samples in block.channels() {
+                for &sample in &samples[from..from + left] {
+                    self.current.least = self.current.least.min(sample);
+                    self.current.greatest = self.current.greatest.max(sample);
+                    self.current.rms += sample * sample * share;
+                }
+            }
+            from += left;
+            self.filled += count(left);
+            if self.filled == self.part {
+                self.close();
+            }
+        }
+    }
+
+    fn close(&mut self) {
+        if self.filled > 0 {
+            self.current.rms = (self.current.rms / crate::num::real(self.filled)).sqrt();
+            self.columns.push(self.current);
+            self.current = Column::default();
+            self.filled = 0;
+        }
+    }
+}
+
+/// The mean of windowed power spectra (P. D. Welch, 1967), channels mixed by power.
+struct Spectrum {
+    fft: Arc<dyn Fft<f64>>,
+    waiting: Vec<Vec<f64>>,
+    power: Vec<f64>,
+    windows: usize,
+}
+
+impl Spectrum {
+    fn new() -> Self {
+        Self {
+            fft: FftPlanner::new().plan_fft_forward(WINDOW),
+            waiting: Vec::new(),
+            power: vec![0.0; WINDOW / 2],
+            windows: 0,
+        }
+    }
+
+    fn feed(&mut self, block: &Block) {
+        self.waiting.resize(block.channels().len(), Vec::new());
+        for (waiting, samples) in self.waiting.iter_mut().zip(block.channels()) {
+            waiting.extend_from_slice(samples);
+        }
+        while self.waiting.first().is_some_and(|w| w.len() >= WINDOW) {
+            self.step();
+        }
+    }
+
+    fn step(&mut self) {
+        for waiting in &mut self.waiting {
+            waiting.resize(waiting.len().max(WINDOW), 0.0);
+            let hann = |i: usize| 1.0 - (TAU * (real_size(i) + 0.5) / real_size(WINDOW)).cos();
+            let mut bins: Vec<_> = waiting[..WINDOW]
+                .iter()
+                .enumerate()
+                .map(|(i, s)| Complex::new(s * hann(i), 0.0))
+                .collect();
+            self.fft.process(&mut bins);
+            for (power, bin) in self.power.iter_mut().zip(&bins) {
+                *power += bin.norm_sqr();
+            }
+            self.windows += 1;
+            waiting.drain(..WINDOW);
+        }
+    }
+
+    fn finish(mut self, rate: f64) -> Vec<(f64, f64)> {
+        if self.windows == 0 && !self.waiting.is_empty() {
+            self.step();
+        }
+        // A full-scale sine in a window whose mean is 1 has a line of half the window's length.
+        let scale = 1.0 / (real_size(self.windows.max(1)) * (real_size(WINDOW) / 2.0).powi(2));
+        let line = |(bin, power): (usize, &f64)| {
+            let hertz = real_size(bin) * rate / real_size(WINDOW);
+            (hertz, 10.0 * (power * scale).max(1e-20).log10())
+        };
+        self.power.iter().enumerate().skip(1).map(line).collect()
+    }
+}

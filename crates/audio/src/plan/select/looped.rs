@@ -1,0 +1,344 @@
+//! The loop that goes with the part of a clip that is used: named, found, moved to where the wave
+//! matches, and faded into itself.
+
+use super::{Selection, resolve, times};
+use crate::block::Block;
+use crate::edit::{Edits, LoopEdit, Moment, Tail, Time};
+use crate::error::{Error, Result};
+use crate::num::{count, size};
+use crate::observe::Observer;
+use crate::read::Clip;
+use crate::seam::{Wanted, align, find, windows};
+use crate::shape::stretches::Crossfade;
+use crate::spec::Facts;
+use crate::units::{Duration, FrameRange};
+use rustfft::FftPlanner;
+
+/// How far a found point may lie from where it was to be, in seconds.
+const NEAR: f64 = 0.05;
+/// What is held against each other where an end snaps, in seconds on either side.
+const SNAP: f64 = 0.025;
+
+/// A loop is chosen for the part, and what lies behind it is kept or goes.
+///
+/// # Errors
+/// [`Error::CannotMeet`] where the loop does not lie in the part, or cannot be faded; those of reading.
+pub fn set_loop(
+    clip: &Clip,
+    edits: &Edits,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let facts = clip.facts();
+    let rate = facts.format.rate;
+    let changed = edits.loop_snap.is_some() || edits.crossfade.is_some();
+    let own = || facts.loops.first().map(|own| own.range);
+    let whole = selection.range;
+    let range = match edits.looped {
+        Some(LoopEdit::None) => {
+            selection.sets_loop = true;
+            return Ok(());
+        }
+        Some(LoopEdit::All) => Some(whole),
+        Some(LoopEdit::At(span)) => Some(resolve(span, facts)?),
+        Some(LoopEdit::Auto { start, end }) => {
+            Some(found(clip, whole, [start, end], selection, observer)?)
+        }
+        None if selection.wraps => None,
+        None if changed || edits.tail.is_some() => own(),
+        None => None,
+    };
+    let Some(mut range) = range else {
+        if selection.wraps {
+            fade_whole(clip, edits, selection, observer)?;
+        } else if changed {
+            return Err(Error::CannotMeet {
+                what: "there is no loop whose seam could be mended".to_owned(),
+                instead: "name one with --loop, or say --cut seam for the whole file".to_owned(),
+            });
+        }
+        return Ok(());
+    };
+    selection.wraps = edits.looped == Some(LoopEdit::All);
+    selection.sets_loop = edits.looped.is_some() || changed;
+    if !whole.contains(range) {
+        return Err(Error::CannotMeet {
+            what: format!(
+                "the loop {} does not lie in the part that is used, {}",
+                times(range, rate),
+                times(whole, rate)
+            ),
+            instead: "choose a loop within it; times are the clip's own, before any cut".to_owned(),
+        });
+    }
+    if matches!(edits.looped, Some(LoopEdit::All | LoopEdit::At(_))) {
+        let why = "it was asked for".to_owned();
+        selection.say("loop", times(range, rate), why);
+    }
+    if let Some(reach) = edits.loop_snap {
+        range = snapped(clip, range, whole, reach, selection, observer)?;
+    }
+    selection.looped = Some(range);
+    cut_tail(edits, range, selection, facts)?;
+    if let Some(time) = edits.crossfade {
+        let moved = fade(clip, range, time, selection, observer)?;
+        selection.looped = Some(moved);
+        if range == selection.range || edits.looped == Some(LoopEdit::All) {
+            selection.range.start = moved.start;
+        }
+        selection.range.end = moved.end;
+        range = moved;
+    }
+    // A fade at a seam would be heard each time round.
+    if range.start == selection.range.start {
+        selection.through_sound[0] = false;
+    }
+    if range.end == selection.range.end {
+        selection.through_sound[1] = false;
+    }
+    Ok(())
+}
+
+/// The sound behind a loop goes where the loop is set here, and where that was said.
+fn cut_tail(
+    edits: &Edits,
+    range: FrameRange,
+    selection: &mut Selection,
+    facts: &Facts,
+) -> Result<()> {
+    let rate = facts.format.rate;
+    let used = selection.range;
+    let set_here = (edits.looped.is_some() || edits.crossfade.is_some()) && edits.tail.is_none();
+    let cuts = set_here || edits.tail == Some(Tail::Cut);
+    if !cuts && edits.crossfade.is_some() {
+        return Err(Error::CannotMeet {
+            what:
+                "a crossfade leads from the loop's end back to its start, and the sound behind the \
+                   loop would click"
+                    .to_owned(),
+            instead: "say --tail cut".to_owned(),
+        });
+    }
+    if cuts && range.end < used.end {
+        selection.range.end = range.end;
+        let gone = Duration(rate.seconds(used.end - range.end));
+        let why = match set_here {
+            true => "the loop ends there; --tail keep keeps it",
+            false => "it was asked for",
+        };
+        selection.say("loop", format!("the tail of {gone} is cut off"), why.to_owned());
+    }
+    Ok(())
+}
+
+/// Loops in the part that is used, near these places where they are named.
+///
+/// # Errors
+/// [`Error::CannotMeet`] for a place outside the clip.
+pub fn near(
+    mut wanted: Wanted,
+    places: [Option<Moment>; 2],
+    used: FrameRange,
+    facts: &Facts,
+) -> Result<Wanted> {
+    let rate = facts.format.rate;
+    for (place, range) in places.into_iter().zip([&mut wanted.starts, &mut wanted.ends]) {
+        *range = FrameRange { start: used.start, end: used.end + 1 };
+        if let Some(place) = place {
+            let frame = place
+                .frame(rate, facts.frames)
+                .filter(|frame| *frame <= facts.frames)
+                .ok_or_else(|| Error::CannotMeet {
+                    what: format!(
+                        "{place} does not lie in the clip, which is {} long",
+                        Duration(facts.seconds())
+                    ),
+                    instead: "choose a place within the clip".to_owned(),
+                })?;
+            let near = rate.frames(NEAR);
+            range.start = range.start.max(frame.saturating_sub(near));
+            range.end = range.end.min(frame + near + 1);
+        }
+    }
+    Ok(wanted)
+}
+
+/// The best loop near these places.
+fn found(
+    clip: &Clip,
+    used: FrameRange,
+    places: [Option<Moment>; 2],
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<FrameRange> {
+    let facts = clip.facts();
+    let rate = facts.format.rate;
+    let wanted = near(Wanted::any(facts), places, used, facts)?;
+    let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
+    let range = best.seam.range;
+    selection.say(
+        "loop",
+        times(range, rate),
+        format!(
+            "it was found: a seam that is {}, score {:.0} of 100",
+            best.seam.verdict.word(),
+            best.score
+        ),
+    );
+    Ok(range)
+}
+
+/// All of a clip but for what lies before and behind the best seam.
+///
+/// # Errors
+/// Those of finding loops.
+pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observer) -> Result<()> {
+    let facts = clip.facts();
+    let frames = facts.frames;
+    let wanted = Wanted {
+        starts: FrameRange { start: 0, end: frames / 2 + 1 },
+        ends: FrameRange { start: frames / 2, end: frames + 1 },
+        ..Wanted::any(facts)
+    };
+    let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
+    selection.range = best.seam.range;
+    selection.wraps = true;
+    selection.say(
+        "cut",
+        times(selection.range, facts.format.rate),
+        format!(
+            "there it goes round best as a whole: a seam that is {}, score {:.0} of 100",
+            best.seam.verdict.word(),
+            best.score
+        ),
+    );
+    Ok(())
+}
+
+/// A file that goes round as a whole, faded into itself where that was asked.
+fn fade_whole(
+    clip: &Clip,
+    edits: &Edits,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<()> {
+    if let Some(time) = edits.crossfade {
+        selection.range = fade(clip, selection.range, time, selection, observer)?;
+    }
+    selection.through_sound = [false; 2];
+    Ok(())
+}
+
+/// The loop's end moves to where the wave goes on as it does at its start.
+fn snapped(
+    clip: &Clip,
+    range: FrameRange,
+    used: FrameRange,
+    reach: Time,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<FrameRange> {
+    let rate = clip.facts().format.rate;
+    let reach = reach.frames(rate).min(range.len() / 2);
+    let side = rate.frames(SNAP).max(32);
+    let (before, after) = (side.min(range.start - used.start), side.min(used.end - range.end));
+    let early = FrameRange { start: range.start - before, end: range.start + after };
+    let late = FrameRange {
+        start: (range.end - before).saturating_sub(reach),
+        end: (range.end + after + reach).min(used.end),
+    };
+    let found = match early.len() < 64 {
+        true => None,
+        false => {
+            let blocks = windows(clip, &[early, late], observer)?;
+            let last = size(late.len() - early.len()) + 1;
+            align(&mut FftPlanner::new(), &blocks[0], &blocks[1], rate, 0, last)
+        }
+    };
+    let Some(offset) = found else {
+        return Err(Error::CannotMeet {
+            what: "there is no sound around the loop that its end could be matched with".to_owned(),
+            instead: "leave --loop-snap out, or leave some sound before or behind the loop"
+                .to_owned(),
+        });
+    };
+    let end = late.start + count(offset) + before;
+    let moved = crate::num::real(end) - crate::num::real(range.end);
+    selection.say(
+        "loop",
+        format!("its end moves by {moved:+} frames ({:+.2} ms)", 1000.0 * moved / rate.real()),
+        "there the wave is most like that at its start".to_owned(),
+    );
+    Ok(FrameRange { start: range.start, end })
+}
+
+/// Makes room for a crossfade, and measures how alike its sides are. Gives the loop as it is then.
+fn fade(
+    clip: &Clip,
+    range: FrameRange,
+    time: Time,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<FrameRange> {
+    let facts = clip.facts();
+    let rate = facts.format.rate;
+    let frames = time.frames(rate);
+    let mut moved = range;
+    let missing = frames.saturating_sub(range.start);
+    if missing > 0 {
+        // Where nothing comes before the start, both points move on; or the start alone.
+        moved.start += missing;
+        moved.end = (moved.end + missing).min(facts.frames);
+    }
+    if frames == 0 || 2 * frames > moved.len() {
+        return Err(Error::CannotMeet {
+            what: format!(
+                "a crossfade of {} does not go with a loop of {}",
+                Duration(rate.seconds(frames)),
+                Duration(rate.seconds(range.len()))
+            ),
+            instead: "half of the loop is the longest that can be".to_owned(),
+        });
+    }
+    let side = |end: u64| FrameRange { start: end - frames, end };
+    let sides = windows(clip, &[side(moved.end), side(moved.start)], observer)?;
+    let likeness = likeness(&sides[0], &sides[1]);
+    selection.crossfade = Some(Crossfade { range: moved, frames, likeness });
+    let law = match likeness {
+        l if l > 0.7 => "nearly equal gain",
+        l if l < 0.3 => "nearly equal power",
+        _ => "between equal power and equal gain",
+    };
+    selection.say(
+        "loop",
+        format!(
+            "its last {} fade into what comes before its start",
+            Duration(rate.seconds(frames))
+        ),
+        format!("it was asked for; {law}, since their likeness is {likeness:.2}"),
+    );
+    if moved != range {
+        selection.say(
+            "loop",
+            times(moved, rate),
+            "the crossfade takes what would be the loop's first sound".to_owned(),
+        );
+    }
+    Ok(moved)
+}
+
+/// The correlation of two stretches over all channels, from −1 to 1.
+fn likeness(a: &Block, b: &Block) -> f64 {
+    let (mut product, mut power_a, mut power_b) = (0.0, 0.0, 0.0);
+    for (a, b) in a.channels().iter().zip(b.channels()) {
+        for (a, b) in a.iter().zip(b) {
+            product += a * b;
+            power_a += a * a;
+            power_b += b * b;
+        }
+    }
+    match power_a * power_b > 0.0 {
+        true => product / (power_a * power_b).sqrt(),
+        false => 0.0,
+    }
+}

@@ -1,0 +1,357 @@
+//! What of a clip is wanted: the part that a cut names, a piece, or what is left without silence.
+
+mod looped;
+
+pub use looped::near;
+
+use super::Decision;
+use crate::block::{Block, each_block};
+use crate::edit::{CutEdit, Edits, Ends, Moment, Span, SpanEnd, TooLong, Trim};
+use crate::error::{Error, Result};
+use crate::measure::{Ask, SILENCE_DBFS, Silence, SilenceFinder, Surveyor};
+use crate::num::{count, size};
+use crate::observe::Observer;
+use crate::read::Clip;
+use crate::shape::cut::Cut;
+use crate::shape::stretches::Crossfade;
+use crate::spec::Facts;
+use crate::units::{Duration, FrameRange, SampleRate};
+
+/// A DC offset beyond this share of full scale is taken out wherever the clip is measured at all.
+const DC_WORTH_REMOVING: f64 = 0.002;
+/// How far a snapping end may move, in seconds.
+const SNAP: f64 = 0.02;
+/// The window in which a loudest passage is sought, in seconds.
+const LOUDEST_WINDOW: f64 = 0.02;
+
+/// The part of a clip that is used, and what was found on the way.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Selection {
+    /// Frames of the clip.
+    pub range: FrameRange,
+    /// Whether the start, and the end, were cut through sound.
+    pub through_sound: [bool; 2],
+    /// The offset of each channel, where it is worth removing.
+    pub dc: Option<Vec<f64>>,
+    /// The loop that is asked for, in frames of the clip; or its own, where something is done to it.
+    pub looped: Option<FrameRange>,
+    /// Whether that takes the place of the clip's own; so does none.
+    pub sets_loop: bool,
+    /// Whether the whole part goes round without any loop points.
+    pub wraps: bool,
+    /// What is done at the loop's end.
+    pub crossfade: Option<Crossfade>,
+    /// What was decided, and why.
+    pub decisions: Vec<Decision>,
+}
+
+impl Selection {
+    /// All of a clip, with nothing measured.
+    pub fn whole(facts: &Facts) -> Self {
+        Self {
+            range: FrameRange { start: 0, end: facts.frames },
+            through_sound: [false; 2],
+            dc: None,
+            looped: None,
+            sets_loop: false,
+            wraps: false,
+            crossfade: None,
+            decisions: Vec::new(),
+        }
+    }
+
+    /// Adds a decision.
+    pub fn say(&mut self, about: &'static str, what: String, why: String) {
+        self.decisions.push(Decision { about, what, why });
+    }
+}
+
+/// Finds the part that the edits ask for. Nothing asked: the clip is not read at all.
+///
+/// # Errors
+/// [`Error::CannotMeet`] where the part lies outside the clip or nothing is left; those of reading.
+pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Selection> {
+    let facts = clip.facts();
+    let rate = facts.format.rate;
+    let mut selection = Selection::whole(facts);
+    match edits.cut {
+        None => {}
+        Some(CutEdit::Seam) => looped::cut_at_seam(clip, &mut selection, observer)?,
+        Some(CutEdit::At(span)) => {
+            selection.range = resolve(span, facts)?;
+            let why = format!("the cut {span} was asked for");
+            selection.say("cut", times(selection.range, rate), why);
+        }
+    }
+    if let Some(piece) = edits.piece {
+        selection.range = piece_of(clip, selection.range, piece, observer)?;
+        let why = format!("piece {piece} was asked for");
+        selection.say("cut", times(selection.range, rate), why);
+    }
+    if edits.snap {
+        snap(clip, &mut selection)?;
+    }
+    let measures =
+        edits.trim_silence.is_some() || edits.level.is_some() || loudest(edits).is_some();
+    if measures {
+        measure(clip, edits, &mut selection, observer)?;
+    }
+    if selection.range.is_empty() && facts.frames > 0 {
+        return Err(Error::CannotMeet {
+            what: "nothing is left of the clip".to_owned(),
+            instead: "choose another range".to_owned(),
+        });
+    }
+    let all = [0, facts.frames];
+    let ends = [selection.range.start, selection.range.end];
+    for side in 0..2 {
+        if ends[side] != all[side] {
+            selection.through_sound[side] = sounds_at(clip, ends[side])?;
+        }
+    }
+    looped::set_loop(clip, edits, &mut selection, observer)?;
+    Ok(selection)
+}
+
+fn loudest(edits: &Edits) -> Option<crate::edit::Time> {
+    edits.longest.filter(|_| edits.too_long == TooLong::Loudest)
+}
+
+/// A range in words.
+pub fn times(range: FrameRange, rate: SampleRate) -> String {
+    let [start, end] = [range.start, range.end].map(|frame| Duration(rate.seconds(frame)));
+    format!("from {start} to {end} ({})", Duration(rate.seconds(range.len())))
+}
+
+/// A span in frames of the clip.
+///
+/// # Errors
+/// [`Error::CannotMeet`] where it does not lie in the clip.
+pub fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
+    let (rate, frames) = (facts.format.rate, facts.frames);
+    let outside = || Error::CannotMeet {
+        what: format!(
+            "the range {span} does not lie in the clip, which is {} long ({frames} frames)",
+            Duration(facts.seconds())
+        ),
+        instead: "choose a range within the clip".to_owned(),
+    };
+    let place = |moment: Moment| moment.frame(rate, frames).ok_or_else(outside);
+    let start = span.start.map_or(Ok(0), place)?;
+    let end = match span.end {
+        SpanEnd::Open => frames,
+        SpanEnd::At(moment) => place(moment)?,
+        SpanEnd::After(length) => start.saturating_add(length.frames(rate)),
+    };
+    match start < end && end <= frames {
+        true => Ok(FrameRange { start, end }),
+        false => Err(outside()),
+    }
+}
+
+fn piece_of(
+    clip: &Clip,
+    within: FrameRange,
+    piece: u32,
+    observer: &dyn Observer,
+) -> Result<FrameRange> {
+    let mut finder = finder(clip, SILENCE_DBFS);
+    for_blocks(clip, within, observer, |block| finder.feed(block))?;
+    let sounds = finder.finish().sounds;
+    let chosen = piece.checked_sub(1).and_then(|index| sounds.get(size(index.into())));
+    let found = chosen.ok_or_else(|| Error::CannotMeet {
+        what: format!(
+            "there is no piece {piece}: the clip has {} sounds between silences",
+            sounds.len()
+        ),
+        instead: "inspect numbers them".to_owned(),
+    })?;
+    Ok(FrameRange { start: within.start + found.start, end: within.start + found.end })
+}
+
+fn finder(clip: &Clip, below: f64) -> SilenceFinder {
+    let format = clip.facts().format;
+    SilenceFinder::below(format.rate, format.channels.count().into(), below)
+}
+
+/// Measures silence, offset and loudness of the selected part in one pass.
+fn measure(
+    clip: &Clip,
+    edits: &Edits,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let (facts, range) = (clip.facts(), selection.range);
+    let rate = facts.format.rate;
+    let below = edits.trim_silence.unwrap_or(SILENCE_DBFS);
+    let mut finder = finder(clip, below);
+    let mut passages = Passages::new(rate);
+    let kind = facts.format.encoding.codec.kind();
+    let mut surveyor = Surveyor::new(&*clip.frames()?, kind, Ask::default());
+    for_blocks(clip, range, observer, |block| {
+        finder.feed(block);
+        surveyor.feed(block);
+        passages.feed(block);
+    })?;
+    let dc = surveyor.finish().dc;
+    if dc.iter().any(|offset| offset.abs() > DC_WORTH_REMOVING) {
+        let worst = dc.iter().fold(0.0f64, |a, b| a.max(b.abs())) * 100.0;
+        let what = format!("an offset of {worst:.2} % of full scale is taken out");
+        selection.say("DC", what, "it costs headroom and clicks at the ends".to_owned());
+        selection.dc = Some(dc);
+    }
+    if let Some(trim) = edits.trim() {
+        let found = finder.finish();
+        if found.sounds.is_empty() {
+            return Err(Error::CannotMeet {
+                what: format!("all of the clip lies below {below} dBFS"),
+                instead: "choose a lower level, as in --trim-silence=-80dBFS".to_owned(),
+            });
+        }
+        trim_silence(trim, &found, rate, selection);
+    }
+    if let Some(longest) = loudest(edits) {
+        let length = longest.frames(rate);
+        if selection.range.len() > length {
+            let offset = range.start;
+            selection.range = passages.loudest(selection.range, offset, length);
+            let what = format!("the loudest passage, {}", times(selection.range, rate));
+            selection.say("cut", what, format!("{longest} is the longest that is allowed"));
+        }
+    }
+    Ok(())
+}
+
+fn trim_silence(trim: Trim, found: &Silence, rate: SampleRate, selection: &mut Selection) {
+    let range = selection.range;
+    let take = |silent: u64, breath: crate::edit::Time, wanted: bool| match wanted {
+        true => silent.saturating_sub(breath.frames(rate)),
+        false => 0,
+    };
+    let head = take(found.head, trim.head, trim.ends != Ends::Tail);
+    let tail = take(found.tail, trim.tail, trim.ends != Ends::Head);
+    selection.range = FrameRange { start: range.start + head, end: range.end - tail };
+    let [a, b] = [head, tail].map(|frames| Duration(rate.seconds(frames)));
+    selection.say(
+        "silence",
+        format!("{a} taken off the start, {b} off the end"),
+        format!("it lies below {} dBFS", trim.below),
+    );
+}
+
+/// Energy in short windows, for finding where it is greatest.
+struct Passages {
+    window: u64,
+    energies: Vec<f32>,
+    sum: f64,
+    filled: u64,
+}
+
+impl Passages {
+    fn new(rate: SampleRate) -> Self {
+        Self {
+            window: rate.frames(LOUDEST_WINDOW).max(1),
+            energies: Vec::new(),
+            sum: 0.0,
+            filled: 0,
+        }
+    }
+
+    fn feed(&mut self, block: &Block) {
+        for frame in 0..block.frames() {
+            let energy = block.channels().iter().map(|c| c[frame] * c[frame]);
+            self.sum += energy.sum::<f64>();
+            self.filled += 1;
+            if self.filled == self.window {
+                self.energies.push(crate::num::single(self.sum));
+                (self.sum, self.filled) = (0.0, 0);
+            }
+        }
+    }
+
+    /// The range of `length` frames within `range` where most energy lies; what was fed began at
+    /// frame `offset`.
+    fn loudest(&self, range: FrameRange, offset: u64, length: u64) -> FrameRange {
+        let windows = size(length / self.window).max(1);
+        let first = size((range.start - offset) / self.window);
+        let mut best = (f64::NEG_INFINITY, first);
+        let mut sum = 0.0;
+        for (index, energy) in self.energies.iter().enumerate().skip(first) {
+            sum += f64::from(*energy);
+            if index >= first + windows {
+                sum -= f64::from(self.energies[index - windows]);
+            }
+            let start = (index + 1).saturating_sub(windows).max(first);
+            if sum > best.0 + 1e-9 {
+                best = (sum, start);
+            }
+        }
+        let start = offset + count(best.1) * self.window;
+        let start = start.clamp(range.start, range.end - length);
+        FrameRange { start, end: start + length }
+    }
+}
+
+fn for_blocks(
+    clip: &Clip,
+    range: FrameRange,
+    observer: &dyn Observer,
+    mut take: impl FnMut(&Block),
+) -> Result<()> {
+    each_block(&mut Cut::new(clip.frames()?, range), observer, |block| {
+        crate::shape::finite::make_finite(block);
+        take(block);
+    })
+}
+
+/// A few frames around a place, mixed to one channel.
+fn around(clip: &Clip, frame: u64, reach: u64) -> Result<(u64, Vec<f64>)> {
+    let range = FrameRange {
+        start: frame.saturating_sub(reach),
+        end: (frame + reach).min(clip.facts().frames),
+    };
+    let mut source = Cut::new(clip.frames()?, range);
+    let all = crate::block::collect(&mut source)?;
+    let frames = all.first().map_or(0, Vec::len);
+    let mixed = (0..frames).map(|i| all.iter().map(|c| c[i]).sum()).collect();
+    Ok((range.start, mixed))
+}
+
+/// Moves both ends to the nearest place where the sum of all channels changes its sign.
+fn snap(clip: &Clip, selection: &mut Selection) -> Result<()> {
+    let rate = clip.facts().format.rate;
+    let reach = rate.frames(SNAP).max(1);
+    let nearest = |frame: u64| -> Result<u64> {
+        let (start, samples) = around(clip, frame, reach)?;
+        let crossings = samples.windows(2).zip(start + 1..);
+        let crossing = crossings
+            .filter(|(pair, _)| (pair[0] < 0.0) != (pair[1] < 0.0))
+            .map(|(_, at)| at)
+            .min_by_key(|at| at.abs_diff(frame));
+        Ok(crossing.unwrap_or(frame))
+    };
+    let before = selection.range;
+    if before.start > 0 {
+        selection.range.start = nearest(before.start)?;
+    }
+    if before.end < clip.facts().frames {
+        selection.range.end = nearest(before.end)?;
+    }
+    let moved =
+        [selection.range.start.abs_diff(before.start), selection.range.end.abs_diff(before.end)];
+    selection.say(
+        "cut",
+        format!("its ends move by {} and {} frames", moved[0], moved[1]),
+        "they snap to zero crossings".to_owned(),
+    );
+    Ok(())
+}
+
+/// Whether there is sound at a place, in 5 ms around it.
+fn sounds_at(clip: &Clip, frame: u64) -> Result<bool> {
+    let rate = clip.facts().format.rate;
+    let (_, samples) = around(clip, frame, rate.frames(0.0025).max(1))?;
+    let power =
+        samples.iter().map(|s| s * s).sum::<f64>() / crate::num::real_size(samples.len().max(1));
+    Ok(10.0 * power.log10() > SILENCE_DBFS)
+}

@@ -1,0 +1,118 @@
+//! What a file will be.
+
+use super::{Codec, Format, Header, LoopTags, Quality, usual_header};
+use crate::clip::{Extra, Loop, Marker, Tag};
+use crate::units::{FrameRange, SampleRate};
+use serde::Serialize;
+
+/// What a file will be.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Output {
+    /// Its spec line.
+    pub format: Format,
+    /// Its WAV header; `None` in other containers.
+    pub header: Option<Header>,
+    /// How many frames it will hold.
+    pub frames: u64,
+    /// Frames before the first that a lossy encoder is shown, and that the file hides: the end of its
+    /// loop.
+    pub before: u64,
+    /// Frames behind the last that a lossy encoder is shown, and that the file does not hold: the
+    /// beginning of its loop.
+    pub beyond: u64,
+    /// Bytes of a block, where the encoding leaves that open (ADPCM).
+    pub block_bytes: Option<u32>,
+    /// Loop points that it will have.
+    pub loops: Vec<Loop>,
+    /// Markers that it will have.
+    pub markers: Vec<Marker>,
+    /// Texts that it will have.
+    pub tags: Vec<Tag>,
+    /// Under which names a loop is written among texts.
+    pub loop_tags: LoopTags,
+    /// Chunks that come along from the clip.
+    pub carried: Vec<Carried>,
+}
+
+/// Headers of most files.
+const HEADERS: u64 = 64;
+
+/// Bits that a sample takes, about.
+fn usual_bits(codec: Codec) -> f64 {
+    match codec {
+        Codec::Vorbis => 1.8,
+        Codec::Aac => 1.5,
+        Codec::Qoa => 3.2,
+        Codec::ImaAdpcm => 4.1,
+        Codec::Flac16 | Codec::Alac16 => 10.0,
+        Codec::Flac24 | Codec::Alac24 => 17.0,
+        codec => codec.sample_bytes().map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
+    }
+}
+
+/// A chunk that comes along.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Carried {
+    /// Which chunk of the clip.
+    pub extra: Extra,
+    /// What changes in it.
+    pub patch: Patch,
+}
+
+/// What changes in a chunk.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Patch {
+    /// Nothing.
+    Same,
+    /// The loops of a `smpl` chunk move.
+    Loops {
+        /// The rate that it names.
+        rate: SampleRate,
+        /// Where its loops lie.
+        ranges: Vec<FrameRange>,
+    },
+    /// The points of a `cue ` chunk move.
+    Cues {
+        /// So many frames …
+        from: u64,
+        /// … are so many now.
+        to: u64,
+    },
+}
+
+impl Output {
+    /// So many frames of this format, with the usual header and nothing beside them.
+    pub fn plain(format: Format, frames: u64) -> Self {
+        Self {
+            format,
+            header: usual_header(format),
+            frames,
+            before: 0,
+            beyond: 0,
+            block_bytes: None,
+            loops: Vec::new(),
+            markers: Vec::new(),
+            tags: Vec::new(),
+            loop_tags: LoopTags::default(),
+            carried: Vec::new(),
+        }
+    }
+
+    /// How many bytes the file will take, about: exact for PCM, by the codec's usual rate where only the
+    /// encoder can tell.
+    pub fn about_bytes(&self) -> u64 {
+        let encoding = self.format.encoding;
+        if let Some(Quality::BitRate(kbps)) = encoding.quality {
+            return crate::num::rounded(self.seconds() * f64::from(kbps) * 125.0) + HEADERS;
+        }
+        let bits = usual_bits(encoding.codec);
+        let samples = self.frames * u64::from(self.format.channels.count());
+        crate::num::rounded(crate::num::real(samples) * bits / 8.0) + HEADERS
+    }
+
+    /// How long it will play, in seconds.
+    pub fn seconds(&self) -> f64 {
+        self.format.rate.seconds(self.frames)
+    }
+}

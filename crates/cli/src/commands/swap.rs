@@ -1,0 +1,190 @@
+//! The whole job for one slot, in one line.
+
+use super::job::{carry_out, plan};
+use super::level;
+use crate::args::Swap;
+use crate::console::{BOLD, Console, GOOD, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::paths::{input, text};
+use crate::progress::Progress;
+use crate::report::notice;
+use crate::table::columns;
+use deft_needle_audio::units::Duration;
+use deft_needle_core::disk::{Disk, RealDisk};
+use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::job::Making;
+use deft_needle_core::ledger::Ledger;
+use deft_needle_core::root::{Found, Root};
+use deft_needle_core::run::{self, Installation, JobPlan, Placed, Run, Side};
+use deft_needle_core::slots::Roots;
+use deft_needle_core::stamps::Stamps;
+use deft_needle_core::target::Target;
+
+/// Swaps, or shows what would be done.
+pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
+    swap(args, console).map_err(|failure| match failure {
+        Failure::Audio(_) | Failure::Core(CoreError::Audio(_)) => failure.about(&args.clip),
+        other => other,
+    })
+}
+
+fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
+    let (target, root) = aimed(args)?;
+    if let Some(how) = how_found(root.found) {
+        let path = safe(&text(&root.path));
+        console.announce(format!("the root is {path}: {how}"));
+    }
+    let making = match args.outside.encoder()? {
+        Some(encoder) => Making::Encoder(encoder),
+        None if args.as_is => Making::AsIs,
+        None => Making::Fit,
+    };
+    let swap = run::Swap {
+        clip: input(&args.clip)?,
+        slot: &args.slot,
+        root: root.clone(),
+        target,
+        request: args.options.clone(),
+        like: args.wanted.model()?,
+        making,
+        new: args.new,
+        entries: args.entries,
+        allow_commands: args.outside.allow_commands,
+    };
+    let disk = RealDisk::default();
+    if args.dry_run {
+        return look(Run::swap(swap, None)?, &root, console);
+    }
+    let run = Run::swap(swap, Some(&disk as &dyn Disk))?;
+    let done = carry_out(run, &disk, console)?;
+    console.say(described(&done, &root));
+    if let Some(after) = done.after.as_ref().filter(|_| !done.placed.is_empty()) {
+        console.say(format!("  {}", safe(after)));
+    }
+    super::job::tell_unsynced(&disk, console);
+    console.object(|| &done);
+    Ok(Exit::Done)
+}
+
+/// The target, where its sheet was named, and the root that the slot lies in.
+fn aimed(args: &Swap) -> Result<(Option<Target>, Root), Failure> {
+    let asked = args.place.asked();
+    let Some(target) = args.wanted.target_at(&args.slot, asked.root.as_deref())? else {
+        return Ok((None, asked.of_file(&args.slot, &[])?));
+    };
+    let marker = target.sheet.marker.0.first();
+    if let (None, Some(marker)) = (&target.roots.main, marker) {
+        let (slot, name) = (args.slot.display(), &target.sheet.name);
+        return Err(Failure::Core(CoreError::refused(
+            format!("{slot} lies in no root of {name}: no folder above it has {}", marker.0),
+            "check the path, or name the root with --root",
+        )));
+    }
+    let markers: Vec<&str> = target.sheet.marker.0.iter().map(|m| m.0.as_str()).collect();
+    let root = asked.of_file(&args.slot, &markers)?;
+    // Without markers it is the root that tells where lists are.
+    let mut roots = Roots::main(Some(&root.path));
+    roots.others.clone_from(&root.others);
+    Ok((Some(Target::new(target.sheet, roots)?), root))
+}
+
+/// How a root was found; nothing where the user named it.
+fn how_found(found: Found) -> Option<&'static str> {
+    match found {
+        Found::Named => None,
+        Found::ByFile => Some("its ledger knows this file"),
+        Found::ByLedger => Some("it has the nearest ledger above"),
+        Found::ByMarker => Some("it has the sheet's marker"),
+        Found::CurrentFolder => Some("the current folder (--root names another)"),
+        Found::SlotFolder => Some("the file's own folder (--root names another)"),
+    }
+}
+
+/// Only looks: nothing is locked, nothing changed.
+fn look(mut run: Run, root: &Root, console: &Console) -> Result<Exit, Failure> {
+    let progress = Progress::new(console, 0);
+    let state = Ledger::peek(root)?;
+    let stamps = Stamps::load(&root.ledger);
+    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    drop(progress);
+    run.refuse(&mut found)?;
+    console.say(planned(&found, root));
+    console.object(|| plan::as_json(&run, &found));
+    Ok(Exit::Done)
+}
+
+fn planned(found: &JobPlan, root: &Root) -> String {
+    let mut lines = Vec::new();
+    for line in &found.lines {
+        lines.push(format!(
+            "{} to {} in {}",
+            paint(BOLD, safe(&line.clip)),
+            paint(BOLD, safe(&line.slot)),
+            safe(&text(&root.path))
+        ));
+        lines.push(plan::in_full(&line.work));
+    }
+    lines.extend(plan::beside(found));
+    lines.push("  nothing was changed".to_owned());
+    lines.join("\n")
+}
+
+fn described(done: &Installation, root: &Root) -> String {
+    let mut lines: Vec<String> =
+        done.recovered.iter().map(|r| super::notice(&safe(&r.to_string()))).collect();
+    for slot in &done.unchanged {
+        lines.push(format!(
+            "{}: unchanged, installed from this clip already",
+            paint(BOLD, safe(slot))
+        ));
+    }
+    for placed in &done.placed {
+        lines.push(paint(BOLD, safe(&placed.slot)));
+        lines.extend(sides(placed));
+        lines.push(match placed.new {
+            true => format!("  {}: nothing was here before", paint(GOOD, "installed")),
+            false => format!(
+                "  {} in {}; the stock is kept in {}",
+                paint(GOOD, "installed"),
+                safe(&text(&root.path)),
+                safe(&text(&root.ledger))
+            ),
+        });
+        let notices = placed.notices.iter().chain(&done.notices);
+        lines.extend(notices.map(|n| super::notice(&safe(&notice::words(n)))));
+    }
+    lines.extend(done.entries.iter().map(|entry| format!("  entry in {}", safe(entry))));
+    lines.extend(
+        done.caches.iter().map(|cache| format!("  cache cleared: {}", safe(cache.as_str()))),
+    );
+    lines.join("\n")
+}
+
+/// What was there and what is there now.
+fn sides(placed: &Placed) -> Option<String> {
+    let Some(after) = &placed.after else {
+        return Some(format!("  after     {}", safe(&placed.installed.spec)));
+    };
+    let mut rows: Vec<Vec<String>> =
+        placed.before.iter().map(|before| row("before", before)).collect();
+    rows.push(row("after", after));
+    Some(columns(&rows, &[]))
+}
+
+fn row(name: &str, side: &Side) -> Vec<String> {
+    let mut spec = side.spec.clone();
+    if side.loops {
+        spec += ", loops";
+    }
+    let lufs = side.lufs.unwrap_or(f64::NEG_INFINITY);
+    let peak =
+        side.survey.as_ref().map(|survey| format!("peak {}", level(survey.peak_dbfs, "dBFS")));
+    vec![
+        format!("  {name:<8}"),
+        spec,
+        Duration(side.seconds).to_string(),
+        level(lufs, "LUFS"),
+        peak.unwrap_or_default(),
+    ]
+}

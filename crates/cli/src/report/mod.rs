@@ -1,0 +1,3 @@
+//! Every word that is printed of what the libraries found and did.
+
+pub mod notice;

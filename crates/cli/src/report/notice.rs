@@ -1,0 +1,77 @@
+//! Notices in words.
+
+use deft_needle_audio::edit::Overruled;
+use deft_needle_audio::seam::Judged;
+use deft_needle_audio::units::Duration;
+use deft_needle_core::run::Notice;
+
+/// A notice, in a sentence without its full stop.
+pub fn words(notice: &Notice) -> String {
+    match notice {
+        Notice::Overruled(Overruled { option, asked, ruled }) => {
+            format!("--{option} {asked} instead of the sheet's {ruled}")
+        }
+        Notice::NoStockLevel => {
+            "level unchanged: there is no stock to match the level of".to_owned()
+        }
+        Notice::ChangedSince { kept } => format!(
+            "the file was changed since it was installed; it counts as the stock now, and all {kept} generations are kept"
+        ),
+        Notice::VariantsLeft { family, replaced, all, left } => {
+            format!(
+                "{replaced} of {all} variants of {family} replaced; left unchanged: {}",
+                left.join(", ")
+            )
+        }
+        Notice::Uneven { slots, dealt, pieces, to } => {
+            let what = if *pieces { "segments" } else { "clips" };
+            format!("{}: {dealt} {what} to {to} slots, some twice", slots.join(", "))
+        }
+        Notice::NoPrompt { slots } => format!(
+            "the list has no line for {} {}: {}",
+            slots.len(),
+            if slots.len() == 1 { "slot" } else { "slots" },
+            slots.join(", ")
+        ),
+        Notice::Room { takes, budget } => format!("all slots together: about {takes} of {budget}"),
+        Notice::EntriesLeft { files, caches } => entries_left(files, caches),
+        Notice::LoopLost => "the stock loops, this clip has no loop points".to_owned(),
+        Notice::Level { by } if *by > 0.0 => format!("{by:.1} LU louder than the stock"),
+        Notice::Level { by } => format!("{:.1} LU quieter than the stock", by.abs()),
+        Notice::Long { times } => format!("{times:.1} times as long as the stock"),
+        Notice::NotNumbers { samples } => {
+            format!("{samples} NaN or infinite samples became silence")
+        }
+        Notice::Cancels { correlation } => format!(
+            "left and right are opposed (correlation {correlation:.2}) and cancel in mono: --route L takes the left channel alone"
+        ),
+        Notice::Seam(judged) => seam(judged),
+        Notice::Limited { most, seconds } => {
+            format!("limiter: up to {most:.1} dB of gain reduction over {}", Duration(*seconds))
+        }
+        Notice::Overs { samples } => {
+            format!("{samples} samples clipped at full scale: lower the clip's level")
+        }
+        _ => "this version has no words for a notice".to_owned(),
+    }
+}
+
+fn entries_left(files: &[String], caches: &[String]) -> String {
+    let mut left = Vec::new();
+    if !files.is_empty() {
+        left.push(format!("entries in {} not made", files.join(", ")));
+    }
+    if !caches.is_empty() {
+        left.push(format!("caches {} not cleared", caches.join(", ")));
+    }
+    format!("{}: add --entries to do what the sheet asks", left.join(", "))
+}
+
+fn seam(judged: &Judged) -> String {
+    let Judged { verdict, click_db, level_db, spectrum_db, .. } = judged;
+    format!(
+        "the seam is {} (click {click_db:.0} dB, level {level_db:+.0} dB, spectrum {spectrum_db:.0} dB): \
+         `seam` finds a better loop, --crossfade smooths this one",
+        verdict.word()
+    )
+}

@@ -1,0 +1,333 @@
+//! Entries of a job: what is told beside the files, and which files get other contents by it.
+
+use super::Run;
+use super::line::Sources;
+use super::look::JobPlan;
+use super::restore::{covered, layer_of};
+use crate::disk::{Disk, read_plain};
+use crate::entry::{Done, Format, Made, Order, Wanted};
+use crate::error::{Error, Result};
+use crate::ledger::held_of;
+use crate::ledger::record::{EntryRecord, Held};
+use crate::ledger::state::State;
+use crate::limits;
+use crate::names::Key;
+use crate::root::{Kind, look, refuse_odd};
+use crate::sheet::{Entry, Fault, Way};
+use crate::stock::{Member, Stock};
+use crate::template::Names;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// One entry.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct EntryLine {
+    /// The file.
+    pub file: Key,
+    /// What is put there, in words.
+    pub what: String,
+    /// Whether it is new; else it stands there already.
+    pub new: bool,
+}
+
+/// Files that get other contents, by what the ledger calls them.
+pub type Files = BTreeMap<Key, Contents>;
+
+/// What a file gets.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Contents {
+    /// All of it.
+    pub bytes: Vec<u8>,
+    /// What the file held when that was worked out.
+    pub seen: Held,
+    /// The entries in it; nothing where it is only carried.
+    pub told: Option<Vec<EntryRecord>>,
+}
+
+/// An entry with its templates filled in.
+struct Asked {
+    slot: Option<Key>,
+    wanted: Wanted,
+}
+
+impl Run {
+    /// What the ledger calls the files that are carried unchanged.
+    pub(super) fn carried(&self, state: &State, disk: &dyn Disk) -> Vec<Key> {
+        let Some(root) = self.root.as_ref().filter(|_| self.destination.overlay) else {
+            return Vec::new();
+        };
+        let carried = self.target.sheet.carry.iter();
+        let key = |file: &str| self.destination.key(file, state, &root.path, disk).ok();
+        carried.filter_map(|carry| key(&carry.file.0)).collect()
+    }
+
+    /// Works out every entry, and the files that change by them.
+    pub(super) fn look_at_entries(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<()> {
+        let state = sources.state;
+        let mut asked: BTreeMap<Key, Vec<Asked>> = BTreeMap::new();
+        let way = self.destination.way();
+        let is_main = |root: &Option<String>| {
+            let first = self.target.sheet.roots.first();
+            root.is_none() || root.as_ref() == first
+        };
+        for entry in &self.target.sheet.entries {
+            let only = &entry.get_ref().only.0;
+            // An archive brings what it has to tell in its own manifest.
+            let within = way == Way::Archive && is_main(&entry.get_ref().root);
+            if within || (!only.is_empty() && !only.contains(&way)) {
+                continue;
+            }
+            let fault = |what: String| -> Error {
+                Fault::whole(self.target.sheet.path(), what, "see the sheet's [[entry]]").into()
+            };
+            for (slot, names) in self.speakers(entry.get_ref(), &plan.lines)? {
+                let (file, wanted) = fill_in(entry.get_ref(), &names).map_err(fault)?;
+                let key = match self.file_key(entry.get_ref().root.as_deref(), &file, sources) {
+                    Ok(key) => key,
+                    Err(error) => {
+                        plan.faults.push(error);
+                        continue;
+                    }
+                };
+                asked.entry(key).or_default().push(Asked { slot, wanted });
+            }
+        }
+        // Files with nothing but entries that the job no longer makes.
+        for (file, known) in &state.slots {
+            if known.told.iter().any(|told| self.made(told)) {
+                asked.entry(file.clone()).or_default();
+            }
+        }
+        for (file, asked) in asked {
+            match self.edit(&file, &asked, sources) {
+                Ok((lines, contents)) => {
+                    plan.entries.extend(lines);
+                    plan.files.extend(contents.map(|contents| (file, contents)));
+                }
+                Err(error) => plan.faults.push(error),
+            }
+        }
+        for key in self.carried(state, sources.disk) {
+            if plan.files.contains_key(&key) || state.slots.contains_key(&key) {
+                continue;
+            }
+            match self.source(&key, sources) {
+                Ok(bytes) => {
+                    let seen = Held::Nothing;
+                    plan.files.insert(key, Contents { bytes, seen, told: None });
+                }
+                Err(error) => plan.faults.push(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// What the ledger calls a file of entries: in an overlay, the overlay's own copy.
+    fn file_key(&self, root: Option<&str>, file: &str, sources: &Sources<'_>) -> Result<Key> {
+        let is_main =
+            root.is_none_or(|root| self.target.sheet.roots.first().is_some_and(|r| r == root));
+        let path = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        if let Some(root) = root.filter(|_| !is_main)
+            && !sources.state.others.contains_key(root)
+        {
+            return Err(Error::refused(
+                format!("the job does not say where the root {root} is"),
+                format!("write roots = {{ …, {root} = 'FOLDER' }}"),
+            ));
+        }
+        match (is_main, self.destination.overlay) {
+            (true, true) => self.destination.key(file, sources.state, path, sources.disk),
+            (true, false) => sources.state.key(path, None, file, sources.disk),
+            (false, _) => sources.state.key(path, root, file, sources.disk),
+        }
+    }
+
+    /// Takes the job's old entries out of a file and puts the new ones in.
+    fn edit(
+        &self,
+        file: &Key,
+        asked: &[Asked],
+        sources: &Sources<'_>,
+    ) -> Result<(Vec<EntryLine>, Option<Contents>)> {
+        let refused =
+            |what: String| Error::refused(format!("{file}: {what}"), "fix the file or the sheet");
+        let seen = self.seen(file, sources)?;
+        let before = self.source(file, sources)?;
+        let known = sources.state.slots.get(file);
+        let old = known.map_or(&[][..], |known| known.told.as_slice());
+        // What stands, stays where it stands: somebody may have put other things behind it.
+        let own = || old.iter().filter(|told| self.made(told));
+        let stand = |asked: &Asked| asked.wanted.make(&before) == Ok(Made::Already);
+        let wanted = |told: &EntryRecord| asked.iter().any(|asked| told.done.is_of(&asked.wanted));
+        if own().next().is_some() && asked.iter().all(stand) && own().all(wanted) {
+            let lines = asked.iter().filter_map(|asked| stands(file, &asked.wanted));
+            return Ok((lines.collect(), None));
+        }
+        let mut bytes = before.clone();
+        let mut told = Vec::new();
+        for (at, one) in old.iter().enumerate().rev() {
+            if !self.made(one) {
+                told.insert(0, one.clone());
+                continue;
+            }
+            let mut later = old[at + 1..].iter();
+            if let Some(upper) = later.find(|l| !self.made(l) && l.done.covers(&one.done)) {
+                return Err(covered(layer_of(&one.job), file, layer_of(&upper.job)));
+            }
+            if let Some(undone) = one.done.undo(&bytes).map_err(refused)? {
+                bytes = undone;
+            }
+        }
+        let mut lines = Vec::new();
+        for Asked { slot, wanted } in asked {
+            let made = wanted.make(&bytes).map_err(|what| {
+                let name = file.within().rsplit('/').next().unwrap_or_default();
+                Error::refused(
+                    format!("{name} {what}"),
+                    format!("in {file}; fix the file or the job"),
+                )
+            })?;
+            let Made::New(with, done) = made else {
+                lines.extend(stands(file, wanted));
+                continue;
+            };
+            bytes = with;
+            lines.push(EntryLine {
+                file: file.clone(),
+                what: done.to_string(),
+                new: !old.iter().any(|told| told.done == done && self.made(told)),
+            });
+            let job = self.job.name.clone();
+            told.push(EntryRecord { job, slot: slot.clone().or_else(|| self.only_slot()), done });
+        }
+        let changed = bytes != before || told != old;
+        let contents = Contents { bytes, seen, told: Some(told) };
+        Ok((lines, changed.then_some(contents)))
+    }
+
+    /// What a file holds now; for an overlay that has none yet, what the target's own one holds. A link is
+    /// read where it leads into one of the roots.
+    fn source(&self, file: &Key, sources: &Sources<'_>) -> Result<Vec<u8>> {
+        let main = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        let folder = sources.state.root_of(main, file)?;
+        let place = look(&folder, file.within(), sources.disk)?;
+        refuse_odd(&place)?;
+        match place.kind {
+            Kind::File => {
+                return read_plain(&place.path, limits::LIST).map_err(Error::read(&place.path));
+            }
+            Kind::Link => return self.through_link(&place.path, main, sources),
+            _ => {}
+        }
+        let missing = || {
+            Error::refused(
+                format!("there is no {} for the entries to go into", place.path.display()),
+                "start the target once so that it makes the file, or check the root",
+            )
+        };
+        match self.destination.slot_of(file) {
+            Some(name) => self.stock_file(main, &name, sources)?.ok_or_else(missing),
+            None => Err(missing()),
+        }
+    }
+
+    /// What lies there now.
+    fn seen(&self, file: &Key, sources: &Sources<'_>) -> Result<Held> {
+        let main = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        let folder = sources.state.root_of(main, file)?;
+        held_of(&look(&folder, file.within(), sources.disk)?)
+    }
+
+    fn through_link(&self, link: &Path, main: &Path, sources: &Sources<'_>) -> Result<Vec<u8>> {
+        let real = link.canonicalize().map_err(Error::read(link))?;
+        let others = sources.state.others.values().map(Path::new);
+        let mut roots = others.chain([main]).filter_map(|root| root.canonicalize().ok());
+        match roots.any(|root| real.starts_with(root)) {
+            true => read_plain(&real, limits::LIST).map_err(Error::read(&real)),
+            false => Err(Error::refused(
+                format!("{} is a link that leads out of the target", link.display()),
+                "replace it by the file itself, or name the folder that it leads to as a root",
+            )),
+        }
+    }
+
+    /// A file of the target's own: in its root, or in one of the archives that its names come from.
+    fn stock_file(
+        &self,
+        root: &Path,
+        name: &str,
+        sources: &Sources<'_>,
+    ) -> Result<Option<Vec<u8>>> {
+        let place = look(root, name, sources.disk)?;
+        match place.kind {
+            Kind::File => {
+                let read = read_plain(&place.path, limits::LIST);
+                return read.map(Some).map_err(Error::read(&place.path));
+            }
+            Kind::Link => return self.through_link(&place.path, root, sources).map(Some),
+            _ => {}
+        }
+        let sources = self.target.sheet.slots.iter().map(|source| source.get_ref());
+        for archive in sources.filter_map(|source| source.in_root.as_ref()) {
+            let archive = root.join(&archive.0);
+            if !Stock::is_archive(&archive) {
+                continue;
+            }
+            let look = |member: &Member| match member.name == name {
+                true => member.bytes_of().map(Some),
+                false => Ok(None),
+            };
+            let found =
+                Stock::open(&archive)?.look(&look, &deft_needle_audio::observe::Unobserved)?;
+            if let Some(bytes) = found.found.into_iter().flatten().next() {
+                return Ok(Some(bytes));
+            }
+        }
+        Ok(None)
+    }
+}
+
+/// An entry that stands there already.
+fn stands(file: &Key, wanted: &Wanted) -> Option<EntryLine> {
+    let value = wanted.value.as_ref()?;
+    Some(EntryLine {
+        file: file.clone(),
+        what: format!("{} = {}", wanted.at, crate::entry::in_line(value)),
+        new: false,
+    })
+}
+
+/// An entry of a sheet with its templates filled in, and its file.
+pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, Wanted), String> {
+    let file = names.text(&entry.file.0)?;
+    let extension = file.rsplit_once('.').map_or("", |(_, extension)| extension);
+    let format = entry.format.or_else(|| Format::of_extension(extension));
+    let format = format.ok_or_else(|| {
+        format!("nothing tells how {file} is written: say format = \"json\", toml, ini, table, plist or lines")
+    })?;
+    let value =
+        |value: &Option<toml::Value>| value.as_ref().map(|value| names.value(value)).transpose();
+    let order = match (&entry.order, &entry.index_of) {
+        (_, Some(other)) => {
+            Order::IndexOf { list: names.text(&other.list)?, value: names.value(&other.value)? }
+        }
+        (Some(crate::sheet::Sorting::Sorted), None) => Order::Sorted,
+        (Some(crate::sheet::Sorting::End) | None, None) => Order::End,
+    };
+    let wanted = Wanted {
+        format,
+        at: names.text(entry.at.as_deref().unwrap_or_default())?,
+        value: value(&entry.value)?,
+        expect: value(&entry.expect)?,
+        separator: entry.separator.clone(),
+        order,
+    };
+    Ok((file, wanted))
+}
+
+/// Entries in words, for what is said once they are made.
+pub(super) fn words(told: &[EntryRecord], job: Option<&str>) -> Vec<String> {
+    let ours = told.iter().filter(|told| layer_of(&told.job) == job);
+    ours.map(|told| Done::to_string(&told.done)).collect()
+}

@@ -1,0 +1,215 @@
+//! One clip made into one file: the only road. What is fitted to a path of the user's, what is swapped and
+//! every line of a job is planned, written, proved and judged here.
+
+use super::notice::Notice;
+use crate::disk::Disk;
+use crate::error::Result;
+use crate::fit::{Durable, make_file, put_file, refuse_existing};
+use crate::sheet::Rule;
+use crate::slots::Listed;
+use deft_needle_audio::measure::{Ask, Survey, survey};
+use deft_needle_audio::observe::Observer;
+use deft_needle_audio::plan::{Reference, plan_clip};
+use deft_needle_audio::read::{Hints, Input};
+use deft_needle_audio::render::{Outcome, render};
+use deft_needle_audio::spec::{Container, Demand};
+use deft_needle_audio::verify::verify;
+use deft_needle_audio::write::Out;
+use deft_needle_audio::{Clip, Edits, Error as AudioError, Facts, Plan};
+use serde::Serialize;
+use std::path::Path;
+
+/// One clip on its way to one file.
+#[derive(Debug, Clone, Copy)]
+pub struct Fitting<'a> {
+    /// The clip.
+    pub clip: &'a Clip,
+    /// What the file must be.
+    pub demand: &'a Demand,
+    /// What is done to the clip.
+    pub edits: &'a Edits,
+    /// The rule whose limits hold.
+    pub rule: Option<&'a Rule>,
+    /// What is replaced.
+    pub reference: Reference<'a>,
+}
+
+/// What was written.
+#[derive(Debug, Clone)]
+pub struct Written {
+    /// What only rendering knows.
+    pub outcome: Outcome,
+    /// The file's own facts, read back.
+    pub facts: Facts,
+}
+
+/// One side of before and after.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Side {
+    /// The spec line.
+    pub spec: String,
+    /// Length in seconds.
+    pub seconds: f64,
+    /// Loudness in LUFS; nothing for silence, and where it is not known.
+    pub lufs: Option<f64>,
+    /// Whether it has loop points.
+    pub loops: bool,
+    /// What was measured; nothing where only a list tells.
+    pub survey: Option<Survey>,
+}
+
+/// What a written file is held against.
+#[derive(Debug, Clone, Copy)]
+pub enum Against<'a> {
+    /// Nothing: it is not measured.
+    Nothing,
+    /// Nothing, but it is measured.
+    Itself,
+    /// What it replaces.
+    Stock(&'a Side),
+}
+
+/// What is to be known of a file that was written.
+#[derive(Debug, Clone, Serialize)]
+pub struct Judged {
+    /// What it is, where it was measured.
+    pub after: Option<Side>,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
+}
+
+impl Fitting<'_> {
+    /// Decides what will be done.
+    ///
+    /// # Errors
+    /// Whatever cannot be met: by the clip, by the demand, within the rule's limits.
+    pub fn plan(&self, observer: &dyn Observer) -> Result<Plan> {
+        let plan = plan_clip(self.clip, self.demand, self.edits, self.reference, observer)?;
+        if let Some(rule) = self.rule {
+            rule.refuse(&plan, self.edits)?;
+        }
+        Ok(plan)
+    }
+
+    fn prove(
+        &self,
+        plan: &Plan,
+        path: &Path,
+        outcome: &Outcome,
+        observer: &dyn Observer,
+    ) -> Result<Facts, AudioError> {
+        let facts = verify(self.clip, plan, outcome, path, observer)?;
+        // Only a finished file tells how much room a lossy encoding takes.
+        match self.rule.and_then(|rule| rule.too_large(facts.file_bytes)) {
+            None => Ok(facts),
+            Some(short) => Err(AudioError::CannotMeet {
+                what: short.to_string(),
+                instead: "cut the clip, or ask for a smaller spec among the rule's alternatives"
+                    .to_owned(),
+            }),
+        }
+    }
+
+    /// Writes the planned file at `path`, and proves it. Whatever goes wrong, nothing is left there.
+    ///
+    /// # Errors
+    /// Those of rendering and verifying, and [`crate::Error::Write`].
+    pub fn write(
+        &self,
+        plan: &Plan,
+        path: &Path,
+        durable: Durable,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Written> {
+        let make = |out: &mut dyn Out| render(self.clip, plan, out, observer);
+        let prove = |path: &Path, outcome: &Outcome| self.prove(plan, path, outcome, observer);
+        let (outcome, facts) = make_file(path, durable, disk, make, prove)?;
+        Ok(Written { outcome, facts })
+    }
+
+    /// The same beside `out`, put in place once it is proved.
+    ///
+    /// # Errors
+    /// [`crate::Error::Refused`] where there is a file already and `overwrite` is not set, or where `out`
+    /// is the clip itself; else as [`Fitting::write`].
+    pub fn put(
+        &self,
+        plan: &Plan,
+        out: &Path,
+        overwrite: bool,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Written> {
+        refuse_existing(&[self.clip], out, overwrite)?;
+        let make = |file: &mut dyn Out| render(self.clip, plan, file, observer);
+        let prove = |path: &Path, outcome: &Outcome| self.prove(plan, path, outcome, observer);
+        let (outcome, facts) = put_file(out, disk, make, prove)?;
+        Ok(Written { outcome, facts })
+    }
+
+    /// What the user should know of the file written at `path`, next to what is replaced.
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn judge(
+        &self,
+        plan: &Plan,
+        outcome: &Outcome,
+        path: &Path,
+        against: Against<'_>,
+        observer: &dyn Observer,
+    ) -> Result<Judged> {
+        let clip = open_written(path, plan)?;
+        let mut notices = Notice::of_outcome(outcome, plan.to.format.rate);
+        notices.extend(Notice::of_seam(&clip, self.edits)?);
+        let after = match against {
+            Against::Nothing => None,
+            Against::Itself | Against::Stock(_) => Some(Side::of(&clip, observer)?),
+        };
+        if let (Against::Stock(before), Some(after)) = (against, &after) {
+            notices.extend(Notice::of_difference(before, after));
+        }
+        Ok(Judged { after, notices })
+    }
+}
+
+/// Opens what was written, told what its content cannot tell.
+///
+/// # Errors
+/// As [`Clip::open`].
+pub fn open_written(path: &Path, plan: &Plan) -> Result<Clip> {
+    let hints = Hints {
+        raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
+        loop_tags: Some(plan.to.loop_tags.clone()),
+    };
+    Ok(Clip::from_input(Input::file(path), &hints)?)
+}
+
+impl Side {
+    /// Measures a clip.
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn of(clip: &Clip, observer: &dyn Observer) -> Result<Self> {
+        let survey = survey(clip, Ask::ALL, observer)?;
+        Ok(Self {
+            spec: clip.facts().format.to_string(),
+            seconds: clip.facts().seconds(),
+            lufs: Some(survey.loudness.lufs).filter(|lufs| lufs.is_finite()),
+            loops: !clip.facts().loops.is_empty(),
+            survey: Some(survey),
+        })
+    }
+
+    /// What a list tells of a sound; nothing of files of closed formats.
+    pub fn listed(listed: &Listed) -> Option<Self> {
+        Some(Self {
+            spec: listed.spec.clone(),
+            seconds: listed.seconds?,
+            lufs: listed.lufs,
+            loops: listed.looped.is_some(),
+            survey: None,
+        })
+    }
+}

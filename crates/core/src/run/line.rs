@@ -1,0 +1,408 @@
+//! One slot of a job: what will be done, or why it cannot be.
+
+use super::Run;
+use super::fitting::{Fitting, Side};
+use super::notice::Notice;
+use super::stock::{find_stock, no_such_slot, refuse_link};
+use crate::disk::Disk;
+use crate::error::{Error, Result};
+use crate::fit::same_file;
+use crate::hash::Hash;
+use crate::job::{Making, Placement};
+use crate::ledger::record::{Held, Installed};
+use crate::ledger::state::State;
+use crate::names::Key;
+use crate::root::{look, refuse_odd};
+use crate::sheet::{Asked, New, OutsideEncoder, Rule};
+use crate::stamps::Stamps;
+use crate::stock::Member;
+use crate::target::Aim;
+use deft_needle_audio::edit::{Level, Request};
+use deft_needle_audio::plan::Reference;
+use deft_needle_audio::read::{Hints, Input};
+use deft_needle_audio::spec::Demand;
+use deft_needle_audio::{Clip, ENGINE, Error as AudioError, Observer, Plan};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// One slot of a job.
+#[derive(Debug, Serialize)]
+pub struct Line {
+    /// The slot.
+    pub slot: String,
+    /// What the ledger calls its file.
+    pub key: Key,
+    /// The clip, as the job sheet names it.
+    pub clip: String,
+    /// What will be done.
+    pub work: Work,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
+    /// The hash of all that decides the file's bytes.
+    #[serde(skip)]
+    pub fit_key: Hash,
+    /// All that is asked of the file, the rule's part too.
+    #[serde(skip)]
+    pub request: Request,
+    /// What was said of it, the rule's part left aside.
+    #[serde(skip)]
+    pub said: Request,
+    /// What the file must be.
+    #[serde(skip)]
+    pub demand: Demand,
+    /// How the file is made.
+    #[serde(skip)]
+    pub making: Making,
+    /// Where the clip is.
+    #[serde(skip)]
+    pub input: Input,
+    /// Its hash.
+    #[serde(skip)]
+    pub clip_hash: Hash,
+    /// The true stock, where its bytes are at hand.
+    #[serde(skip)]
+    pub stock: Option<PathBuf>,
+    /// What the target's list tells of it.
+    #[serde(skip)]
+    pub listed: Option<Side>,
+}
+
+/// What is done for a slot.
+#[derive(Debug, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Work {
+    /// Nothing: what the job wants is there.
+    Unchanged {
+        /// What is there.
+        installed: Installed,
+    },
+    /// The clip is fitted.
+    Fit {
+        /// How.
+        plan: Plan,
+    },
+    /// The clip is a finished file of a closed format.
+    AsIs {
+        /// Its size.
+        bytes: u64,
+    },
+    /// The clip is fitted for an outside encoder, which makes the file.
+    Encode {
+        /// What it is fed.
+        plan: Plan,
+        /// The encoder.
+        encoder: OutsideEncoder,
+    },
+}
+
+/// What a line is worked out from.
+pub struct Sources<'a> {
+    /// The ledger's state.
+    pub state: &'a State,
+    /// Hashes of files.
+    pub stamps: &'a Stamps,
+    /// Where names are looked up.
+    pub disk: &'a dyn Disk,
+}
+
+impl Run {
+    /// Works out one line.
+    ///
+    /// # Errors
+    /// Whatever keeps the slot from being replaced.
+    pub(super) fn line(
+        &self,
+        placement: &Placement,
+        sources: &Sources<'_>,
+        observer: &dyn Observer,
+    ) -> Result<Line> {
+        let (slot, aim) = self.target.aim(&placement.slot)?;
+        let key = match &self.root {
+            Some(root) => self.destination.key(&slot, sources.state, &root.path, sources.disk)?,
+            None => Key::new(None, &slot)?,
+        };
+        let clip_hash = hash_of(placement, sources.stamps)?;
+        let (demand, mut notices) = aim.demand(&placement.request, placement.like.as_ref())?;
+        let stock = self.stock(&slot, &key, &aim, placement, sources)?;
+        let fit_key = self.fit_key(placement, &demand, aim.rule, clip_hash, stock.hash)?;
+        if stock.changed {
+            let kept = sources.state.slots.get(&key);
+            notices
+                .push(Notice::ChangedSince { kept: kept.map_or(0, |known| known.stock.len()) + 1 });
+        }
+        let mut line = Line {
+            slot,
+            key,
+            clip: placement.named.clone(),
+            work: Work::AsIs { bytes: 0 },
+            notices,
+            fit_key,
+            request: placement.request.clone(),
+            said: placement.request.clone(),
+            demand,
+            making: placement.making.clone(),
+            input: placement.clip.clone(),
+            clip_hash,
+            stock: stock.path,
+            listed: aim.listed.and_then(Side::listed),
+        };
+        line.work = match self.unchanged(&line.key, fit_key, sources) {
+            Some(installed) => Work::Unchanged { installed },
+            None => self.work(&mut line, &aim, observer)?,
+        };
+        Ok(line)
+    }
+
+    /// What is there already, made in just this way.
+    fn unchanged(&self, key: &Key, fit_key: Hash, sources: &Sources<'_>) -> Option<Installed> {
+        let root = self.root.as_ref()?;
+        let top = sources.state.slots.get(key)?.top()?;
+        let ours = top.installed.job.as_deref() == self.job.layer();
+        let path = sources.state.path_of(&root.path, key).ok()?;
+        let same = ours
+            && top.installed.key == Some(fit_key)
+            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held);
+        same.then(|| top.installed.clone())
+    }
+
+    fn work(&self, line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
+        let closed = *aim.rule.spec.get_ref() == Asked::Opaque;
+        match (&line.making.clone(), &aim.rule.encoder) {
+            (Making::AsIs, _) => self.finished(line),
+            (Making::Encoder(encoder), _) => self.encoded(line, aim, encoder.clone(), observer),
+            (Making::Fit, Some(encoder)) if closed => {
+                self.encoded(line, aim, encoder.clone(), observer)
+            }
+            (Making::Fit, None) if closed => self.finished(line),
+            (Making::Fit, _) => fitted(line, aim, observer),
+        }
+    }
+
+    /// A slot of a closed format, by an outside encoder.
+    fn encoded(
+        &self,
+        line: &mut Line,
+        aim: &Aim<'_>,
+        encoder: OutsideEncoder,
+        observer: &dyn Observer,
+    ) -> Result<Work> {
+        encoder.refuse(self.allow_commands)?;
+        let (clip, demand) = (line.open()?, encoder.demand()?);
+        let reference = Reference { stock: None, lufs: line.stock_lufs() };
+        let (request, notices) = aim.ask(&line.request, clip.facts(), reference.lufs.is_some());
+        line.notices.extend(notices);
+        let edits = &request.edits;
+        let fitting = Fitting { clip: &clip, demand: &demand, edits, rule: None, reference };
+        let plan = fitting.plan(observer)?;
+        line.request = request;
+        Ok(Work::Encode { plan, encoder })
+    }
+
+    /// A file that goes in as it is, and so must be what the target asks.
+    fn finished(&self, line: &Line) -> Result<Work> {
+        let path = line.input.stored_at().ok_or_else(|| {
+            Error::refused("a finished file has to be a file", "name it in place of -")
+        })?;
+        let member = Member::of_file(&line.slot, path)?;
+        if member.bytes == 0 {
+            return Err(Error::refused(format!("{} is empty", line.clip), "make it again"));
+        }
+        let extension = |path: &Path| path.extension().map(|e| e.to_string_lossy().to_lowercase());
+        let named = extension(path) == extension(Path::new(&line.slot));
+        if line.making == Making::AsIs && line.input.path().is_some() && !named {
+            return Err(Error::refused(
+                format!("{} has another extension than {}", line.clip, line.slot),
+                "name the finished file as the target wants it, if it is the right one",
+            ));
+        }
+        match self.target.shortfalls(&line.slot, &member).into_iter().next() {
+            None => Ok(Work::AsIs { bytes: member.bytes }),
+            Some(what) => Err(AudioError::CannotMeet {
+                what,
+                instead: "finish the file with the maker's tools as the sheet asks".to_owned(),
+            }
+            .into()),
+        }
+    }
+
+    /// The true stock of a slot.
+    fn stock(
+        &self,
+        slot: &str,
+        key: &Key,
+        aim: &Aim<'_>,
+        placement: &Placement,
+        sources: &Sources<'_>,
+    ) -> Result<Stock> {
+        let Some(root) = &self.root else {
+            return Ok(Stock::default());
+        };
+        let known = sources.state.key(&root.path, None, slot, sources.disk)?;
+        let place = look(&root.path, known.within(), sources.disk)?;
+        refuse_odd(&place)?;
+        refuse_link(&place)?;
+        // Where it is put may be another place, as of an overlay.
+        let folder = sources.state.root_of(&root.path, key)?;
+        let there = look(&folder, key.within(), sources.disk)?;
+        refuse_odd(&there)?;
+        refuse_link(&there)?;
+        let path = place.path;
+        if placement.clip.path().is_some_and(|clip| same_file(clip, &path)) {
+            return Err(Error::refused(
+                format!("the clip and the slot are the same file: {}", path.display()),
+                "name the clip first, then the file that it replaces",
+            ));
+        }
+        let top = sources.state.slots.get(&known).and_then(|known| Some((known, known.top()?)));
+        // Where our own file is there, the ledger knows the stock without a look at it.
+        if let Some((known, top)) = top
+            && path.is_file()
+            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held)
+            && let Some(Held::File(hash)) = known.original()
+        {
+            let kept = crate::ledger::kept_in(&root.ledger, hash);
+            return Ok(Stock {
+                path: Some(kept).filter(|kept| kept.is_file()),
+                hash: Some(hash),
+                changed: false,
+            });
+        }
+        let (stock, changed) = find_stock(root, sources.state, &known, &path)?;
+        let here = sources.state.slots.get(key).is_some_and(|known| known.top().is_some());
+        let may_be_new = match aim.rule.new {
+            _ if placement.new => true,
+            New::Never => false,
+            New::Listed => self.target.slots.is_listed(slot),
+            New::Any => true,
+        };
+        if stock.is_none()
+            && !here
+            && !may_be_new
+            && !self.destination.overlay
+            && self.destination.archive.is_none()
+        {
+            return Err(no_such_slot(Path::new(slot), &path));
+        }
+        let hash = stock.as_ref().map(|path| sources.stamps.hash(path)).transpose()?;
+        Ok(Stock { path: stock, hash, changed })
+    }
+
+    /// Everything that the bytes of the file depend on.
+    fn fit_key(
+        &self,
+        placement: &Placement,
+        demand: &Demand,
+        rule: &Rule,
+        clip: Hash,
+        stock: Option<Hash>,
+    ) -> Result<Hash> {
+        let own = &placement.request;
+        let level = own.edits.level.as_ref().or(match own.says("level") || own.says("gain") {
+            true => None,
+            false => rule.asks.edits.level.as_ref(),
+        });
+        let like = match level {
+            Some(Level::Stock) => stock,
+            Some(Level::Like(file)) => Some(Hash::of_file(file)?),
+            _ => None,
+        };
+        let rule = (&rule.asks.edits, &rule.encoder);
+        let said: Vec<_> = own.said().collect();
+        let all =
+            (ENGINE, clip, like, &own.edits, demand, rule, own.read_as, said, &placement.making);
+        let text = serde_json::to_vec(&all).map_err(|error| {
+            Error::refused(format!("{} cannot be told: {error}", placement.slot), "report this")
+        })?;
+        Ok(Hash::of(&text))
+    }
+}
+
+/// What lies below everything of ours.
+#[derive(Debug, Default)]
+struct Stock {
+    path: Option<PathBuf>,
+    hash: Option<Hash>,
+    /// Whether somebody has put another file there since.
+    changed: bool,
+}
+
+/// A slot whose clip is fitted.
+fn fitted(line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
+    let clip = line.open()?;
+    let reference = Reference { stock: line.stock.as_deref(), lufs: line.stock_lufs() };
+    let has_level = reference.stock.is_some() || reference.lufs.is_some();
+    let (request, notices) = aim.ask(&line.request, clip.facts(), has_level);
+    line.notices.extend(notices);
+    let edits = &request.edits;
+    let fitting =
+        Fitting { clip: &clip, demand: &line.demand, edits, rule: Some(aim.rule), reference };
+    let plan = fitting.plan(observer)?;
+    line.request = request;
+    Ok(Work::Fit { plan })
+}
+
+impl Line {
+    /// What is done to its clip; nothing where that is a finished file, or what is wanted is there.
+    pub fn plan(&self) -> Option<&Plan> {
+        match &self.work {
+            Work::Fit { plan } | Work::Encode { plan, .. } => Some(plan),
+            Work::Unchanged { .. } | Work::AsIs { .. } => None,
+        }
+    }
+
+    /// Opens its clip.
+    ///
+    /// # Errors
+    /// As [`Clip::open`].
+    pub(super) fn open(&self) -> Result<Clip> {
+        Ok(Clip::from_input(self.input.clone(), &self.hints())?)
+    }
+
+    /// How its clip is read, and what is made of it.
+    pub(crate) fn hints(&self) -> Hints {
+        Hints { raw: self.request.read_as, loop_tags: self.demand.loop_tags.clone() }
+    }
+
+    /// How loud the stock is, where the target's list tells.
+    fn stock_lufs(&self) -> Option<f64> {
+        self.listed.as_ref().and_then(|listed| listed.lufs)
+    }
+
+    /// What is replaced: measured where it is at hand, else as the list tells it.
+    pub(super) fn before(&self, observer: &dyn Observer) -> Result<Option<Side>> {
+        let Some(stock) = &self.stock else {
+            return Ok(self.listed.clone());
+        };
+        let hints = Hints { raw: None, loop_tags: self.demand.loop_tags.clone() };
+        // A closed format has nothing that could be compared.
+        let Ok(clip) = Clip::from_input(Input::file(stock), &hints) else {
+            return Ok(None);
+        };
+        Side::of(&clip, observer).map(Some)
+    }
+}
+
+/// The hash of a clip.
+fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
+    let Some(path) = placement.clip.stored_at() else {
+        let mut bytes = placement.clip.open()?;
+        return Hash::of_reader(&mut bytes).map_err(Error::read(placement.clip.name()));
+    };
+    stamps.hash(path).map_err(|error| match (error, near_clip(placement)) {
+        (Error::Read { source, .. }, Some(near))
+            if source.kind() == std::io::ErrorKind::NotFound =>
+        {
+            Error::refused(format!("there is no clip {}", placement.named), near)
+        }
+        (error, _) => error,
+    })
+}
+
+/// A clip that may have been meant.
+fn near_clip(placement: &Placement) -> Option<String> {
+    let path = placement.clip.path()?;
+    let (folder, name) = (path.parent()?, path.file_name()?.to_string_lossy());
+    let names = crate::tree::names_in(folder);
+    let near = crate::names::nearest(&name, names.iter().map(String::as_str), 3);
+    crate::names::did_you_mean(&near)
+}

@@ -1,0 +1,278 @@
+//! All that a job will do and all that is wrong with it, before anything is done.
+
+use super::Run;
+use super::entries::{EntryLine, Files};
+use super::line::{Line, Sources, Work};
+use super::notice::Notice;
+use super::restore::covered;
+use super::status::{Condition, condition};
+use crate::disk::Disk;
+use crate::error::{Error, Result};
+use crate::ledger::held_at;
+use crate::ledger::state::State;
+use crate::names::{Key, folded};
+use crate::sheet::{Entry, Size};
+use crate::slots::{Group, families};
+use crate::stamps::Stamps;
+use deft_needle_audio::Observer;
+use deft_needle_audio::num::count;
+use rayon::prelude::*;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A slot that the job no longer names.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Back {
+    /// What the ledger calls it.
+    pub key: Key,
+    /// How many layers stay below.
+    pub below: usize,
+    /// Whether somebody has changed the file, which then stays.
+    pub changed: bool,
+}
+
+/// All that a job will do, and all that is wrong.
+#[derive(Debug, Default, Serialize)]
+pub struct JobPlan {
+    /// A line a slot.
+    pub lines: Vec<Line>,
+    /// Entries.
+    pub entries: Vec<EntryLine>,
+    /// Files that get other contents by entries, or are carried.
+    #[serde(skip)]
+    pub(super) files: Files,
+    /// Slots that get their stock back.
+    pub back: Vec<Back>,
+    /// Caches that go.
+    pub caches: Vec<Key>,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
+    /// What is wrong with its lines; with any of it, or with the job itself, nothing is installed.
+    #[serde(skip)]
+    pub faults: Vec<Error>,
+}
+
+impl JobPlan {
+    /// Whether there is anything to do.
+    pub fn is_idle(&self) -> bool {
+        let unchanged = |line: &Line| matches!(line.work, Work::Unchanged { .. });
+        self.lines.iter().all(unchanged) && self.files.is_empty() && self.back.is_empty()
+    }
+
+    /// How many frames will be written.
+    pub fn frames(&self) -> u64 {
+        self.lines.iter().filter_map(Line::plan).map(|plan| plan.to.frames).sum()
+    }
+}
+
+impl Run {
+    /// Works out everything; what is wrong is told all at once.
+    ///
+    /// # Errors
+    /// What keeps even the looking.
+    pub fn look(
+        &self,
+        state: &State,
+        stamps: &Stamps,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<JobPlan> {
+        let mut faults = Vec::new();
+        let sources = Sources { state, stamps, disk };
+        let placements = &self.dealt.placements;
+        let worked: Vec<Result<Line>> = placements
+            .par_iter()
+            .map(|placement| {
+                let stopped = || deft_needle_audio::Error::Stopped.into();
+                match observer.stopped() {
+                    true => Err(stopped()),
+                    false => self.line(placement, &sources, observer),
+                }
+            })
+            .collect();
+        let mut lines = Vec::new();
+        for (worked, placement) in worked.into_iter().zip(placements) {
+            match worked {
+                Ok(line) => lines.push(line),
+                Err(error) => faults.push(Error::Slot {
+                    slot: placement.slot.clone(),
+                    clip: placement.named.clone(),
+                    source: Box::new(error),
+                }),
+            }
+        }
+        faults.extend(lines.iter().filter_map(|line| self.refuse_covered(&line.key, state)));
+        let mut plan =
+            JobPlan { notices: self.dealt.notices.clone(), lines, faults, ..JobPlan::default() };
+        refuse_same_file(&mut plan);
+        self.look_back(&mut plan, state, disk)?;
+        self.look_at_variants(&mut plan, state);
+        self.look_at_room(&mut plan);
+        if !self.entries {
+            self.tell_entries_left(&mut plan);
+            return Ok(plan);
+        }
+        if self.root.is_some() {
+            self.look_at_entries(&mut plan, &sources)?;
+        }
+        if let (Some(root), false) = (&self.root, plan.is_idle()) {
+            let slots: Vec<&str> = plan.lines.iter().map(|line| line.slot.as_str()).collect();
+            match crate::caches::of_target(&root.path, &self.target, state, &slots) {
+                Ok(caches) => plan.caches = caches,
+                Err(error) => plan.faults.push(error),
+            }
+        }
+        Ok(plan)
+    }
+
+    /// Another job that lies over this one in a slot.
+    fn refuse_covered(&self, key: &Key, state: &State) -> Option<Error> {
+        let known = state.slots.get(key)?;
+        let at = known.layer_of(self.job.layer())?;
+        let upper = known.layers.get(at + 1)?;
+        Some(covered(self.job.layer(), key, upper.installed.job.as_deref()))
+    }
+
+    /// Slots of the job's that it no longer names.
+    fn look_back(&self, plan: &mut JobPlan, state: &State, disk: &dyn Disk) -> Result<()> {
+        // A single swap leaves the others alone.
+        let (Some(root), Some(job)) = (&self.root, self.job.layer()) else {
+            return Ok(());
+        };
+        let named: BTreeSet<Key> = match &self.destination.archive {
+            Some(archive) => BTreeSet::from([archive.clone()]),
+            None => {
+                let placements = self.dealt.placements.iter();
+                let key = |slot: &str| self.destination.key(slot, state, &root.path, disk).ok();
+                let slots = placements.filter_map(|p| key(&p.slot));
+                slots.chain(self.carried(state, disk)).collect()
+            }
+        };
+        for (key, known) in &state.slots {
+            let Some(below) = known.layer_of(Some(job)) else {
+                continue;
+            };
+            if named.contains(key) {
+                continue;
+            }
+            if let Some(error) = self.refuse_covered(key, state) {
+                plan.faults.push(error);
+                continue;
+            }
+            let now = held_at(&state.path_of(&root.path, key)?)?;
+            let ours = known.layers[below].held;
+            plan.back.push(Back {
+                key: key.clone(),
+                below,
+                changed: condition(now, ours, known) == Condition::Changed,
+            });
+        }
+        Ok(())
+    }
+
+    /// Variants that are left out, and counts of them that do not work.
+    fn look_at_variants(&self, plan: &mut JobPlan, state: &State) {
+        let placements = self.dealt.placements.iter();
+        let placed: BTreeSet<&str> = placements.map(|placement| placement.slot.as_str()).collect();
+        let names: BTreeSet<&str> =
+            self.target.slots.names().chain(placed.iter().copied()).collect();
+        let is_ours = |slot: &str| {
+            let key = Key::new(None, slot).ok().and_then(|key| state.slots.get(&key));
+            key.is_some_and(|known| known.top().is_some())
+        };
+        for group in families(names) {
+            let (ours, left): (Vec<&String>, Vec<&String>) =
+                group.slots.iter().partition(|slot| placed.contains(slot.as_str()));
+            if ours.is_empty() {
+                continue;
+            }
+            let all = group.slots.len();
+            let left: Vec<String> =
+                left.into_iter().filter(|slot| !is_ours(slot)).cloned().collect();
+            if !left.is_empty() {
+                let (family, replaced) = (group.name.clone(), ours.len());
+                plan.notices.push(Notice::VariantsLeft { family, replaced, all, left });
+            }
+            plan.faults.extend(self.refuse_count(&group));
+        }
+    }
+
+    /// A number of variants that does not work.
+    fn refuse_count(&self, group: &Group) -> Option<Error> {
+        let rule = self.target.sheet.rule_for(&group.slots[0])?;
+        let (works, all) = (&rule.count.as_ref()?.0, group.slots.len());
+        if works.iter().any(|works| u64::from(*works) == count(all)) {
+            return None;
+        }
+        let works: Vec<String> = works.iter().map(u32::to_string).collect();
+        Some(Error::refused(
+            format!("{}: there would be {all} variants, and {} work", group.name, works.join(", ")),
+            "add or leave out variants",
+        ))
+    }
+
+    /// What the sheet asks beside the files of a single swap.
+    fn tell_entries_left(&self, plan: &mut JobPlan) {
+        let sheet = &self.target.sheet;
+        let slots: Vec<&str> = plan.lines.iter().map(|line| line.slot.as_str()).collect();
+        let speaks = |entry: &&Entry| {
+            let patterns = &entry.patterns.0;
+            patterns.is_empty() || patterns.iter().any(|p| slots.iter().any(|slot| p.matches(slot)))
+        };
+        let entries = sheet.entries.iter().map(|entry| entry.get_ref()).filter(speaks);
+        let mut files: Vec<String> = entries.map(|entry| entry.file.0.clone()).collect();
+        files.dedup();
+        let caches: Vec<String> = sheet.clear.0.iter().map(|p| p.text().to_owned()).collect();
+        if !files.is_empty() || !caches.is_empty() {
+            plan.notices.push(Notice::EntriesLeft { files, caches });
+        }
+    }
+
+    /// The room that all slots have together; lossy files can only be guessed before they are made.
+    fn look_at_room(&self, plan: &mut JobPlan) {
+        let (Some(budget), Some(root)) = (self.target.sheet.budget, &self.root) else {
+            return;
+        };
+        let placed: BTreeSet<&str> = plan.lines.iter().map(|line| line.slot.as_str()).collect();
+        let size =
+            |slot: &str| std::fs::metadata(root.path.join(slot)).map_or(0, |found| found.len());
+        let others = self.target.slots.names().filter(|slot| !placed.contains(slot));
+        let kept: u64 = others.map(size).sum();
+        let line = |line: &Line| match (&line.work, line.plan()) {
+            (Work::AsIs { bytes }, _) => *bytes,
+            (_, Some(plan)) => plan.to.about_bytes(),
+            (_, None) => size(&line.slot),
+        };
+        let ours: u64 = plan.lines.iter().map(line).sum();
+        let all = Size(kept + ours);
+        match all > budget {
+            true => plan.faults.push(over_budget(all, budget)),
+            false => plan.notices.push(Notice::Room { takes: all, budget }),
+        }
+    }
+}
+
+/// Two slots that are one file where the disk ignores case.
+fn refuse_same_file(plan: &mut JobPlan) {
+    let mut seen: BTreeMap<String, &str> = BTreeMap::new();
+    let mut faults = Vec::new();
+    for line in &plan.lines {
+        if let Some(other) = seen.insert(folded(line.key.as_str()), &line.slot) {
+            faults.push(Error::refused(
+                format!("{} and {other} may be one file: they differ in case alone", line.slot),
+                "leave one of them out",
+            ));
+        }
+    }
+    plan.faults.extend(faults);
+}
+
+/// More than the target has room for.
+pub(super) fn over_budget(all: Size, budget: Size) -> Error {
+    deft_needle_audio::Error::CannotMeet {
+        what: format!("all slots together would take about {all}, and there is room for {budget}"),
+        instead: "cut clips, or choose smaller ones among the specs that the target takes"
+            .to_owned(),
+    }
+    .into()
+}

@@ -1,0 +1,191 @@
+//! Making the file of one slot beside its place, and proving it; and what the ledger is told of it.
+
+use super::Run;
+use super::fitting::{Against, Fitting, Side, Written};
+use super::line::{Line, Work};
+use super::notice::Notice;
+use super::swap::clip_path;
+use crate::disk::Disk;
+use crate::encoder::private_folder;
+use crate::error::{Error, Result};
+use crate::fit::{Durable, copy_file};
+use crate::hash::Hash;
+use crate::job::Making;
+use crate::ledger::record::Installed;
+use crate::sheet::OutsideEncoder;
+use crate::stock::Member;
+use deft_needle_audio::plan::Reference;
+use deft_needle_audio::read::Input;
+use deft_needle_audio::render::Outcome;
+use deft_needle_audio::shape::Step;
+use deft_needle_audio::{Clip, Observer, Plan};
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::time::{SystemTime, UNIX_EPOCH};
+
+/// A file that was made beside its place.
+pub struct Fitted {
+    /// Its hash.
+    pub hash: Hash,
+    /// Its size.
+    pub bytes: u64,
+    /// What the ledger will say of it.
+    pub installed: Installed,
+    /// What only rendering knows.
+    pub outcome: Option<Outcome>,
+    /// What is replaced.
+    pub before: Option<Side>,
+    /// What replaces it.
+    pub after: Option<Side>,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
+}
+
+impl Run {
+    /// Makes one line's file at `part`, and proves it.
+    pub(crate) fn make(
+        &self,
+        line: &Line,
+        part: &Path,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Fitted> {
+        let mut made = Fitted {
+            hash: Hash::of(&[]),
+            bytes: 0,
+            installed: self.installed(line),
+            outcome: None,
+            before: None,
+            after: None,
+            notices: Vec::new(),
+        };
+        match &line.work {
+            Work::Fit { plan } => self.fit(line, plan, part, &mut made, disk, observer)?,
+            Work::AsIs { bytes } => {
+                let path = line.input.stored_at().unwrap_or(Path::new(""));
+                copy_file(path, part, disk)?;
+                made.installed.edits =
+                    vec![format!("whole file: as it was finished, {bytes} bytes")];
+                // A closed format has no length that could be told.
+                if let Ok(clip) = Clip::from_input(Input::file(part), &line.hints()) {
+                    made.installed.spec = clip.facts().format.to_string();
+                    made.installed.seconds = clip.facts().seconds();
+                }
+            }
+            Work::Encode { plan, encoder } => {
+                let written = self.encode(line, plan, encoder, part, disk, observer)?;
+                made.notices = Notice::of_outcome(&written.outcome, plan.to.format.rate);
+                made.outcome = Some(written.outcome);
+                made.installed.edits = decisions(plan);
+                made.installed.edits.push(format!("encoder: {}", encoder.command.join(" ")));
+                made.installed.seconds = plan.to.seconds();
+            }
+            Work::Unchanged { installed } => made.installed = installed.clone(),
+        }
+        made.hash = Hash::of_file(part)?;
+        made.bytes = std::fs::metadata(part).map_err(Error::read(part))?.len();
+        if made.installed.spec.is_empty() {
+            made.installed.spec = format!("opaque, {} bytes", made.bytes);
+        }
+        Ok(made)
+    }
+
+    fn fit(
+        &self,
+        line: &Line,
+        plan: &Plan,
+        part: &Path,
+        made: &mut Fitted,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let clip = line.open()?;
+        let fitting = self.fitting(line, &clip);
+        let written = fitting.write(plan, part, Durable::Yes, disk, observer)?;
+        made.installed.spec = written.facts.format.to_string();
+        made.installed.seconds = written.facts.seconds();
+        made.installed.edits = decisions(plan);
+        made.installed.guide = plan.steps().iter().any(|s| matches!(s, Step::Separate { .. }));
+        made.before = line.before(observer)?;
+        let against = made.before.as_ref().map_or(Against::Itself, Against::Stock);
+        let judged = fitting.judge(plan, &written.outcome, part, against, observer)?;
+        made.installed.lufs = judged.after.as_ref().and_then(|after| after.lufs);
+        made.after = judged.after;
+        made.notices = judged.notices;
+        made.outcome = Some(written.outcome);
+        Ok(())
+    }
+
+    fn fitting<'a>(&'a self, line: &'a Line, clip: &'a Clip) -> Fitting<'a> {
+        Fitting {
+            clip,
+            demand: &line.demand,
+            edits: &line.request.edits,
+            rule: self.target.sheet.rule_for(&line.slot),
+            reference: Reference::default(),
+        }
+    }
+
+    /// Has an outside encoder make the file.
+    fn encode(
+        &self,
+        line: &Line,
+        plan: &Plan,
+        encoder: &OutsideEncoder,
+        part: &Path,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Written> {
+        let clip = line.open()?;
+        let folder = private_folder()?;
+        let made = folder.path().join("out");
+        let fitting = Fitting { rule: None, ..self.fitting(line, &clip) };
+        let written = encoder.make(&fitting, plan, &made, observer)?;
+        self.refuse_made(line, &made)?;
+        copy_file(&made, part, disk)?;
+        Ok(written)
+    }
+
+    /// What an encoder has made must be what the rule asks, before anything is placed.
+    fn refuse_made(&self, line: &Line, made: &Path) -> Result<()> {
+        let member = Member::of_file(&line.slot, made)?;
+        match self.target.shortfalls(&line.slot, &member).into_iter().next() {
+            None => Ok(()),
+            Some(what) => Err(Error::Outside {
+                what: format!("what the encoder made for {} fails: {what}", line.slot),
+                instead: "check the encoder's options in the sheet".to_owned(),
+            }),
+        }
+    }
+
+    /// What the ledger is told of a line, but for what only its file tells.
+    fn installed(&self, line: &Line) -> Installed {
+        let mut options: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for (name, text) in line.said.said() {
+            options.entry(name.to_owned()).or_default().push(text.to_owned());
+        }
+        Installed {
+            clip: line.clip.clone(),
+            clip_hash: Some(line.clip_hash),
+            clip_path: clip_path(&line.input),
+            options,
+            making: Some(line.making.clone()).filter(|making| *making != Making::Fit),
+            key: Some(line.fit_key),
+            ..self.placed_now()
+        }
+    }
+
+    /// What is placed by this job at this moment.
+    pub(super) fn placed_now(&self) -> Installed {
+        let now = SystemTime::now().duration_since(UNIX_EPOCH);
+        Installed {
+            at: now.map_or(0, |since| since.as_secs()),
+            job: self.job.layer().map(str::to_owned),
+            ..Installed::default()
+        }
+    }
+}
+
+fn decisions(plan: &Plan) -> Vec<String> {
+    plan.decisions.iter().map(|d| format!("{}: {}", d.about, d.what)).collect()
+}

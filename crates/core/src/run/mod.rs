@@ -1,0 +1,212 @@
+//! Jobs, and single swaps, which are jobs of one line: everything is decided and checked first, then all of
+//! it is placed, or nothing. And what was placed: looked at, and taken out again.
+//!
+//! `look` decides (`line`, `stock`, `entries`), `place` or `archive` carries out (`make`, `fitting`).
+
+mod archive;
+mod destination;
+mod entries;
+mod fitting;
+mod known;
+mod line;
+mod look;
+mod make;
+mod notice;
+mod place;
+mod restore;
+mod revert;
+mod status;
+mod stock;
+mod swap;
+
+pub use entries::EntryLine;
+pub use fitting::{Against, Fitting, Judged, Side, Written, open_written};
+pub use line::{Line, Work};
+pub use look::{Back, JobPlan};
+pub use notice::Notice;
+pub use place::{Installation, Placed, Session};
+pub use restore::{Changed, Failed, Restored, Which, restore};
+pub use status::{Condition, EntryStatus, Proof, SlotStatus, Status, status};
+pub use swap::Swap;
+
+use crate::error::{Error, Result};
+use crate::job::{Dealt, Job};
+use crate::ledger::record::EntryRecord;
+use crate::ledger::{Recovered, What};
+use crate::names::Key;
+use crate::root::{Asked, Found, Root};
+use crate::target::Target;
+use deft_needle_audio::Observer;
+use destination::Destination;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// What the user says beside the job sheet.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Ask<'a> {
+    /// The main root, where it is not the job's.
+    pub root: Option<&'a Path>,
+    /// Other roots by their names, where they are not the job's.
+    pub others: Option<&'a BTreeMap<String, PathBuf>>,
+    /// The ledger's folder, where it is not in the root.
+    pub ledger: Option<&'a Path>,
+    /// Whether a ledger that was made for another place is taken over.
+    pub adopt: bool,
+    /// Whether outside commands may run.
+    pub allow_commands: bool,
+}
+
+impl Ask<'_> {
+    /// The root of a job, with its other ones.
+    fn certain(self, main: &Path, others: &BTreeMap<String, PathBuf>) -> Result<Root> {
+        let asked = Asked {
+            root: None,
+            others: others.clone(),
+            ledger: self.ledger.map(Path::to_owned),
+            adopt: self.adopt,
+        };
+        asked.certain(main, Found::Named)
+    }
+}
+
+/// A job with its target and its roots.
+pub struct Run {
+    /// The job.
+    pub job: Job,
+    /// The target.
+    pub target: Target,
+    /// The main root and its ledger; nothing where a pack is made without a root.
+    pub root: Option<Root>,
+    /// Where files go.
+    destination: Destination,
+    /// Clips dealt to slots.
+    pub dealt: Dealt,
+    /// Whether the sheet's entries are made, and its caches cleared.
+    entries: bool,
+    allow_commands: bool,
+    /// A change that had been interrupted, and was dealt with before this was opened.
+    recovered: Option<Recovered>,
+}
+
+impl Run {
+    /// Reads a job, its target's sheet and lists, and deals its clips. `speak` makes the clips of prompt
+    /// lists.
+    ///
+    /// # Errors
+    /// Sheets that are wrong, roots that are not there or not the target's.
+    pub fn open(path: &Path, ask: Ask<'_>, observer: &dyn Observer) -> Result<Self> {
+        let job = Job::load(path)?;
+        let target = job.target(ask.root, ask.others)?;
+        if target.roots.main.is_none() {
+            return Err(Error::refused(
+                format!("{} does not say where {} is", path.display(), target.sheet.name),
+                "write root = 'FOLDER' in it, or name the folder with --root",
+            ));
+        }
+        let mut dealt = job.deal(&target);
+        job.speak(&target, ask.allow_commands, &mut dealt, observer)?;
+        Self::of_parts(job, target, dealt, ask)
+    }
+
+    /// What it is called in the ledger's log.
+    fn what(&self) -> What {
+        match self.job.layer() {
+            Some(_) => What::Install,
+            None => What::Swap,
+        }
+    }
+
+    /// Whether this job made an entry; a single swap only owns those of its slot.
+    fn made(&self, told: &EntryRecord) -> bool {
+        let slots = || self.dealt.placements.iter().map(|placement| placement.slot.as_str());
+        let is_here = |key: &Key| slots().any(|slot| key.within() == slot);
+        told.job == self.job.name
+            && (self.job.layer().is_some() || told.slot.as_ref().is_none_or(is_here))
+    }
+
+    /// The slot of a single swap: its entries go with it, those that speak of no slot, too.
+    fn only_slot(&self) -> Option<Key> {
+        match (self.job.layer(), self.dealt.placements.as_slice()) {
+            (None, [only]) => Key::new(None, &only.slot).ok(),
+            _ => None,
+        }
+    }
+
+    /// All that is wrong: with the job itself, and with what it would do.
+    pub fn faults<'a>(&'a self, plan: &'a JobPlan) -> impl Iterator<Item = &'a Error> {
+        self.dealt.faults.iter().chain(&plan.faults)
+    }
+
+    /// Nothing is done while anything is wrong.
+    ///
+    /// # Errors
+    /// The first fault.
+    pub fn refuse(&mut self, plan: &mut JobPlan) -> Result<()> {
+        let mut all = self.dealt.faults.drain(..).chain(plan.faults.drain(..));
+        all.next().map_or(Ok(()), Err)
+    }
+
+    /// The roots beside the main one, by their names.
+    pub fn others(&self) -> &BTreeMap<String, PathBuf> {
+        &self.destination.others
+    }
+
+    /// A job whose clips are dealt.
+    ///
+    /// # Errors
+    /// Roots that are not there; an overlay that cannot be told.
+    pub(crate) fn of_parts(job: Job, target: Target, dealt: Dealt, ask: Ask<'_>) -> Result<Self> {
+        let Some(main) = target.roots.main.clone() else {
+            return Err(Error::refused("the job has no root", "name it with --root"));
+        };
+        let others = target.roots.others.iter().map(|(name, folder)| (name.as_str(), folder));
+        for (name, folder) in others.chain([("main", &main)]) {
+            if !folder.is_dir() {
+                return Err(Error::refused(
+                    format!("the {name} root {} is not a folder", folder.display()),
+                    "check the path in the job sheet; is the card in?",
+                ));
+            }
+        }
+        let destination = Destination::of(&job, &target)?;
+        Ok(Self {
+            root: Some(ask.certain(&main, &destination.others)?),
+            destination,
+            job,
+            target,
+            dealt,
+            entries: true,
+            allow_commands: ask.allow_commands,
+            recovered: None,
+        })
+    }
+
+    /// The same for a pack: no root is needed, and none is looked at.
+    ///
+    /// # Errors
+    /// Sheets that are wrong.
+    pub fn without_root(path: &Path, ask: Ask<'_>, observer: &dyn Observer) -> Result<Self> {
+        let job = Job::load(path)?;
+        let sheet = job.sheet()?;
+        // Where its root is at hand all the same, lists in it are read, and stock tells levels.
+        let roots = job.roots(&sheet, ask.root, ask.others)?;
+        let there = roots.main.as_ref().is_some_and(|main| main.is_dir());
+        let roots = if there { roots } else { crate::slots::Roots::default() };
+        let target = Target::new(sheet, roots)?;
+        let mut dealt = job.deal(&target);
+        job.speak(&target, ask.allow_commands, &mut dealt, observer)?;
+        let others = &target.roots.others;
+        let main = target.roots.main.as_deref();
+        let root = main.map(|main| ask.certain(main, others)).transpose()?;
+        Ok(Self {
+            destination: Destination::slots(),
+            job,
+            target,
+            root,
+            dealt,
+            entries: true,
+            allow_commands: ask.allow_commands,
+            recovered: None,
+        })
+    }
+}

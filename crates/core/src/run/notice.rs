@@ -1,0 +1,173 @@
+//! What a user should know of a job or a file, and that keeps nothing from being done.
+
+use super::fitting::Side;
+use crate::sheet::Size;
+use deft_needle_audio::edit::{CutEdit, LoopEdit, Overruled};
+use deft_needle_audio::render::Outcome;
+use deft_needle_audio::seam::{Judged, Verdict, judge};
+use deft_needle_audio::spec::Kind;
+use deft_needle_audio::units::{FrameRange, SampleRate};
+use deft_needle_audio::{Clip, Edits, Error as AudioError};
+use serde::Serialize;
+
+/// Louder or quieter than the stock by this is worth a notice, in LU.
+const LEVEL_APART: f64 = 6.0;
+/// So many times the stock's length is worth a notice.
+const TIMES_LONG: f64 = 4.0;
+/// Below this correlation a mono fold loses most of what it is made of.
+const OPPOSED: f64 = -0.3;
+
+/// Something that the user should know, and that keeps nothing from being done.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Notice {
+    /// An option wins over the sheet.
+    Overruled(Overruled),
+    /// The sheet asks for the stock's level, and no stock is known.
+    NoStockLevel,
+    /// The vendor or somebody else has put another file there since it was installed.
+    ChangedSince {
+        /// How many generations of stock are kept now.
+        kept: usize,
+    },
+    /// The target takes turns between slots of which some are left as they are.
+    VariantsLeft {
+        /// What they share, with `#` where they differ.
+        family: String,
+        /// How many are replaced.
+        replaced: usize,
+        /// How many there are.
+        all: usize,
+        /// Those that are not.
+        left: Vec<String>,
+    },
+    /// Clips, or sounds of one, that do not go into their slots evenly.
+    Uneven {
+        /// The slots, as they are written.
+        slots: Vec<String>,
+        /// How many are dealt out.
+        dealt: usize,
+        /// Whether those are parts of clips.
+        pieces: bool,
+        /// To how many slots.
+        to: usize,
+    },
+    /// A prompt list without a line for slots of its kind.
+    NoPrompt {
+        /// Those.
+        slots: Vec<String>,
+    },
+    /// What all slots take together, of what they may.
+    Room {
+        /// About.
+        takes: Size,
+        /// At most.
+        budget: Size,
+    },
+    /// What the sheet asks beside the files, and that a single swap leaves out.
+    EntriesLeft {
+        /// Files of entries.
+        files: Vec<String>,
+        /// Patterns of caches.
+        caches: Vec<String>,
+    },
+    /// The stock loops, the clip does not.
+    LoopLost,
+    /// Much louder or quieter than the stock.
+    Level {
+        /// By so much, in LU.
+        by: f64,
+    },
+    /// Much longer than the stock.
+    Long {
+        /// So many times.
+        times: f64,
+    },
+    /// Samples beyond full scale were clipped.
+    Overs {
+        /// How many.
+        samples: u64,
+    },
+    /// Samples that were not numbers became silence.
+    NotNumbers {
+        /// How many.
+        samples: u64,
+    },
+    /// Much of left and right cancels in the mono fold.
+    Cancels {
+        /// How alike they are: 1 is equal, −1 opposite.
+        correlation: f64,
+    },
+    /// The loop that was set is heard at its seam.
+    Seam(Judged),
+    /// The limiter worked.
+    Limited {
+        /// By so many dB at most.
+        most: f64,
+        /// For so long, in seconds.
+        seconds: f64,
+    },
+}
+
+impl Notice {
+    /// What rendering found.
+    pub(super) fn of_outcome(outcome: &Outcome, rate: SampleRate) -> Vec<Self> {
+        let mut all = Vec::new();
+        if outcome.overs > 0 {
+            all.push(Self::Overs { samples: outcome.overs });
+        }
+        if outcome.not_numbers > 0 {
+            all.push(Self::NotNumbers { samples: outcome.not_numbers });
+        }
+        if let Some(correlation) = outcome.correlation.filter(|c| *c < OPPOSED) {
+            all.push(Self::Cancels { correlation });
+        }
+        if outcome.limited.frames > 0 {
+            let (most, seconds) = (outcome.limited.most, outcome.limited.seconds(rate));
+            all.push(Self::Limited { most, seconds });
+        }
+        all
+    }
+
+    /// A seam that is heard, where the edits set the loop of the written file.
+    pub(super) fn of_seam(written: &Clip, edits: &Edits) -> Result<Option<Self>, AudioError> {
+        let named = !matches!(edits.looped, None | Some(LoopEdit::None));
+        let smoothed = edits.crossfade.is_some() || edits.loop_snap.is_some();
+        if !named && !smoothed && edits.cut != Some(CutEdit::Seam) {
+            return Ok(None);
+        }
+        let facts = written.facts();
+        let whole = FrameRange { start: 0, end: facts.frames };
+        let range = facts.loops.first().map_or(whole, |own| own.range);
+        // What is too short for an ear is left to the player.
+        let judged = match judge(written, range) {
+            Err(AudioError::CannotMeet { .. }) => return Ok(None),
+            judged => judged?,
+        };
+        // A codec's own noise is another one on each side of a seam.
+        let heard = match facts.format.encoding.codec.kind() {
+            Kind::Lossy => judged.verdict == Verdict::Bad,
+            _ => judged.verdict != Verdict::Good,
+        };
+        Ok(heard.then_some(Self::Seam(judged)))
+    }
+
+    /// In what the new file differs much from the stock.
+    pub(super) fn of_difference(before: &Side, after: &Side) -> Vec<Self> {
+        let mut all = Vec::new();
+        if before.loops && !after.loops {
+            all.push(Self::LoopLost);
+        }
+        if let (Some(before), Some(after)) = (before.lufs, after.lufs)
+            && (after - before).abs() >= LEVEL_APART
+        {
+            all.push(Self::Level { by: after - before });
+        }
+        let times = after.seconds / before.seconds;
+        if times.is_finite() && times >= TIMES_LONG {
+            all.push(Self::Long { times });
+        }
+        all
+    }
+}

@@ -1,0 +1,262 @@
+//! Doing a job: everything is fitted and proved beside its place, then all of it is placed.
+
+use super::Run;
+use super::entries::words;
+use super::fitting::Side;
+use super::line::{Line, Work};
+use super::look::{JobPlan, over_budget};
+use super::make::Fitted;
+use super::notice::Notice;
+use crate::disk::Disk;
+use crate::error::{Error, Result};
+use crate::fit::write_part;
+use crate::hash::Hash;
+use crate::ledger::record::{Held, Installed, TargetFacts};
+use crate::ledger::{Change, Ledger, Recovered};
+use crate::names::Key;
+use crate::root::Root;
+use crate::sheet::Size;
+use crate::stamps::Stamps;
+use deft_needle_audio::render::Outcome;
+use deft_needle_audio::{Observer, Plan};
+use rayon::prelude::*;
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// One slot that was placed.
+#[derive(Debug, Serialize)]
+pub struct Placed {
+    /// The slot.
+    pub slot: String,
+    /// The clip, as the job sheet names it.
+    pub clip: String,
+    /// Whether nothing was there before.
+    pub new: bool,
+    /// What is there now.
+    pub installed: Installed,
+    /// What was done to the clip; nothing where it was a finished file.
+    pub plan: Option<Plan>,
+    /// What only rendering knows.
+    pub outcome: Option<Outcome>,
+    /// What was replaced.
+    pub before: Option<Side>,
+    /// What replaces it.
+    pub after: Option<Side>,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
+}
+
+/// What was done.
+#[derive(Debug, Default, Serialize)]
+pub struct Installation {
+    /// The root.
+    pub root: Option<Root>,
+    /// Slots that were placed.
+    pub placed: Vec<Placed>,
+    /// Slots that were as the job says already.
+    pub unchanged: Vec<String>,
+    /// Slots that are no longer in the job: stock restored.
+    pub restored: Vec<Key>,
+    /// The same, where somebody had changed the file: it stays.
+    pub left: Vec<Key>,
+    /// Entries that were made or taken back, by file.
+    pub entries: Vec<String>,
+    /// Caches that went.
+    pub caches: Vec<Key>,
+    /// The archive that holds it all, where the target takes one.
+    pub archive: Option<Key>,
+    /// What the user should know.
+    pub notices: Vec<Notice>,
+    /// What the user has to do now.
+    pub after: Option<String>,
+    /// A change that had been interrupted earlier.
+    pub recovered: Option<Recovered>,
+}
+
+/// A job that is about to be done; the ledger is locked from here on.
+pub struct Session<'d> {
+    /// The job.
+    pub run: Run,
+    /// What will be done.
+    pub plan: JobPlan,
+    root: Root,
+    ledger: Ledger<'d>,
+    stamps: Stamps,
+}
+
+impl<'d> Session<'d> {
+    /// Opens the ledger, sets right what was interrupted, and works everything out.
+    ///
+    /// # Errors
+    /// Those of the ledger, and what keeps even the looking.
+    pub fn open(run: Run, disk: &'d dyn Disk, observer: &dyn Observer) -> Result<Self> {
+        let Some(root) = run.root.clone() else {
+            return Err(Error::refused("the job has no root", "name it with --root"));
+        };
+        let ledger = Ledger::open(&root, disk)?;
+        let stamps = Stamps::load(&root.ledger);
+        let plan = run.look(ledger.state(), &stamps, disk, observer)?;
+        Ok(Self { run, plan, root, ledger, stamps })
+    }
+
+    /// Does it: everything, or nothing.
+    ///
+    /// # Errors
+    /// The first fault of the plan; those of fitting, proving and of the ledger.
+    pub fn carry_out(mut self, disk: &dyn Disk, observer: &dyn Observer) -> Result<Installation> {
+        let mut done = Installation {
+            root: Some(self.root.clone()),
+            recovered: self.ledger.recovered().cloned().or(self.run.recovered.take()),
+            notices: std::mem::take(&mut self.plan.notices),
+            after: self.run.target.sheet.after.clone(),
+            ..Installation::default()
+        };
+        self.run.refuse(&mut self.plan)?;
+        if self.plan.is_idle() {
+            let lines = self.plan.lines.iter();
+            done.unchanged = lines.map(|line| line.slot.clone()).collect();
+            self.stamps.save(&self.root.ledger, disk);
+            return Ok(done);
+        }
+        let clear = self.run.target.sheet.clear.0.iter();
+        if self.run.entries {
+            self.ledger.know(TargetFacts {
+                clear: clear.map(|pattern| pattern.text().to_owned()).collect(),
+                after: self.run.target.sheet.after.clone(),
+            });
+        }
+        let Self { run, plan, ledger, .. } = &mut self;
+        done.caches.clone_from(&plan.caches);
+        match run.destination.archive.clone() {
+            Some(archive) => {
+                super::archive::place(run, plan, ledger, &archive, disk, observer, &mut done)?;
+            }
+            None => place(run, plan, ledger, disk, observer, &mut done)?,
+        }
+        self.stamps.save(&self.root.ledger, disk);
+        Ok(done)
+    }
+}
+
+fn is_new(line: &&Line) -> bool {
+    !matches!(line.work, Work::Unchanged { .. })
+}
+
+/// Puts every file in its own place.
+fn place(
+    run: &Run,
+    plan: &JobPlan,
+    ledger: &mut Ledger<'_>,
+    disk: &dyn Disk,
+    observer: &dyn Observer,
+    done: &mut Installation,
+) -> Result<()> {
+    let lines: Vec<&Line> = plan.lines.iter().filter(is_new).collect();
+    let keys = lines.iter().map(|line| line.key.clone());
+    let keys = keys.chain(plan.back.iter().map(|back| back.key.clone()));
+    let keys: Vec<Key> = keys.chain(plan.files.keys().cloned()).collect();
+    let mut change = ledger.begin(run.what(), &keys, plan.caches.clone())?;
+    let parts: Vec<PathBuf> =
+        lines.iter().map(|line| change.part(&line.key)).collect::<Result<_>>()?;
+    let fitted: Vec<Fitted> = lines
+        .par_iter()
+        .zip(&parts)
+        .map(|(line, part)| {
+            let fitted = run.make(line, part, disk, observer);
+            fitted.map_err(|error| Error::Slot {
+                slot: line.slot.clone(),
+                clip: line.clip.clone(),
+                source: Box::new(error),
+            })
+        })
+        .collect::<Result<_>>()?;
+    run.refuse_over_budget(plan, &lines, &fitted)?;
+    for (line, fitted) in lines.iter().zip(fitted) {
+        change.install(&line.key, fitted.hash, fitted.installed.clone())?;
+        done.placed.push(Placed {
+            slot: line.slot.clone(),
+            clip: line.clip.clone(),
+            new: line.stock.is_none(),
+            installed: fitted.installed,
+            plan: line.plan().cloned(),
+            outcome: fitted.outcome,
+            before: fitted.before,
+            after: fitted.after,
+            notices: line.notices.iter().cloned().chain(fitted.notices).collect(),
+        });
+    }
+    let unchanged = plan.lines.iter().filter(|line| !is_new(line));
+    done.unchanged = unchanged.map(|line| line.slot.clone()).collect();
+    finish(run, plan, change, disk, done)
+}
+
+/// Gives back what the job no longer names, writes entries, and ends the change.
+pub(crate) fn finish(
+    run: &Run,
+    plan: &JobPlan,
+    mut change: Change<'_, '_>,
+    disk: &dyn Disk,
+    done: &mut Installation,
+) -> Result<()> {
+    for back in &plan.back {
+        match back.changed {
+            true => {
+                change.leave(&back.key)?;
+                done.left.push(back.key.clone());
+            }
+            false => {
+                change.restore(&back.key, back.below)?;
+                done.restored.push(back.key.clone());
+            }
+        }
+    }
+    for (file, contents) in &plan.files {
+        write_part(&change.part(file)?, &contents.bytes, disk)?;
+        let hash = Hash::of(&contents.bytes);
+        match &contents.told {
+            Some(told) => {
+                let said = words(told, run.job.layer());
+                done.entries.extend(said.iter().map(|what| format!("{file}: {what}")));
+                change.tell(file, contents.seen, Held::File(hash), told.clone())?;
+            }
+            None => {
+                done.entries.push(format!("{file}: carried unchanged"));
+                change.install(file, hash, run.carried_as(file))?;
+            }
+        }
+    }
+    change.finish()
+}
+
+impl Run {
+    /// What is installed where a file is only carried.
+    fn carried_as(&self, file: &Key) -> Installed {
+        let name = file.within().rsplit('/').next().unwrap_or_default();
+        Installed {
+            clip: format!("the target's own {name}"),
+            edits: vec!["whole file: carried unchanged".to_owned()],
+            spec: "opaque".to_owned(),
+            ..self.placed_now()
+        }
+    }
+
+    /// Now the sizes are known.
+    fn refuse_over_budget(&self, plan: &JobPlan, lines: &[&Line], fitted: &[Fitted]) -> Result<()> {
+        let (Some(budget), Some(root)) = (self.target.sheet.budget, &self.root) else {
+            return Ok(());
+        };
+        let made: u64 = fitted.iter().map(|fitted| fitted.bytes).sum();
+        let made_slots: Vec<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
+        let unchanged = plan.lines.iter().map(|line| line.slot.as_str());
+        let names: std::collections::BTreeSet<&str> =
+            self.target.slots.names().chain(unchanged).collect();
+        let kept = names.iter().filter(|slot| !made_slots.contains(*slot));
+        let size =
+            |slot: &&str| std::fs::metadata(root.path.join(slot)).map_or(0, |found| found.len());
+        let all = Size(made + kept.map(size).sum::<u64>());
+        match all > budget && !self.destination.overlay {
+            true => Err(over_budget(all, budget)),
+            false => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,174 @@
+//! A single swap: a job of one line, whose rule is read off the stock where no sheet tells it.
+
+use super::stock::{find_stock, no_such_slot};
+use super::{Ask, Run};
+use crate::disk::{Disk, RealDisk};
+use crate::error::{Error, Result};
+use crate::job::{Dealt, Job, Making, Placement};
+use crate::ledger::Ledger;
+use crate::ledger::state::State;
+use crate::root::{Root, absolute, key_of, look};
+use crate::sheet::{Asked, FirstBytes, New, Rule, Sheet};
+use crate::slots::Roots;
+use crate::target::Target;
+use crate::tree::names_in;
+use deft_needle_audio::Clip;
+use deft_needle_audio::edit::Request;
+use deft_needle_audio::read::{Input, open_regular};
+use deft_needle_audio::spec::{Demand, Spec};
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+
+/// First bytes that a closed format is known by.
+const MARK: u64 = 4;
+
+/// What is asked.
+pub struct Swap<'a> {
+    /// The clip.
+    pub clip: Input,
+    /// The file to replace, as it was typed.
+    pub slot: &'a Path,
+    /// The root.
+    pub root: Root,
+    /// The target, where its sheet was named.
+    pub target: Option<Target>,
+    /// What is done to the clip, and what the file must be.
+    pub request: Request,
+    /// What a model file asks.
+    pub like: Option<Demand>,
+    /// How the file is made.
+    pub making: Making,
+    /// Whether a file may be put where none was.
+    pub new: bool,
+    /// Whether the sheet's entries are made, and its caches cleared.
+    pub entries: bool,
+    /// Whether outside commands may run.
+    pub allow_commands: bool,
+}
+
+impl Run {
+    /// The job of one line. A change that was interrupted earlier is dealt with first, on `disk`; without
+    /// one nothing is changed at all.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where the slot does not exist (naming near ones), or nothing tells what its file
+    /// must be; those of the ledger and of reading the stock.
+    pub fn swap(swap: Swap<'_>, disk: Option<&dyn Disk>) -> Result<Self> {
+        let recovered = match disk {
+            Some(disk) => Ledger::open(&swap.root, disk)?.recovered().cloned(),
+            None => None,
+        };
+        let real = RealDisk::default();
+        let disk = disk.unwrap_or(&real);
+        let state = Ledger::peek(&swap.root)?;
+        let slot = key_of(&swap.root.path, swap.slot, disk)?;
+        let target = match swap.target {
+            Some(target) => target,
+            None => swap.alone(&state, slot.within(), disk)?,
+        };
+        let placement = Placement {
+            slot: slot.within().to_owned(),
+            named: swap.clip.name().to_string_lossy().into_owned(),
+            clip: swap.clip,
+            request: swap.request,
+            like: swap.like,
+            making: swap.making,
+            new: swap.new,
+            values: Default::default(),
+        };
+        let dealt = Dealt { placements: vec![placement], ..Dealt::default() };
+        let ask = Ask {
+            root: Some(&swap.root.path),
+            others: Some(&swap.root.others),
+            ledger: Some(&swap.root.ledger),
+            adopt: swap.root.adopt,
+            allow_commands: swap.allow_commands,
+        };
+        let mut run = Self::of_parts(Job::single(), target, dealt, ask)?;
+        run.root = Some(swap.root);
+        run.entries = swap.entries;
+        run.recovered = recovered;
+        Ok(run)
+    }
+}
+
+impl Swap<'_> {
+    /// The target of a slot that no sheet speaks of: its own stock, and the names around it.
+    fn alone(&self, state: &State, slot: &str, disk: &dyn Disk) -> Result<Target> {
+        let place = look(&self.root.path, slot, disk)?;
+        let key = state.key(&self.root.path, None, slot, disk)?;
+        let (stock, _) = find_stock(&self.root, state, &key, &place.path)?;
+        let is_ours = state.slots.get(&key).is_some_and(|known| known.top().is_some());
+        if stock.is_none() && !self.new && !is_ours {
+            return Err(no_such_slot(self.slot, &place.path));
+        }
+        let rule = self.rule(stock.as_deref(), &place.path)?;
+        let mut roots = Roots::main(Some(&self.root.path));
+        roots.others.clone_from(&self.root.others);
+        let folder = slot.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let beside = place.path.parent().map_or_else(Vec::new, names_in);
+        let within = |name: String| match folder {
+            "" => name,
+            folder => format!("{folder}/{name}"),
+        };
+        let names = beside.into_iter().map(within);
+        let name = self.root.path.file_name().unwrap_or_default().to_string_lossy();
+        Ok(Target::of_names(Sheet::of_rule(&name, rule), roots, names))
+    }
+
+    /// What the slot's own stock asks of its replacement.
+    fn rule(&self, stock: Option<&Path>, path: &Path) -> Result<Rule> {
+        let mark = || stock.map(mark_of).transpose();
+        let closed = |mark| Rule { first_bytes: mark, ..Rule::of_all(Asked::Opaque) };
+        let rule = match &self.making {
+            Making::AsIs | Making::Encoder(_) => closed(mark()?),
+            Making::Fit => {
+                let demand = match (&self.like, stock) {
+                    (Some(like), _) => like.clone(),
+                    (None, _) if self.request.spec.is_some() => Spec::ANY.into(),
+                    (None, Some(stock)) => Demand::like(Clip::open(stock)?.facts()),
+                    (None, None) => demand_of_neighbours(path)?,
+                };
+                let asked = Asked::Sound(demand.specs.clone());
+                Rule { like: Some(demand), ..Rule::of_all(asked) }
+            }
+        };
+        Ok(Rule { new: if self.new { New::Any } else { New::Never }, ..rule })
+    }
+}
+
+/// The first bytes of a file.
+fn mark_of(path: &Path) -> Result<FirstBytes> {
+    let mut mark = Vec::new();
+    let read = open_regular(path).and_then(|file| file.take(MARK).read_to_end(&mut mark));
+    read.map_err(Error::read(path))?;
+    Ok(FirstBytes(mark))
+}
+
+/// What the files of the same extension in the folder agree on.
+fn demand_of_neighbours(path: &Path) -> Result<Demand> {
+    let unknown = || {
+        Error::refused(
+            format!("nothing tells what {} must be", path.display()),
+            "say it with --like FILE or --spec \"wav pcm16 24000 mono\"",
+        )
+    };
+    let folder = path.parent().ok_or_else(unknown)?;
+    let alike = |name: &String| Path::new(name).extension() == path.extension();
+    let mut demands = names_in(folder)
+        .into_iter()
+        .filter(alike)
+        .filter_map(|name| Clip::open(&folder.join(name)).ok())
+        .map(|clip| Demand::like(clip.facts()));
+    let first = demands.next().ok_or_else(unknown)?;
+    match demands.all(|other| other == first) {
+        true => Ok(first),
+        false => Err(unknown()),
+    }
+}
+
+/// Where a clip lies, as a path that means the same from any folder; nothing where it is no file.
+pub(super) fn clip_path(clip: &Input) -> Option<String> {
+    let path: PathBuf = absolute(clip.path()?).ok()?;
+    Some(path.to_string_lossy().into_owned())
+}
