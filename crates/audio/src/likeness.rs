@@ -1,5 +1,5 @@
-//! Enough of a signal to tell whether a lossy file still holds it: its length, its level, and some
-//! windows of it, to see that nothing has moved.
+//! Enough of a signal to tell whether a lossy file still holds it: its length, the level of each channel, and some
+//! windows of it, to see that nothing has moved and every channel is in its place.
 
 use crate::block::Block;
 use crate::num::{count, real, size};
@@ -35,23 +35,22 @@ pub struct Likeness {
     power: f64,
     low: f64,
     peak: f64,
-    /// Three poles in a row for each channel.
-    poles: Vec<[f64; 3]>,
+    channels: Vec<Channel>,
+}
+
+/// What was seen of one channel.
+#[derive(Debug, Clone, Default, PartialEq)]
+struct Channel {
+    power: f64,
+    /// Three poles in a row.
+    poles: [f64; 3],
     windows: Vec<Vec<f64>>,
 }
 
 impl Likeness {
     /// Nothing seen yet of a signal of `planned` frames.
     pub fn new(planned: u64) -> Self {
-        Self {
-            frames: 0,
-            planned,
-            power: 0.0,
-            low: 0.0,
-            peak: 0.0,
-            poles: Vec::new(),
-            windows: Vec::new(),
-        }
+        Self { frames: 0, planned, power: 0.0, low: 0.0, peak: 0.0, channels: Vec::new() }
     }
 
     /// Where the windows begin.
@@ -65,26 +64,27 @@ impl Likeness {
         let frames = count(block.frames());
         let (from, to) = (self.frames, self.frames + frames);
         let share = 1.0 - (-std::f64::consts::TAU * LOW).exp();
-        self.poles.resize(block.channels().len(), [0.0; 3]);
-        for (channel, [a, b, c]) in block.channels().iter().zip(&mut self.poles) {
-            for sample in channel {
+        let starts: Vec<u64> = self.starts().collect();
+        self.channels.resize(block.channels().len(), Channel::default());
+        for (samples, channel) in block.channels().iter().zip(&mut self.channels) {
+            let [a, b, c] = &mut channel.poles;
+            for sample in samples {
                 *a += share * (sample - *a);
                 *b += share * (*a - *b);
                 *c += share * (*b - *c);
                 self.low += *c * *c;
-                self.power += sample * sample;
+                channel.power += sample * sample;
                 self.peak = self.peak.max(sample.abs());
             }
-        }
-        let starts: Vec<u64> = self.starts().collect();
-        self.windows.resize(starts.len(), Vec::new());
-        for (start, window) in starts.into_iter().zip(&mut self.windows) {
-            let begin = start.max(from);
-            let end = (start + WINDOW).min(to);
-            for frame in begin..end {
-                window.push(folded(block, size(frame - from)));
+            channel.windows.resize(starts.len(), Vec::new());
+            for (start, window) in starts.iter().zip(&mut channel.windows) {
+                let (begin, end) = ((*start).max(from), (start + WINDOW).min(to));
+                if begin < end {
+                    window.extend(&samples[size(begin - from)..size(end - from)]);
+                }
             }
         }
+        self.power = self.channels.iter().map(|channel| channel.power).sum();
         self.frames = to;
     }
 
@@ -108,7 +108,8 @@ impl Likeness {
             let change = if all > MOST_ADDED { all } else { low };
             return Err(format!("its level changed by {change:.1} dB"));
         }
-        let own: f64 = self.windows.iter().flatten().map(|s| s * s).sum();
+        self.compare_channels(found)?;
+        let own: f64 = self.channels.iter().map(Channel::seen).sum();
         let lags = -REACH.cast_signed()..=REACH.cast_signed();
         let fits = lags.map(|lag| (self.fit(found, lag), lag));
         let best = fits.fold((f64::MIN, 0), |best, fit| if fit.0 > best.0 { fit } else { best });
@@ -120,9 +121,58 @@ impl Likeness {
         }
     }
 
+    /// Levels of channels, and whether each is most like itself.
+    fn compare_channels(&self, found: &Self) -> Result<(), String> {
+        if self.channels.len() != found.channels.len() {
+            return Err(format!(
+                "{} channels became {}",
+                self.channels.len(),
+                found.channels.len()
+            ));
+        }
+        for (at, (own, back)) in self.channels.iter().zip(&found.channels).enumerate() {
+            // A codec may put a little of a loud channel into a faint one.
+            if own.power < NOTABLE * self.power {
+                continue;
+            }
+            let change = 10.0 * (back.power / own.power).log10();
+            if change > MOST_ADDED {
+                return Err(format!("the level of channel {} changed by {change:.1} dB", at + 1));
+            }
+            let here = own.likeness(back);
+            let told = TELLING * own.seen().sqrt();
+            let likest = |other: &&Channel| own.likeness(other) > (BETTER * here).max(told);
+            let other = found.channels.iter().enumerate().find(|(_, other)| likest(other));
+            if let Some((other, _)) = other.filter(|(other, _)| *other != at) {
+                return Err(format!("channel {} came back as channel {}", at + 1, other + 1));
+            }
+        }
+        Ok(())
+    }
+
     /// How well the windows fit where they lie `lag` frames later in what came back.
     fn fit(&self, found: &Self, lag: isize) -> f64 {
-        let pairs = self.windows.iter().zip(&found.windows);
+        let pairs = self.channels.iter().zip(&found.channels);
+        pairs.map(|(own, back)| own.fit(back, lag)).sum()
+    }
+}
+
+impl Channel {
+    /// The power of its windows.
+    fn seen(&self) -> f64 {
+        self.windows.iter().flatten().map(|s| s * s).sum()
+    }
+
+    /// How well it fits a channel that came back, whatever the level of that is.
+    fn likeness(&self, back: &Self) -> f64 {
+        match back.seen() {
+            0.0 => 0.0,
+            seen => self.fit(back, 0) / seen.sqrt(),
+        }
+    }
+
+    fn fit(&self, back: &Self, lag: isize) -> f64 {
+        let pairs = self.windows.iter().zip(&back.windows);
         pairs
             .map(|(a, b)| {
                 let inner = REACH..a.len().saturating_sub(REACH);
@@ -134,12 +184,6 @@ impl Likeness {
             })
             .sum()
     }
-}
-
-/// All channels in one, weighted differently so that opposite ones do not cancel.
-fn folded(block: &Block, frame: usize) -> f64 {
-    let weights = (1..).map(|n: u32| 1.0 / f64::from(n));
-    block.channels().iter().zip(weights).map(|(c, weight)| c[frame] * weight).sum()
 }
 
 #[cfg(test)]

@@ -2,6 +2,8 @@
 //!
 //! Imports nothing from `write`: a mistake there must not hide itself here.
 
+mod exact;
+
 use crate::block::{BLOCK_FRAMES, each_block, fill};
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
@@ -12,6 +14,7 @@ use crate::read::{Clip, Hints, Input};
 use crate::render::{Outcome, Proof};
 use crate::spec::Container;
 use crate::spec::Facts;
+use md5::{Digest as _, Md5};
 use std::fmt::Display;
 use std::io::Read;
 use std::path::Path;
@@ -28,6 +31,7 @@ pub fn verify_made(
 ) -> Result<Facts> {
     let written = open(plan, path)?;
     compare_facts(written.facts(), plan)?;
+    exact::compare(plan, &written)?;
     compare_sound(&outcome.proof, &written, observer)?;
     Ok(written.facts().clone())
 }
@@ -50,6 +54,7 @@ pub fn verify(
     }
     let written = open(plan, path)?;
     compare_facts(written.facts(), plan)?;
+    exact::compare(plan, &written)?;
     if outcome.proof == Proof::SameAudio {
         same(clip.audio_bytes()?, written.audio_bytes()?)?;
     }
@@ -85,7 +90,33 @@ fn compare_samples(expected: &SampleDigest, written: &Clip, observer: &dyn Obser
     if *expected != found {
         return Err(Error::Verify { what: "a sample reads back as another value".to_owned() });
     }
-    Ok(())
+    match written.facts().format.container {
+        Container::Flac => compare_signature(written, observer),
+        _ => Ok(()),
+    }
+}
+
+/// The MD5 signature of a FLAC's samples (RFC 9639, 8.2 "Streaminfo"): interleaved, whole bytes, least first.
+fn compare_signature(written: &Clip, observer: &dyn Observer) -> Result<()> {
+    let bytes =
+        written.facts().format.encoding.codec.facts().decoded_bits.unwrap_or(16).div_ceil(8);
+    let full = 2f64.powi(8 * bytes.cast_signed() - 1);
+    let mut md5 = Md5::new();
+    each_block(&mut *written.frames()?, observer, |block| {
+        for frame in 0..block.frames() {
+            for channel in block.channels() {
+                let sample = crate::num::rounded_signed(channel[frame] * full);
+                md5.update(&sample.to_le_bytes()[..crate::num::size(bytes.into())]);
+            }
+        }
+    })?;
+    let (found, mut head) = (md5.finalize(), [0; 42]);
+    let read = written.input().open()?.read_exact(&mut head);
+    read.map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
+    match head[26..42] == found[..] {
+        true => Ok(()),
+        false => Err(Error::Verify { what: "the signature is not that of the samples".to_owned() }),
+    }
 }
 
 fn compare_facts(facts: &Facts, plan: &Plan) -> Result<()> {
@@ -98,6 +129,9 @@ fn compare_facts(facts: &Facts, plan: &Plan) -> Result<()> {
     let odd = |what: &str| Error::Verify { what: what.to_owned() };
     if facts.header != to.header {
         return Err(odd("the header is of another kind"));
+    }
+    if facts.valid_bits.is_some() {
+        return Err(odd("the header says that fewer bits count"));
     }
     if facts.block_bytes != to.block_bytes {
         return Err(odd("the blocks are of another size"));

@@ -1,0 +1,138 @@
+//! Fields of headers that readers pass over and strict loaders do not. What they must hold is worked out here from
+//! the formats' own definitions.
+
+use crate::block::fill;
+use crate::error::{Error, Result};
+use crate::plan::Plan;
+use crate::read::Clip;
+use crate::spec::{Codec, Container, Format, Layout};
+use std::io::Read as _;
+
+/// Headers are looked for in so many bytes at the start.
+const HEAD: usize = 4096;
+
+fn odd(what: &str, expected: impl std::fmt::Display, found: impl std::fmt::Display) -> Error {
+    Error::Verify { what: format!("{what}: expected {expected}, found {found}") }
+}
+
+fn must(what: &str, expected: u64, found: u64) -> Result<()> {
+    match expected == found {
+        true => Ok(()),
+        false => Err(odd(what, expected, found)),
+    }
+}
+
+/// Compares what the container's header says twice, or beside what a reader needs.
+///
+/// # Errors
+/// [`Error::Verify`] naming the field; [`Error::Read`].
+pub fn compare(plan: &Plan, written: &Clip) -> Result<()> {
+    let mut bytes = vec![0; HEAD];
+    let mut file = written.input().open()?;
+    let length = fill(&mut file.by_ref(), &mut bytes)
+        .map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
+    bytes.truncate(length);
+    match plan.to.format.container {
+        Container::Wav => riff(plan, &bytes, written.facts().file_bytes),
+        Container::Aiff | Container::Aifc => form(plan, &bytes, written.facts().file_bytes),
+        _ => Ok(()),
+    }
+}
+
+/// A number of `N` bytes, the least first.
+fn le(bytes: &[u8], at: usize, length: usize) -> u64 {
+    let field = bytes.get(at..at + length).unwrap_or_default();
+    field.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte))
+}
+
+/// The same, the most significant first.
+fn be(bytes: &[u8], at: usize, length: usize) -> u64 {
+    let field = bytes.get(at..at + length).unwrap_or_default();
+    field.iter().fold(0, |number, byte| number << 8 | u64::from(*byte))
+}
+
+/// Where the contents of a chunk begin, as far as the head tells.
+fn chunk(bytes: &[u8], id: &[u8; 4], size: fn(&[u8], usize, usize) -> u64) -> Option<usize> {
+    let mut at = 12;
+    while let Some(found) = bytes.get(at..at + 4) {
+        if found == id {
+            return Some(at + 8);
+        }
+        let length = crate::num::size(size(bytes, at + 4, 4));
+        at = at.checked_add(8 + length + length % 2)?;
+    }
+    None
+}
+
+/// RIFF 1.0 "WAVE Form", "Format Chunk", "FACT Chunk"; WAVEFORMATEXTENSIBLE.
+fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
+    let to = plan.to.format;
+    must("the size in the RIFF header", length - 8, le(bytes, 4, 4))?;
+    let Some(fmt) = chunk(bytes, b"fmt ", le) else {
+        return Ok(());
+    };
+    let (block, extensible) = (le(bytes, fmt + 12, 2), le(bytes, fmt, 2) == 0xFFFE);
+    let frames = match to.encoding.codec {
+        // IMA ADPCM (Multimedia Standards Update 3.0): how many frames a block holds.
+        Codec::ImaAdpcm => le(bytes, fmt + 18, 2),
+        _ => 1,
+    };
+    let a_second = u64::from(to.rate.hertz()) * block / frames.max(1);
+    must("the bytes a second in the header", a_second, le(bytes, fmt + 8, 4))?;
+    let size = le(bytes, fmt - 4, 4);
+    if size >= 18 {
+        must("the size of the extension", size - 18, le(bytes, fmt + 16, 2))?;
+    }
+    if extensible {
+        let bits = le(bytes, fmt + 14, 2);
+        must("the valid bits in the header", bits, le(bytes, fmt + 18, 2))?;
+        must("the channel mask in the header", mask(to), le(bytes, fmt + 20, 4))?;
+    }
+    match chunk(bytes, b"fact", le) {
+        Some(fact) => must("the frames in the fact chunk", plan.to.frames, le(bytes, fact, 4)),
+        None => Ok(()),
+    }
+}
+
+/// `dwChannelMask`: a bit for each loudspeaker, from front left on.
+fn mask(format: Format) -> u64 {
+    const SPEAKERS: [(Layout, &[u32]); 5] = [
+        (Layout::Mono, &[2]),
+        (Layout::Stereo, &[0, 1]),
+        (Layout::Quad, &[0, 1, 4, 5]),
+        (Layout::Surround51, &[0, 1, 2, 3, 4, 5]),
+        (Layout::Surround71, &[0, 1, 2, 3, 4, 5, 9, 10]),
+    ];
+    let row = SPEAKERS.iter().find(|(layout, _)| Some(*layout) == format.channels.layout());
+    row.map_or(0, |(_, speakers)| speakers.iter().map(|bit| 1u64 << bit).sum())
+}
+
+/// AIFF 1.3 "Form", "Common Chunk", "Sound Data Chunk"; AIFF-C "Format Version Chunk".
+fn form(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
+    let to = plan.to.format;
+    must("the size in the FORM header", length - 8, be(bytes, 4, 4))?;
+    if to.container == Container::Aifc {
+        let version = chunk(bytes, b"FVER", be).map_or(0, |at| be(bytes, at, 4));
+        must("the version of the format", 0xA280_5140, version)?;
+    }
+    let Some(comm) = chunk(bytes, b"COMM", be) else {
+        return Ok(());
+    };
+    // An 80-bit number (IEEE 754 extended): its exponent, then 64 bits that begin with a 1.
+    let hertz = u64::from(to.rate.hertz());
+    let shift = hertz.leading_zeros();
+    must("the exponent of the rate", 16_383 + 63 - u64::from(shift), be(bytes, comm + 8, 2))?;
+    must("the rate in the header", hertz << shift, be(bytes, comm + 10, 8))?;
+    if let Some(sample) = to.encoding.codec.sample_bytes() {
+        let bits = match to.encoding.codec {
+            // They stand for 16 bits (AIFF-C, "sampleSize" of compressed sounds).
+            Codec::MuLaw | Codec::ALaw => be(bytes, comm + 6, 2),
+            _ => 8 * u64::from(sample),
+        };
+        must("the bits of a sample", bits, be(bytes, comm + 6, 2))?;
+    }
+    match chunk(bytes, b"SSND", be) {
+        Some(sound) => must("offset and block size of the samples", 0, be(bytes, sound, 8)),
+        None => Ok(()),
+    }
+}
