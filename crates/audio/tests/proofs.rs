@@ -256,8 +256,8 @@ fn may_pass(line: &str, bytes: &[u8]) -> Vec<std::ops::Range<usize>> {
     match line.split(' ').next().unwrap() {
         // The name of the compression, which is for people.
         "aifc" => vec![find(b"COMM") + 8 + 22..find(b"SSND")],
-        // The size of the largest frame, a hint for buffers.
-        "flac" => vec![15..18],
+        // The sizes of the smallest and the largest frame, hints for buffers.
+        "flac" => vec![12..18],
         // Brands, times, languages, matrices; what fills up the last byte of a packet.
         "m4a" => vec![0..find(b"mdat") + 4, bytes.len() - 1..bytes.len()],
         _ => Vec::new(),
