@@ -258,8 +258,9 @@ fn may_pass(line: &str, bytes: &[u8]) -> Vec<std::ops::Range<usize>> {
         "aifc" => vec![find(b"COMM") + 8 + 22..find(b"SSND")],
         // The sizes of the smallest and the largest frame, hints for buffers.
         "flac" => vec![12..18],
-        // Brands, times, languages, matrices; what fills up the last byte of a packet.
-        "m4a" => vec![0..find(b"mdat") + 4, bytes.len() - 1..bytes.len()],
+        // Brands, times, languages, matrices; in the packet reserved bits of its header, a mix that mixes
+        // nothing, and what fills up its last byte.
+        "m4a" => vec![0..find(b"mdat") + 16, bytes.len() - 1..bytes.len()],
         _ => Vec::new(),
     }
 }

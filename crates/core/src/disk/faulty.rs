@@ -355,30 +355,55 @@ macro_rules! pass_on {
     };
 }
 
+macro_rules! all_but_spelling {
+    () => {
+        pass_on! {
+            create(path: &Path) -> Box<dyn OutFile>;
+            append(path: &Path) -> Box<dyn OutFile>;
+            truncate(path: &Path, bytes: u64) -> ();
+            rename(from: &Path, to: &Path) -> ();
+            remove(path: &Path) -> ();
+            create_folder(path: &Path) -> ();
+            remove_folder(path: &Path) -> ();
+            sync_folder(path: &Path) -> ();
+            link(target: &str, path: &Path) -> ();
+            link_hard(file: &Path, path: &Path) -> ();
+            dress(path: &Path, attributes: &Attributes) -> ();
+            lock(path: &Path) -> Option<Lock>;
+        }
+    };
+}
+
 /// A disk that finds a name whatever its case and however its accents are stored, as FAT, exFAT, NTFS and
 /// APFS do, on a real one that does not.
 #[derive(Debug, Default)]
 pub struct CaseBlindDisk;
 
 impl Disk for CaseBlindDisk {
-    pass_on! {
-        create(path: &Path) -> Box<dyn OutFile>;
-        append(path: &Path) -> Box<dyn OutFile>;
-        truncate(path: &Path, bytes: u64) -> ();
-        rename(from: &Path, to: &Path) -> ();
-        remove(path: &Path) -> ();
-        create_folder(path: &Path) -> ();
-        remove_folder(path: &Path) -> ();
-        sync_folder(path: &Path) -> ();
-        link(target: &str, path: &Path) -> ();
-        link_hard(file: &Path, path: &Path) -> ();
-        dress(path: &Path, attributes: &Attributes) -> ();
-        lock(path: &Path) -> Option<Lock>;
-    }
+    all_but_spelling!();
     fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
         let wanted = folded(&name.to_string_lossy());
         let names = fs::read_dir(folder)?.flatten().map(|entry| entry.file_name());
         Ok(names.into_iter().find(|listed| folded(&listed.to_string_lossy()) == wanted))
+    }
+}
+
+/// A disk that finds files under short names, too, as some do: `DEFT-N~1`.
+pub struct ShortNameDisk;
+
+impl Disk for ShortNameDisk {
+    all_but_spelling!();
+    fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
+        let wanted = name.to_string_lossy().to_uppercase();
+        let short = |long: &str| {
+            let plain: String = long.chars().filter(|c| *c != '.').take(6).collect();
+            format!("{}~1", plain.to_uppercase())
+        };
+        let names = fs::read_dir(folder)?.flatten().map(|entry| entry.file_name());
+        Ok(names.into_iter().find(|listed| {
+            let listed = listed.to_string_lossy();
+            listed == name.to_string_lossy() || short(&listed) == wanted
+        }))
     }
 }
 

@@ -129,3 +129,27 @@ pub fn refuse_odd(place: &Place) -> Result<()> {
     };
     Err(Error::refused(format!("{} is {what}", place.path.display()), "name a regular file"))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::disk::faulty::ShortNameDisk;
+
+    /// Only the disk tells what a short name stands for.
+    #[test]
+    fn a_short_name_of_the_ledger_is_no_way_into_it() {
+        let folder = tempfile::tempdir().unwrap();
+        for name in [".deft-needle/stock", "sounds"] {
+            fs::create_dir_all(folder.path().join(name)).unwrap();
+        }
+        fs::write(folder.path().join("sounds/a.wav"), b"x").unwrap();
+        let look = |within| look(folder.path(), within, &ShortNameDisk);
+        assert_eq!(look("SOUNDS~1/a.wav").unwrap().within, "sounds/a.wav");
+        for within in ["DEFT-N~1", "DEFT-N~1/stock/a", "DEFT-N~1/ledger.log"] {
+            assert!(
+                look(within).unwrap_err().to_string().contains("belongs to a ledger"),
+                "{within}"
+            );
+        }
+    }
+}
