@@ -1,13 +1,16 @@
-//! What can go wrong with a clip, and what to do about it.
+//! What can go wrong with a clip.
 
+use crate::unmet::Unmet;
+use serde::{Serialize, Serializer};
 use std::io;
 use std::path::PathBuf;
 
 /// The result of this crate's functions.
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
-/// What went wrong. [`Error::remedy`] says what to do next.
-#[derive(Debug, thiserror::Error)]
+/// What went wrong. Whoever shows it words it, and says what to do next.
+#[derive(Debug, thiserror::Error, Serialize)]
+#[serde(tag = "error", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Error {
     /// The operating system could not give us bytes of the input.
@@ -17,6 +20,7 @@ pub enum Error {
         path: PathBuf,
         /// The system's own reason.
         #[source]
+        #[serde(serialize_with = "reason")]
         source: io::Error,
     },
     /// The bytes contradict the format that they begin with.
@@ -56,16 +60,16 @@ pub enum Error {
         what: String,
     },
     /// A spec that this clip cannot meet.
-    #[error("{what}")]
-    CannotMeet {
-        /// What does not fit, with the figures.
-        what: String,
-        /// What the user could ask for instead.
-        instead: String,
-    },
+    #[error("the clip cannot be made so: {0:?}")]
+    CannotMeet(Unmet),
     /// The output could not be written.
     #[error("cannot write the output")]
-    Write(#[source] io::Error),
+    Write {
+        /// The system's own reason.
+        #[source]
+        #[serde(serialize_with = "reason")]
+        source: io::Error,
+    },
     /// The written file, read back, is not what was meant.
     #[error("the written file does not hold what was meant: {what}")]
     Verify {
@@ -77,35 +81,14 @@ pub enum Error {
     Stopped,
 }
 
+/// A system's reason as text.
+fn reason<S: Serializer>(source: &io::Error, to: S) -> std::result::Result<S::Ok, S::Error> {
+    to.collect_str(source)
+}
+
 impl Error {
-    /// What the user can do next; empty where the message says it all.
-    pub fn remedy(&self) -> &str {
-        match self {
-            Self::Read { source, .. } => match source.kind() {
-                io::ErrorKind::NotFound => "check the path: there is no such file",
-                io::ErrorKind::PermissionDenied => "give yourself the right to read it",
-                io::ErrorKind::IsADirectory => "name a file in that folder instead",
-                _ => "check that the disk or card is still there",
-            },
-            Self::Malformed { .. } => "get the file anew from where it came from",
-            Self::Unsupported { .. } => "export it as WAV with PCM samples where it was made",
-            Self::Unknown { .. } => {
-                "check that it is a sound file at all; swap --as-is places one of a closed format"
-            }
-            Self::BadSpec { .. } => {
-                "write four words: container, encoding, sample rate, channels, \
-                 as in \"wav pcm16 24000 mono\""
-            }
-            Self::CannotMeet { instead, .. } => instead,
-            Self::Write(source) => match source.kind() {
-                io::ErrorKind::StorageFull => "free some space on that disk or card",
-                io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
-                    "choose a place that you may write to"
-                }
-                _ => "check that the disk or card is still there and has room",
-            },
-            Self::Verify { .. } => "nothing was put in place; check the disk, then try again",
-            Self::Stopped => "what was finished before is kept, nothing is half-written",
-        }
+    /// For `map_err` behind a call that writes.
+    pub(crate) fn write(source: io::Error) -> Self {
+        Self::Write { source }
     }
 }

@@ -24,6 +24,7 @@ pub mod shape;
 pub mod spec;
 mod tags;
 pub mod units;
+mod unmet;
 pub mod verify;
 pub mod write;
 
@@ -39,3 +40,4 @@ pub use observe::Observer;
 pub use plan::Plan;
 pub use read::Clip;
 pub use spec::{Demand, Facts, Spec};
+pub use unmet::Unmet;

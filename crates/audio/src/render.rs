@@ -163,7 +163,7 @@ fn copy_file(clip: &Clip, out: &mut dyn Out, observer: &dyn Observer) -> Result<
         if filled == 0 {
             return Ok(());
         }
-        out.write_all(&piece[..filled]).map_err(Error::Write)?;
+        out.write_all(&piece[..filled]).map_err(Error::write)?;
         let before = scaled(facts.frames, copied, facts.file_bytes);
         copied += count(filled);
         observer.advance(scaled(facts.frames, copied, facts.file_bytes).saturating_sub(before));

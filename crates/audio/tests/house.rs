@@ -8,9 +8,9 @@ use std::path::Path;
 
 /// From the bottom up; those of one row do not use each other's like, but in the order of the row.
 const FLOORS: &[&str] = &[
-    "num", "invalid", "units", "error", "observe", "clip", "tags", "crc", "block", "digest",
-    "likeness", "spec", "read", "write", "shape", "measure", "seam", "edit", "plan", "render",
-    "verify", "hear",
+    "num", "invalid", "units", "unmet", "error", "observe", "clip", "tags", "crc", "block",
+    "digest", "likeness", "spec", "read", "write", "shape", "measure", "seam", "edit", "plan",
+    "render", "verify", "hear",
 ];
 
 /// What is re-exported at the top, and where it lives.
@@ -29,6 +29,7 @@ const TOP: &[(&str, &str)] = &[
     ("Result", "error"),
     ("Source", "block"),
     ("Spec", "spec"),
+    ("Unmet", "unmet"),
 ];
 
 /// The modules that a text uses, tests left aside.

@@ -140,25 +140,21 @@ fn what_cannot_loop_is_said_with_figures() {
         Edits { too_long: TooLong::Cut, ..edits(&[("loop", "0.2s..0.9s"), ("longest", "0.5s")]) };
     let wish = demand("wav any any any");
     let error = plan_clip(&clip, &wish, &cut_short, Reference::default(), &Unobserved);
-    assert!(error.unwrap_err().to_string().contains("does not lie in the part"));
+    assert!(error.unwrap_err().to_string().contains("LoopNotUsed"));
     for (wish, typed, part) in [
-        (
-            &demand("wav any any any"),
-            vec![("loop", "0.5s..2s")],
-            "does not lie in the clip, which is 1.000 s long",
-        ),
+        (&demand("wav any any any"), vec![("loop", "0.5s..2s")], "RangeOutside"),
         (
             &demand("wav any any any"),
             vec![("loop", "0.5s..0.9s"), ("cut", "..0.8s")],
-            "does not lie in the part that is used",
+            "LoopOutside",
         ),
         (
             &demand("qoa qoa any any"),
             vec![("loop", "0.5s..0.9s")],
-            "qoa has no place for loop points",
+            "LoopRefused { container: Some(\"qoa\") }",
         ),
-        (&forbidden, vec![("loop", "all")], "the target wants no loop"),
-        (&required, vec![("pad", "1s")], "wants a sound that loops"),
+        (&forbidden, vec![("loop", "all")], "LoopRefused { container: None }"),
+        (&required, vec![("pad", "1s")], "LoopRequired"),
     ] {
         let error = planned(&clip, wish, &typed).unwrap_err().to_string();
         assert!(error.contains(part), "{typed:?}: {error}");

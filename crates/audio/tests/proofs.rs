@@ -216,7 +216,7 @@ fn copies_are_compared_byte_by_byte() {
         ("wav pcm16 44100 stereo", vec![("spec", "wav pcm16 44100 stereo")]),
     ] {
         let proved = Proved::of(clip, 5000, &asked);
-        assert!(!matches!(proved.plan.work, Work::Render(_)), "{clip}: {}", proved.plan);
+        assert!(!matches!(proved.plan.work, Work::Render(_)), "{clip}: {:?}", proved.plan);
         let mut damaged = proved.bytes.clone();
         let at = damaged.len() - 700;
         damaged[at] ^= 0x10;

@@ -3,6 +3,7 @@
 use crate::args::{Color, Common};
 use crate::exit::Exit;
 use crate::failure::{Failure, excerpt};
+use crate::report::error as words;
 use anstyle::{AnsiColor, Style};
 use deft_needle_core::Error as CoreError;
 use serde::Serialize;
@@ -126,12 +127,12 @@ impl Console {
 
     /// Something that failed, and what to do about it, on standard error.
     pub fn failure(&self, failure: &Failure) {
-        self.error(&failure.message(), failure.excerpt(), failure.remedy());
+        self.error(&failure.message(), failure.excerpt(), &failure.remedy());
     }
 
     /// Something that is wrong with a job, as [`Console::failure`] says it.
     pub fn fault(&self, fault: &CoreError) {
-        self.error(&Failure::message_of(fault), excerpt(fault), fault.remedy());
+        self.error(&words::core(fault), excerpt(fault), &words::core_remedy(fault));
     }
 
     fn error(&self, message: &str, excerpt: Option<[String; 2]>, remedy: &str) {

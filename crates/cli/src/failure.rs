@@ -1,9 +1,10 @@
 //! Anything that ends a command or one of its files: a message, what to do next, an exit code.
 
 use crate::exit::Exit;
+use crate::report::error as words;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_core::Error as CoreError;
-use std::error::Error;
+use serde_json::{Value, json};
 use std::io::Write as _;
 
 /// What went wrong.
@@ -60,6 +61,17 @@ impl Failure {
         }
     }
 
+    /// For a program, as [`words::as_object`].
+    pub fn as_object(&self) -> Value {
+        let detail = match self {
+            Self::Audio(error) => json!(error),
+            Self::Core(error) => words::as_object(error)["detail"].clone(),
+            Self::Of { source, .. } => source.as_object()["detail"].clone(),
+            _ => Value::Null,
+        };
+        json!({ "message": self.message(), "help": self.remedy(), "detail": detail })
+    }
+
     /// The exit code.
     pub fn exit(&self) -> Exit {
         match self {
@@ -73,14 +85,16 @@ impl Failure {
     }
 
     /// What to do next; empty where the message says it all.
-    pub fn remedy(&self) -> &str {
+    pub fn remedy(&self) -> String {
         match self {
-            Self::Audio(error) => error.remedy(),
-            Self::Core(error) => error.remedy(),
+            Self::Audio(error) => words::audio_remedy(error),
+            Self::Core(error) => words::core_remedy(error),
             Self::Of { source, .. } => source.remedy(),
-            Self::Usage { instead, .. } => instead,
-            Self::Renamed { .. } => "export it as WAV where it was made; renaming converts nothing",
-            Self::Outside { .. } => "",
+            Self::Usage { instead, .. } => instead.clone(),
+            Self::Renamed { .. } => {
+                "export it as WAV where it was made; renaming converts nothing".to_owned()
+            }
+            Self::Outside { .. } => String::new(),
         }
     }
 
@@ -94,21 +108,12 @@ impl Failure {
 
     /// The message with its causes.
     pub fn message(&self) -> String {
-        Self::message_of(self)
-    }
-
-    /// The message of any error with its causes.
-    pub fn message_of(error: &dyn Error) -> String {
-        let mut message = error.to_string();
-        let mut cause = error.source();
-        while let Some(error) = cause {
-            let text = error.to_string();
-            if !message.contains(&text) {
-                message = format!("{message}: {text}");
-            }
-            cause = error.source();
+        match self {
+            Self::Audio(error) => words::audio(error),
+            Self::Core(error) => words::core(error),
+            Self::Of { clip, source } => format!("{clip}: {}", source.message()),
+            other => other.to_string(),
         }
-        message
     }
 }
 
@@ -139,9 +144,9 @@ pub fn core_exit(error: &CoreError) -> Exit {
 fn audio_exit(error: &AudioError) -> Exit {
     match error {
         AudioError::BadSpec { .. } => Exit::Usage,
-        AudioError::CannotMeet { .. } => Exit::CannotMeet,
+        AudioError::CannotMeet(_) => Exit::CannotMeet,
         AudioError::Stopped => Exit::Interrupted,
-        AudioError::Write(_) | AudioError::Verify { .. } => Exit::Unwritten,
+        AudioError::Write { .. } | AudioError::Verify { .. } => Exit::Unwritten,
         _ => Exit::Unreadable,
     }
 }

@@ -46,6 +46,11 @@ fn main() -> ExitCode {
     let done = run(&cli.command, &console);
     let exit = done.unwrap_or_else(|failure| {
         console.failure(&failure);
+        console.object(|| {
+            serde_json::json!({
+                "error": failure.as_object(), "exit": failure.exit().code(),
+            })
+        });
         failure.exit()
     });
     console.finish().worst(exit).into()

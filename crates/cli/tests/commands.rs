@@ -169,7 +169,7 @@ fn a_plan_is_shown_and_nothing_written() {
         "the average of left and right",
         "by 3/7",
         "22050 frames become 9450",
-        "because bits are lost",
+        "because bit depth drops to 8",
     ] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }

@@ -63,7 +63,7 @@ fn texts_and_loops_under_chosen_names() {
     let facts = bench.json(&["inspect", "p.ogg"]);
     assert_eq!(facts["files"][0]["tags"].as_array().unwrap().len(), 1);
     for (out, tag, said) in [
-        ("q.wav", "A=b", "wav has no place for a text named A"),
+        ("q.wav", "A=b", "wav has no place for a tag named A"),
         ("q.m4a", "ODD=b", "it holds TITLE, ARTIST"),
         ("q.qoa", "TITLE=b", "another container"),
     ] {

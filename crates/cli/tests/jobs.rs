@@ -84,7 +84,7 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
         (
             replace("sfx/bell.wav", "clip = 'clip.wav'\ncut = '1s..9s'"),
             4,
-            &["does not lie in the clip"],
+            &["lies outside the clip"],
         ),
         (
             replace("sfx/bell.wav", "clip = 'clip.wav'")
@@ -188,8 +188,8 @@ fn pieces_clips_and_defaults_are_dealt() {
     assert_eq!(of("sfx/gull_1.wav")["clip"], "takes\\clip.wav");
     assert_eq!(of("sfx/gull_2.wav")["clip"], "Käse, 鐘 2.wav");
     for slot in ["sfx/bell.wav", "sfx/gull_1.wav"] {
-        let edits = of(slot)["edits"].to_string();
-        assert!(edits.contains("fades:"), "{edits}");
+        let decisions = of(slot)["decisions"].to_string();
+        assert!(decisions.contains("\"faded\""), "{decisions}");
     }
 }
 

@@ -19,9 +19,9 @@ fn seams_are_judged_and_told() {
         (vec!["--at-least", "1s"], 4, "no loop was found"),
         (vec!["--near", "0.1s..0.3s", "--most", "1"], 0, "good"),
         (vec!["--loop", "0.1s..auto"], 0, "good"),
-        (vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"], 0, "fade into"),
-        (vec!["--loop", "0.1s..0.302s", "--loop-snap", "5ms"], 0, "its end moves by -88 frames"),
-        (vec!["--loop", "0.1s..0.3s", "--crossfade", "1s"], 4, "does not go with"),
+        (vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"], 0, "crossfade at the loop point"),
+        (vec!["--loop", "0.1s..0.302s", "--loop-snap", "5ms"], 0, "the end moves by -88 frames"),
+        (vec!["--loop", "0.1s..0.3s", "--crossfade", "1s"], 4, "is too long for"),
         (vec!["--hear", "-"], 2, "name a file"),
         (vec!["--find", "--loop", "all"], 2, "cannot be used with"),
         (vec!["--loop", "0.1s..0.3s", "-o", "seam.qoa"], 4, "no place for loop points"),
@@ -79,12 +79,12 @@ fn multiples_come_from_the_sheet_or_the_command() {
         (
             vec!["--target", "berth.toml", "--loop", "4000smp+8001smp", "--loop-bend", "1"],
             0,
-            "rounds and a bend of",
+            "rounds, retuned by",
         ),
         (
             vec!["--spec", "wav any 22050 any", "--loop-multiple", "64", "--loop", "0.1s..0.3s"],
             0,
-            "64 exactly",
+            "times 64",
         ),
         (
             vec!["--loop", "4000smp+8000smp", "--loop-multiple", "64", "--tail", "keep"],

@@ -200,7 +200,9 @@ fn routes_speed_fades_pads_and_offsets() {
     assert_eq!(out[3], as_floats(&mix));
     assert!(bench.refused(&["--route", "3"], 4).contains("the clip has 2"));
     assert!(
-        bench.refused(&["--route", "L R", "--spec", "wav any any mono"], 4).contains("wants mono")
+        bench
+            .refused(&["--route", "L R", "--spec", "wav any any mono"], 4)
+            .contains("requires mono")
     );
 
     let fast = bench.fit(&["--speed", "1.5", "--route", "L"]);

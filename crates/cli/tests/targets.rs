@@ -149,7 +149,7 @@ fn a_slot_says_what_its_file_must_be() {
         ),
         ("sfx/guull_1.wav", vec![], 5, "did you mean sfx/gull_1.wav"),
         ("../gull_1.wav", vec![], 5, "leads out of its folder"),
-        ("music/dusk.ogg", vec![], 4, "wants a sound that loops"),
+        ("music/dusk.ogg", vec![], 4, "requires a loop"),
         ("music/dusk.ogg", vec!["--loop", "0.1s..0.4s"], 0, "ogg vorbis 48000 stereo, 0.407 s"),
         ("BANK.LBX", vec![], 4, "format is closed"),
         ("deck/horn.wav", vec![], 0, "wav pcm16 44100 4ch"),

@@ -123,7 +123,8 @@ impl Error {
     /// What the user can do next; empty where the message says it all.
     pub fn remedy(&self) -> &str {
         match self {
-            Self::Audio(error) => error.remedy(),
+            // What can go wrong with a clip is worded where it is shown.
+            Self::Audio(_) => "",
             Self::Sheet(fault) => &fault.instead,
             Self::Slot { source, .. } => source.remedy(),
             Self::Refused { instead, .. } | Self::Outside { instead, .. } => instead,

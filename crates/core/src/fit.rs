@@ -37,7 +37,7 @@ pub fn make_file<T, P>(
         let file = disk.create(path).map_err(Error::write("create", path))?;
         let mut out = BufWriter::with_capacity(BUFFER, file);
         let made = make(&mut out).map_err(|error| match error {
-            AudioError::Write(source) => Error::write("write", path)(source),
+            AudioError::Write { source } => Error::write("write", path)(source),
             other => other.into(),
         })?;
         finish(out, durable).map_err(Error::write("write", path))?;
@@ -87,7 +87,8 @@ pub fn put_file<T, P>(
 /// # Errors
 /// [`Error::Write`]; nothing is left then.
 pub fn write_part(part: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
-    let make = |file: &mut dyn Out| file.write_all(bytes).map_err(AudioError::Write);
+    let make =
+        |file: &mut dyn Out| file.write_all(bytes).map_err(|source| AudioError::Write { source });
     let made = make_file(part, Durable::Yes, disk, make, |_, ()| Ok(()));
     made.map(|_| ())
 }
@@ -98,7 +99,9 @@ pub fn write_part(part: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
 /// [`Error::Read`], [`Error::Write`]; a byte that reads back as another.
 pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
     let mut source = open_regular(from).map_err(Error::read(from))?;
-    let make = |file: &mut dyn Out| std::io::copy(&mut source, file).map_err(AudioError::Write);
+    let make = |file: &mut dyn Out| {
+        std::io::copy(&mut source, file).map_err(|source| AudioError::Write { source })
+    };
     let prove = |path: &Path, _: &u64| {
         let hashes = crate::Hash::of_file(from).and_then(|a| Ok((a, crate::Hash::of_file(path)?)));
         match hashes {
@@ -131,7 +134,8 @@ pub fn put_copy(from: &Path, out: &Path, disk: &dyn Disk) -> Result<u64> {
 /// # Errors
 /// [`Error::Write`].
 pub fn put_bytes(out: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
-    let make = |file: &mut dyn Out| file.write_all(bytes).map_err(AudioError::Write);
+    let make =
+        |file: &mut dyn Out| file.write_all(bytes).map_err(|source| AudioError::Write { source });
     put_file(out, disk, make, |_, ()| Ok(())).map(|_| ())
 }
 

@@ -26,7 +26,8 @@ pub enum Level {
 }
 
 /// A level in figures.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum LevelGoal {
     /// In dBFS.
     Peak(f64),

@@ -5,7 +5,7 @@ use crate::block::Block;
 use crate::num::{count, decibels, size};
 use crate::units::SampleRate;
 use ebur128::{EbuR128, Mode};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Clips shorter than this, in seconds, are measured at their loudest moment.
 const SHORT: f64 = 3.0;
@@ -15,7 +15,7 @@ const MOMENT: f64 = 0.4;
 const STEP: f64 = 0.1;
 
 /// How a loudness was measured.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Measure {
     /// Gated, over the whole clip.

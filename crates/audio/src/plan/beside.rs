@@ -2,13 +2,14 @@
 
 use super::carry;
 use super::places::Places;
-use super::{Decision, Output};
+use super::{Decision, LeftOut, Output};
 use crate::clip::{Loop, Marker, Tag};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::spec::{Chunks, Container, Format, Looped};
 use crate::tags::TAGS;
 use crate::units::FrameRange;
+use crate::unmet::Unmet;
 
 /// What the plan knows when this is decided.
 pub struct Known<'a> {
@@ -97,32 +98,21 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
     let most = container.most_loops();
     let forbidden = known.looped == Looped::Forbidden;
     if known.wraps && most == 0 && !forbidden {
-        decisions.push(Decision {
-            about: "loop",
-            what: "no loop points: the file goes round as a whole".to_owned(),
-            why: format!("{container} has no place for them"),
-        });
+        decisions.push(Decision::LoopsWhole { container: container.to_string() });
         return Ok(Vec::new());
     }
     if known.asked.is_some() && (forbidden || most == 0) {
-        return Err(Error::CannotMeet {
-            what: match forbidden {
-                true => "the target wants no loop".to_owned(),
-                false => format!("{container} has no place for loop points"),
-            },
-            instead: "leave --loop out; for a player that loops the whole file say --loop all, or --cut seam".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::LoopRefused {
+            container: (!forbidden).then(|| container.to_string()),
+        }));
     }
-    let mut say = |what: String, why: String| {
-        decisions.push(Decision { about: "loop", what, why });
-    };
-    let mut left_out = |why: String| say("the clip's loop points are left out".to_owned(), why);
+    let no_place = || LeftOut::NoPlace { container: container.to_string() };
     if forbidden || !wanted || most == 0 {
-        left_out(match (forbidden, most) {
-            (true, _) => "the target wants none".to_owned(),
-            (_, 0) => format!("{container} has no place for them"),
-            _ => "nothing beside the samples is wanted".to_owned(),
-        });
+        decisions.push(Decision::LoopsLeftOut(match (forbidden, most) {
+            (true, _) => LeftOut::Forbidden,
+            (_, 0) => no_place(),
+            _ => LeftOut::OnlySamples,
+        }));
         return Ok(Vec::new());
     }
     let plays = |l: &Loop| if most == usize::MAX { l.plays } else { 0 };
@@ -134,25 +124,19 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
     };
     let moved: Vec<(FrameRange, Loop)> = loops.iter().enumerate().filter_map(place).collect();
     if moved.is_empty() && known.asked.is_some() {
-        return Err(Error::CannotMeet {
-            what: "the loop does not lie in the part that is used".to_owned(),
-            instead: "choose a loop within it, or let the result be longer".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::LoopNotUsed));
     }
     if moved.len() < loops.len() {
-        left_out("they lie in a part that is not used".to_owned());
+        decisions.push(Decision::LoopsLeftOut(LeftOut::NotUsed));
     }
     if moved.len() > most {
-        say("the first loops come along".to_owned(), format!("{container} holds {most}"));
+        decisions.push(Decision::FirstLoops { most, container: container.to_string() });
     }
     let inexact = moved.iter().skip(usize::from(known.exact.is_some()));
     let excess = inexact.map(|(range, _)| known.places.excess(*range));
     if let Some(most) = excess.filter(|e| e.abs() > 1e-6).max_by(|a, b| a.abs().total_cmp(&b.abs()))
     {
-        say(
-            "loop points move to the nearest frames of the new rate".to_owned(),
-            format!("a loop is {most:+.2} frames off its exact length"),
-        );
+        decisions.push(Decision::LoopsRounded { excess: most });
     }
     Ok(moved.into_iter().map(|(_, l)| l).take(most).collect())
 }
@@ -165,11 +149,8 @@ fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Ve
     }
     if !places || !held {
         if places {
-            decisions.push(Decision {
-                about: "chunks",
-                what: "the clip's markers are left out".to_owned(),
-                why: format!("{} has no place for them", known.to.container),
-            });
+            let container = known.to.container.to_string();
+            decisions.push(Decision::MarkersLeftOut(LeftOut::NoPlace { container }));
         }
         return Vec::new();
     }
@@ -191,26 +172,19 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Result
     let (mut held, lost): (Vec<Tag>, Vec<Tag>) =
         tags.into_iter().partition(|tag| holds(container, tag));
     if !lost.is_empty() {
-        let names: Vec<_> = lost.iter().map(|tag| tag.name.as_str()).collect();
-        decisions.push(Decision {
-            about: "chunks",
-            what: format!("texts left out: {}", names.join(", ")),
-            why: format!("{container} has no place for them"),
-        });
+        let names = lost.iter().map(|tag| tag.name.clone()).collect();
+        let reason = LeftOut::NoPlace { container: container.to_string() };
+        decisions.push(Decision::TagsLeftOut { names, reason });
     }
     for set in known.set.iter().filter(|set| !set.value.is_empty()) {
         if !holds(container, set) {
-            let usual: Vec<_> = TAGS.iter().map(|row| Tag::new(row.name, "")).collect();
-            let usual =
-                usual.iter().filter(|tag| holds(container, tag)).map(|tag| tag.name.as_str());
-            let usual: Vec<_> = usual.collect();
-            return Err(Error::CannotMeet {
-                what: format!("{container} has no place for a text named {}", set.name),
-                instead: match usual.is_empty() {
-                    true => "leave --tag out, or choose another container".to_owned(),
-                    false => format!("it holds {}", usual.join(", ")),
-                },
-            });
+            let usual = TAGS.iter().map(|row| Tag::new(row.name, ""));
+            let usual = usual.filter(|tag| holds(container, tag)).map(|tag| tag.name).collect();
+            return Err(Error::CannotMeet(Unmet::TagRefused {
+                container: container.to_string(),
+                name: set.name.clone(),
+                holds: usual,
+            }));
         }
         held.push(set.clone());
     }

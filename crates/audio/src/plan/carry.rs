@@ -1,7 +1,7 @@
 //! Which chunks come along from the clip, and what changes in them.
 
-use super::Decision;
 use super::beside::Known;
+use super::{Decision, LeftOut};
 use crate::clip::{Extra, Loop};
 use crate::spec::{Carried, Chunks, Container, Patch};
 
@@ -65,17 +65,16 @@ pub fn choose(
         id if TEXTS.contains(&id) || id == "ID3" => !texts || facts.tags.is_empty(),
         _ => true,
     };
-    let names: Vec<_> = left.iter().filter(told).map(|e| e.id.trim_end()).collect();
-    let decision = (!names.is_empty()).then(|| Decision {
-        about: "chunks",
-        what: format!("left out: {}", names.join(", ")),
-        why: match known.wanted {
-            Some(Chunks::Bare) => "nothing beside the samples is wanted".to_owned(),
-            Some(Chunks::Loops) => "nothing but loop points is wanted".to_owned(),
-            _ if !same => format!("they belong to {}", facts.format.container),
-            Some(Chunks::Kept) => "they are fillers, made anew, or larger than 4 MiB".to_owned(),
-            None if !known.places.plain => "they describe the clip as it was".to_owned(),
-            None => "they describe the clip as it was; --tags keep takes them along".to_owned(),
+    let ids: Vec<String> =
+        left.iter().filter(told).map(|extra| extra.id.trim_end().to_owned()).collect();
+    let decision = (!ids.is_empty()).then(|| Decision::ChunksLeftOut {
+        ids,
+        reason: match known.wanted {
+            Some(Chunks::Bare) => LeftOut::OnlySamples,
+            Some(Chunks::Loops) => LeftOut::OnlyLoops,
+            _ if !same => LeftOut::Foreign { container: facts.format.container.to_string() },
+            Some(Chunks::Kept) => LeftOut::Filler,
+            None => LeftOut::Outdated { keeps: known.places.plain },
         },
     });
     let carried = carried

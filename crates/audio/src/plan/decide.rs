@@ -8,27 +8,7 @@ use super::{Decision, Output, Plan, Work};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::spec::Looped;
-
-/// Decisions are told in the order in which a clip meets them.
-const ORDER: &[&str] = &[
-    "samples",
-    "DC",
-    "cut",
-    "silence",
-    "length",
-    "separate",
-    "channels",
-    "voicing",
-    "speed",
-    "sample rate",
-    "level",
-    "fades",
-    "bit depth",
-    "encoding",
-    "header",
-    "loop",
-    "chunks",
-];
+use crate::unmet::Unmet;
 
 /// The decisions themselves: a pure function of all that is known.
 ///
@@ -71,10 +51,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     };
     beside::fill(&mut output, &known, &mut decisions)?;
     if demand.looped == Looped::Required && output.loops.is_empty() {
-        return Err(Error::CannotMeet {
-            what: "the target wants a sound that loops, and this one has no loop points".to_owned(),
-            instead: "say which part goes round, as in --loop 1.5s..end".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::LoopRequired));
     }
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
     let looped = output.loops != facts.loops && selection.sets_loop;
@@ -83,14 +60,10 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     } else if shortfalls.is_empty() && !tagged && !looped {
         return Ok(nothing_to_do(facts));
     } else {
-        decisions.push(Decision {
-            about: "samples",
-            what: "copied bit for bit".to_owned(),
-            why: "encoding, rate and channels are right already".to_owned(),
-        });
+        decisions.push(Decision::SamplesCopied);
         Work::Rewrap
     };
-    decisions.sort_by_key(|decision| ORDER.iter().position(|about| *about == decision.about));
+    decisions.sort_by_key(Decision::subject);
     Ok(Plan { from: own, from_frames: facts.frames, to: output, work, decisions })
 }
 
@@ -107,10 +80,6 @@ fn nothing_to_do(facts: &Facts) -> Plan {
             ..Output::plain(facts.format, facts.frames)
         },
         work: Work::Nothing,
-        decisions: vec![Decision {
-            about: "whole file",
-            what: "kept as it is, byte for byte".to_owned(),
-            why: "it meets the spec already".to_owned(),
-        }],
+        decisions: vec![Decision::KeptWhole],
     }
 }

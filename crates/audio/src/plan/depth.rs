@@ -1,6 +1,6 @@
 //! How samples are rounded to what the encoding holds.
 
-use super::{Decision, Step};
+use super::{Decision, DepthReason, Step};
 use crate::shape::quantise::Dither;
 use crate::shape::route::Law;
 use crate::spec::Facts;
@@ -45,29 +45,24 @@ pub fn plan_depth(
     };
     let lossy = codec.kind() == Kind::Lossy;
     if own != codec || dither != Dither::None {
-        let (how, why) = match (dither, kind) {
-            _ if lossy && coarse => ("", "the target wants it"),
-            (Dither::Triangular, _) if lossy => {
-                (" with triangular dither", "it is encoded from 16 bits")
-            }
-            _ if lossy => ("", "the target wants it"),
-            (Dither::Triangular, _) => (" with triangular dither", "bits are lost"),
-            (Dither::Shaped, _) => (
-                " with triangular dither, its noise moved to where it is least heard",
-                "bits are lost, and 8 are few",
-            ),
-            (Dither::None, Kind::Integer(_)) => (" without dither", "no bits are lost"),
-            (Dither::None, _) => (" without dither", "floating point needs none"),
+        let reason = match (dither, kind) {
+            (Dither::Triangular, _) if lossy && !coarse => DepthReason::SixteenBitInput,
+            _ if lossy => DepthReason::Required,
+            (Dither::Triangular, _) => DepthReason::BitsLost,
+            (Dither::Shaped, _) => DepthReason::EightBits,
+            (Dither::None, Kind::Integer(_)) => DepthReason::NothingLost,
+            (Dither::None, _) => DepthReason::Float,
         };
-        decisions.push(Decision {
-            about: if lossy { "encoding" } else { "bit depth" },
-            what: match own == codec {
-                true if lossy => format!("encoded as {} again{how}", to.encoding),
-                true => format!("rounded to {} again{how}", codec.facts().word),
-                false if lossy => format!("{} to {}{how}", own.facts().word, to.encoding),
-                false => format!("{} to {}{how}", own.facts().word, codec.facts().word),
-            },
-            why: why.to_owned(),
+        let to = match lossy {
+            true => to.encoding.to_string(),
+            false => codec.facts().word.to_owned(),
+        };
+        decisions.push(Decision::Encoded {
+            from: own.facts().word.to_owned(),
+            to,
+            lossy,
+            dither,
+            reason,
         });
     }
     Some(Step::Quantise { codec, dither })

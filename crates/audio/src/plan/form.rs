@@ -1,10 +1,10 @@
 //! The form of the file: packets that stay, blocks, the header, what it can hold.
 
-use super::{Decision, Output};
+use super::{Decision, HeaderReason, Output};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::spec::{Codec, Container, Demand, Format, Header, Shortfall, usual_header};
-use crate::units::Duration;
+use crate::unmet::Unmet;
 use crate::write::codec::usual_block;
 use crate::write::wav;
 
@@ -35,10 +35,7 @@ pub fn plan_block(
         return Ok(None);
     }
     if demand.header == Some(Header::Extensible) {
-        return Err(Error::CannotMeet {
-            what: "an extensible header has no place for the blocks of IMA ADPCM".to_owned(),
-            instead: "ask for --header plain".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::BlocksNeedPlainHeader));
     }
     let channels = to.channels.count();
     let bytes = demand.block_bytes.unwrap_or_else(|| usual_block(to.rate.hertz(), channels));
@@ -47,10 +44,7 @@ pub fn plan_block(
     if sound {
         return Ok(Some(bytes));
     }
-    Err(Error::CannotMeet {
-        what: format!("blocks of {bytes} bytes cannot hold IMA ADPCM of {channels} channels"),
-        instead: format!("ask for a multiple of {group} bytes from {} to 65532", 2 * group),
-    })
+    Err(Error::CannotMeet(Unmet::BlockSize { bytes, channels, group }))
 }
 
 pub fn plan_header(
@@ -61,11 +55,7 @@ pub fn plan_header(
     decisions: &mut Vec<Decision>,
 ) -> Option<Header> {
     if shortfalls.iter().any(|s| s.what == "whole") {
-        decisions.push(Decision {
-            about: "length",
-            what: format!("{} frames, as many as there are", facts.frames),
-            why: "the clip is cut short: its header promises more".to_owned(),
-        });
+        decisions.push(Decision::FramesHeld { frames: facts.frames });
     }
     let usual = usual_header(to)?;
     let same_form = facts.format.encoding == to.encoding
@@ -77,14 +67,14 @@ pub fn plan_header(
         None if same_form => facts.header.unwrap_or(usual),
         None => usual,
     };
-    let why = match (demand.header, header) {
-        (Some(_), _) => "the target's files have it",
-        (None, _) if same_form => "the clip has it",
-        (None, Header::Plain) => "every loader knows it",
-        (None, Header::Extensible) => "more than 2 channels or 16 bits ask for it",
+    let reason = match (demand.header, header) {
+        (Some(_), _) => HeaderReason::Required,
+        (None, _) if same_form => HeaderReason::Kept,
+        (None, Header::Plain) => HeaderReason::Plainest,
+        (None, Header::Extensible) => HeaderReason::Needed,
     };
     if facts.header != Some(header) || facts.format.container != to.container {
-        decisions.push(Decision { about: "header", what: header.to_string(), why: why.to_owned() });
+        decisions.push(Decision::HeaderKind { header, reason });
     }
     Some(header)
 }
@@ -102,16 +92,12 @@ pub(crate) fn refuse_too_large(to: &Output) -> Result<()> {
         return Ok(());
     }
     let longest = crate::num::scaled(to.frames, most, bytes.max(1)).min(u32::MAX.into());
-    let longest = Duration(to.format.rate.seconds(longest));
+    let longest = to.format.rate.seconds(longest);
     let gib = |bytes: u64| crate::num::real(bytes) / f64::from(1 << 30);
-    Err(Error::CannotMeet {
-        what: format!(
-            "{} would take {:.2} GiB; {container} holds at most 4 GiB",
-            to.format,
-            gib(bytes)
-        ),
-        instead: format!(
-            "ask for fewer bits, channels or a lower rate, or cut the clip to {longest} at most"
-        ),
-    })
+    Err(Error::CannotMeet(Unmet::FileTooLarge {
+        format: to.format.to_string(),
+        gib: gib(bytes),
+        container: container.to_string(),
+        longest,
+    }))
 }

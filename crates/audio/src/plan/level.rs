@@ -1,14 +1,15 @@
 //! How much louder or quieter, and whether a limiter is needed.
 
-use super::{Decision, Output, Plan, Step, Work};
+use super::{Decision, Levelling, Output, Plan, Step, Work};
 use crate::edit::{Edits, Level, LevelGoal};
 use crate::error::{Error, Result};
-use crate::measure::{Ask, Measure, Survey, survey, survey_source};
+use crate::measure::{Ask, Survey, survey, survey_source};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::shaped;
 use crate::spec::Kind;
 use crate::units::FrameRange;
+use crate::unmet::Unmet;
 use std::path::Path;
 
 /// The file that `stock` means.
@@ -75,10 +76,7 @@ fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> 
         let found = survey(&Clip::open(path)?, Ask::LOUDNESS, observer)?;
         match found.loudness.lufs.is_finite() {
             true => Ok(LevelGoal::Loudness(found.loudness.lufs)),
-            false => Err(Error::CannotMeet {
-                what: format!("{} is silent: nothing can be as loud", path.display()),
-                instead: "name a level, as in --level -16LUFS".to_owned(),
-            }),
+            false => Err(Error::CannotMeet(Unmet::SilentReference { path: path.to_owned() })),
         }
     };
     match (level, reference.stock) {
@@ -90,19 +88,13 @@ fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> 
         (Level::Stock, None) if reference.lufs.is_some() => {
             Ok(LevelGoal::Loudness(reference.lufs.unwrap_or_default()))
         }
-        (Level::Stock, None) => Err(Error::CannotMeet {
-            what: "there is no stock whose level could be taken".to_owned(),
-            instead: "name a file, as in --level like:FILE, or a level, as in -16LUFS".to_owned(),
-        }),
+        (Level::Stock, None) => Err(Error::CannotMeet(Unmet::NoStock)),
     }
 }
 
 /// A pure function of what was measured.
 fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) -> Result<Levelled> {
     let mut levelled = Levelled::default();
-    let mut say = |what: String, why: String| {
-        levelled.decisions.push(Decision { about: "level", what, why });
-    };
     let mut gain = edits.gain.map_or(0.0, |gain| gain.0);
     if let Some(goal) = goal {
         let (now, wanted) = match goal {
@@ -111,36 +103,18 @@ fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) ->
             LevelGoal::Loudness(lufs) => (found.loudness.lufs, lufs),
         };
         if !now.is_finite() {
-            return Err(Error::CannotMeet {
-                what: "the clip is silent: it has no level".to_owned(),
-                instead: "leave --level out, or choose another part of the clip".to_owned(),
-            });
+            return Err(Error::CannotMeet(Unmet::SilentClip));
         }
         gain += wanted - now;
-        let how = match (goal, found.loudness.measure) {
-            (LevelGoal::Loudness(_), Measure::Momentary) => {
-                ", measured at its loudest 0.4 s since it is shorter than 3 s"
-            }
-            (LevelGoal::Loudness(_), Measure::Padded) => {
-                ", with silence added since it is shorter than 0.4 s"
-            }
-            _ => "",
+        let level = Levelling {
+            now,
+            goal,
+            measure: found.loudness.measure,
+            of_stock: edits.level == Some(Level::Stock),
         };
-        let unit = match goal {
-            LevelGoal::Peak(_) => "dBFS",
-            LevelGoal::TruePeak(_) => "dBTP",
-            LevelGoal::Loudness(_) => "LUFS",
-        };
-        say(
-            format!("{gain:+.1} dB: from {now:.1} {unit} to {goal}{how}"),
-            match &edits.level {
-                Some(Level::Stock) => "as loud as the stock".to_owned(),
-                Some(level) => format!("{level} was asked for"),
-                None => String::new(),
-            },
-        );
+        levelled.decisions.push(Decision::Gained { gain, level: Some(level) });
     } else {
-        say(format!("{gain:+.1} dB"), "it was asked for".to_owned());
+        levelled.decisions.push(Decision::Gained { gain, level: None });
     }
     let lossy = kind == Kind::Lossy;
     let usual = if lossy { LOSSY_CEILING } else { CEILING };
@@ -149,12 +123,9 @@ fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) ->
     let peak = now + gain;
     let over = peak > ceiling + 1e-6;
     if over && !edits.allow_clipping {
-        say(
-            format!("a limiter holds true peaks at {ceiling:.1} dBTP"),
-            format!("peaks would reach {peak:.1} dB"),
-        );
+        levelled.decisions.push(Decision::PeaksLimited { ceiling, peak });
     } else if over {
-        say(format!("peaks of {peak:.1} dB are clipped"), "clipping was allowed".to_owned());
+        levelled.decisions.push(Decision::PeaksClipped { peak });
     }
     if gain != 0.0 {
         levelled.steps.push(Step::Gain { decibels: gain });

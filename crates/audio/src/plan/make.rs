@@ -4,7 +4,7 @@ use super::decide::decide;
 use super::form::refuse_too_large;
 use super::level::{self, Levelled, Reference};
 use super::steps::Given;
-use super::{Decision, Plan, Step, Work};
+use super::{Decision, Plan, Step, Subject, Work};
 use crate::edit::Edits;
 use crate::error::Result;
 use crate::observe::Observer;
@@ -88,13 +88,8 @@ fn tell_seam_error(
         return Ok(());
     }
     let error = seam_error(clip, used, range, ratio, observer)?;
-    let place = plan.decisions.iter().rposition(|d| d.about == "loop");
-    let decision = Decision {
-        about: "loop",
-        what: format!("the filter leaves an error of up to {error:.0} dBFS at its seam"),
-        why: "the sound behind the loop is kept, so its points stay; --tail cut makes it exact"
-            .to_owned(),
-    };
+    let place = plan.decisions.iter().rposition(|d| d.subject() == Subject::Loop);
+    let decision = Decision::SeamError { decibels: error };
     let place = place.map_or(plan.decisions.len(), |place| place + 1);
     plan.decisions.insert(place, decision);
     Ok(())

@@ -1,12 +1,13 @@
 //! Plans: what will be done to a clip, decided before any of it is done.
 //!
-//! A plan is a pure function of the clip's facts and what is demanded. It prints as text and
-//! serialises; nothing is decided later.
+//! A plan is a pure function of the clip's facts and what is demanded. It is data, which whoever shows it words;
+//! nothing is decided later.
 
 mod around;
 mod beside;
 mod carry;
 mod decide;
+mod decision;
 mod depth;
 mod form;
 mod level;
@@ -20,6 +21,10 @@ mod shape;
 mod steps;
 mod target;
 
+pub use decision::{
+    CutReason, Decision, DepthReason, FoundSeam, HeaderReason, LeftOut, Levelling, LoopReason,
+    Stretch, Subject,
+};
 pub(crate) use form::refuse_too_large;
 pub use level::Reference;
 pub(crate) use make::plan_of_any_size;
@@ -27,9 +32,7 @@ pub use make::{plan, plan_clip};
 
 use crate::shape::Step;
 use crate::spec::{Format, Output};
-use crate::units::Duration;
 use serde::Serialize;
-use std::fmt;
 
 /// All that will be done to one clip.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -58,17 +61,6 @@ pub enum Work {
     Render(Vec<Step>),
 }
 
-/// One decision.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Decision {
-    /// What it is about: `samples`, `channels`, `sample rate`, `bit depth`, `header`, `loop`, `chunks`.
-    pub about: &'static str,
-    /// What will be done.
-    pub what: String,
-    /// Why.
-    pub why: String,
-}
-
 impl Plan {
     /// The steps of rendering; none where nothing is rendered.
     pub fn steps(&self) -> &[Step] {
@@ -76,20 +68,5 @@ impl Plan {
             Work::Render(steps) => steps,
             Work::Nothing | Work::Rewrap => &[],
         }
-    }
-}
-
-impl fmt::Display for Plan {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let line = |format: Format, frames: u64| {
-            let seconds = Duration(format.rate.seconds(frames));
-            format!("{format}, {frames} frames, {seconds}")
-        };
-        writeln!(f, "  from  {}", line(self.from, self.from_frames))?;
-        write!(f, "  to    {}", line(self.to.format, self.to.frames))?;
-        for Decision { about, what, why } in &self.decisions {
-            write!(f, "\n  {about:<12} {what}\n  {:<12} because {why}", "")?;
-        }
-        Ok(())
     }
 }

@@ -10,6 +10,7 @@ use crate::error::{Error, Result};
 use crate::num::{real, rounded};
 use crate::shape::resample::reach;
 use crate::units::{FrameRange, SampleRate};
+use crate::unmet::Unmet;
 
 /// Bends up to so many cents are not heard: tones must differ by about five (B. C. J. Moore, "An
 /// Introduction to the Psychology of Hearing", chapter 6).
@@ -147,14 +148,9 @@ impl Asked {
         self.tell(&way, resampled, decisions);
         let moved = start - self.pad - place(self.range.start);
         if moved > 0 {
-            decisions.push(Decision {
-                about: "loop",
-                what: format!("both points move {moved} frames later ({:.1} ms)", 1e3 * rate.seconds(moved)),
-                why: match (resampled && intro, self.multiple) {
-                    (true, 1) => "there the filter sees the loop alone, and no longer what comes before it".to_owned(),
-                    (_, multiple) => format!("the loop's start is to be a multiple of {multiple} frames; the sound goes with them"),
-                },
-            });
+            let seconds = rate.seconds(moved);
+            let multiple = self.multiple;
+            decisions.push(Decision::LoopMoved { frames: moved, seconds, multiple });
         }
         Ok(Some(Rounds {
             from,
@@ -170,7 +166,6 @@ impl Asked {
     /// `None` where the points stay, and the loop is as long as it can be.
     fn choose(&self, resampled: bool) -> Result<Option<Way>> {
         let most = self.bend.unwrap_or(UNHEARD);
-        let unmet = |what: String, instead: String| Error::CannotMeet { what, instead };
         let Some(way) = self.fewest(most) else {
             let once = self.way(1);
             if self.has_tail() && self.multiple == 1 && self.bend.is_none() {
@@ -179,64 +174,40 @@ impl Asked {
             if self.has_tail() && self.multiple > 1 {
                 return Err(self.pinned());
             }
-            return Err(unmet(
-                format!(
-                    "no number of rounds makes this loop a multiple of {} frames within {most} cents",
-                    self.multiple
-                ),
-                format!("allow more: --loop-bend {:.2}", once.cents.abs() + 0.01),
-            ));
+            return Err(Error::CannotMeet(Unmet::NoMultiple {
+                multiple: self.multiple,
+                most,
+                once: once.cents.abs(),
+            }));
         };
         if resampled || way.cents == 0.0 || self.bend.is_some() {
             return Ok(Some(way));
         }
-        let exact = match self.fewest(0.0) {
-            Some(exact) => {
-                format!(", or --loop-bend 0 to play it {} times over as it is", exact.rounds)
-            }
-            None => String::new(),
-        };
-        Err(unmet(
-            format!(
-                "the loop of {} frames is no multiple of {}: {} would make it one, and nothing else \
-                 has to be converted",
-                self.range.len(),
-                self.multiple,
-                described(&way)
-            ),
-            format!("allow it with --loop-bend {UNHEARD}{exact}"),
-        ))
+        Err(Error::CannotMeet(Unmet::NotMultiple {
+            frames: self.range.len(),
+            multiple: self.multiple,
+            rounds: way.rounds,
+            cents: way.cents,
+            usual: UNHEARD,
+            exact: self.fewest(0.0).map(|exact| exact.rounds),
+        }))
     }
 
     /// A tail that stays keeps the points where they are.
     fn pinned(&self) -> Error {
-        Error::CannotMeet {
-            what: format!(
-                "the loop's points have to move to multiples of {} frames, and the sound behind the \
-                 loop keeps them where they are",
-                self.multiple
-            ),
-            instead: "say --tail cut".to_owned(),
-        }
+        Error::CannotMeet(Unmet::LoopPinned { multiple: self.multiple })
     }
 
     fn tell(&self, way: &Way, resampled: bool, decisions: &mut Vec<Decision>) {
         if !resampled && way.rounds == 1 {
             return;
         }
-        let whole = match self.multiple {
-            1 => format!("{} frames", way.frames),
-            multiple => {
-                format!("{} frames, {} times {multiple}", way.frames, way.frames / multiple)
-            }
-        };
-        decisions.push(Decision {
-            about: "loop",
-            what: format!("it lasts {whole} exactly, by {}", described(way)),
-            why: match way.rounds {
-                1 => "a loop is a whole number of frames".to_owned(),
-                _ => format!("one round would bend it by {:+.2} cents", self.way(1).cents),
-            },
+        decisions.push(Decision::LoopLength {
+            frames: way.frames,
+            multiple: self.multiple,
+            rounds: way.rounds,
+            cents: way.cents,
+            once: self.way(1).cents,
         });
     }
 
@@ -257,17 +228,5 @@ impl Asked {
         }
         all.retain(|range| !range.is_empty());
         all
-    }
-}
-
-/// Rounds and bend in words.
-fn described(way: &Way) -> String {
-    let bend = match way.cents {
-        0.0 => "no bend".to_owned(),
-        cents => format!("a bend of {cents:+.3} cents"),
-    };
-    match way.rounds {
-        1 => bend,
-        rounds => format!("{rounds} rounds and {bend}"),
     }
 }

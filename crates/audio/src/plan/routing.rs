@@ -3,8 +3,9 @@
 use super::Decision;
 use crate::edit::Edits;
 use crate::error::{Error, Result};
-use crate::shape::route::{Law, Route};
+use crate::shape::route::{Fold, Law, Route};
 use crate::spec::{Channels, Format};
+use crate::unmet::Unmet;
 
 pub fn plan_route(
     own: Format,
@@ -18,17 +19,16 @@ pub fn plan_route(
     if own.channels.count() == to.channels.count() {
         return Ok(None);
     }
-    let law = Route::usual(own.channels, to.channels).ok_or_else(|| Error::CannotMeet {
-        what: format!("there is no usual way from {} channels to {}", own.channels, to.channels),
-        instead: "ask for mono, or for as many channels as the clip has".to_owned(),
+    let law = Route::usual(own.channels, to.channels).ok_or_else(|| {
+        Error::CannotMeet(Unmet::NoUsualRoute {
+            from: own.channels.to_string(),
+            to: to.channels.to_string(),
+        })
     })?;
-    decisions.push(Decision {
-        about: "channels",
-        what: format!("{} to {}: {}", own.channels, to.channels, law.about),
-        why: match to.channels {
-            Channels::MONO => "the target wants mono".to_owned(),
-            wanted => format!("the target wants {wanted}"),
-        },
+    decisions.push(Decision::Routed {
+        from: own.channels.to_string(),
+        to: to.channels.to_string(),
+        law: law.clone(),
     });
     Ok(Some(law))
 }
@@ -37,22 +37,17 @@ fn route_as_asked(own: Format, route: &Route, decisions: &mut Vec<Decision>) -> 
     let most = route.0.iter().flatten().map(|(channel, _)| channel + 1).max();
     let count = usize::from(own.channels.count());
     if most.is_some_and(|most| most > count) {
-        return Err(Error::CannotMeet {
-            what: format!(
-                "the route uses channel {}, and the clip has {count}",
-                most.unwrap_or_default()
-            ),
-            instead: "use only channels that the clip has".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::RouteBeyondClip {
+            channel: most.unwrap_or_default(),
+            channels: count,
+        }));
     }
-    let about = route.to_string();
-    decisions.push(Decision {
-        about: "channels",
-        what: match route.0.len() {
-            1 => format!("{} to mono: {about}", own.channels),
-            count => format!("{} to {count} channels: {about}", own.channels),
-        },
-        why: "the route was asked for".to_owned(),
+    let law = Law { route: route.clone(), fold: Fold::Requested, scale: None };
+    let to = u16::try_from(route.0.len()).ok().and_then(Channels::new);
+    decisions.push(Decision::Routed {
+        from: own.channels.to_string(),
+        to: to.map_or_else(String::new, |to| to.to_string()),
+        law: law.clone(),
     });
-    Ok(Law { route: route.clone(), about })
+    Ok(law)
 }

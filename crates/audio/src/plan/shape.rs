@@ -6,10 +6,10 @@ use super::{Decision, Step};
 use crate::edit::{Edits, Time, TooLong};
 use crate::error::{Error, Result};
 use crate::plan::select::Selection;
-use crate::shape::separate::Keep;
 use crate::spec::Facts;
 use crate::spec::Format;
-use crate::units::{Duration, FrameRange, SampleRate};
+use crate::units::{FrameRange, SampleRate};
+use crate::unmet::Unmet;
 
 /// Fades where a cut goes through sound, and nothing else is said.
 const EDGE_FADE: Time = Time::Seconds(0.002);
@@ -39,23 +39,11 @@ pub fn length(
         return Ok(range);
     }
     if edits.too_long == TooLong::Refuse || limit <= padding {
-        return Err(Error::CannotMeet {
-            what: format!(
-                "the result would last {}, and {} is the longest that is allowed",
-                Duration(now),
-                Duration(limit)
-            ),
-            instead: "say --too-long cut or --too-long loudest, or choose a part with --cut"
-                .to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::TooLong { seconds: now, longest: limit }));
     }
     let frames = own.frames((limit - padding) * crate::num::real(num) / crate::num::real(den));
     range.end = range.start + frames.min(range.len());
-    decisions.push(Decision {
-        about: "length",
-        what: format!("cut to {} with a fade", Duration(limit)),
-        why: format!("it would last {}", Duration(now)),
-    });
+    decisions.push(Decision::Shortened { from: now, to: limit });
     Ok(range)
 }
 
@@ -107,31 +95,16 @@ pub fn separate(edits: &Edits, own: Format, decisions: &mut Vec<Decision>) -> Re
         return Ok(None);
     };
     if own.channels.count() != 2 {
-        return Err(Error::CannotMeet {
-            what: format!("only stereo can be separated, and the clip is {}", own.channels),
-            instead: "leave --keep out, or start from the stereo mix".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::NotStereo { channels: own.channels.to_string() }));
     }
-    decisions.push(Decision {
-        about: "separate",
-        what: match keep {
-            Keep::Shared => "what left and right share is kept: a guide, not the clip",
-            Keep::Different => "what left and right do not share is kept",
-        }
-        .to_owned(),
-        why: "it was asked for".to_owned(),
-    });
+    decisions.push(Decision::Separated { keep });
     Ok(Some(Step::Separate { keep }))
 }
 
 /// The colour of a loudspeaker.
 pub fn voice(edits: &Edits, decisions: &mut Vec<Decision>) -> Option<Step> {
     let voicing = edits.voicing?;
-    decisions.push(Decision {
-        about: "voicing",
-        what: format!("{}: {}", voicing.name, voicing.about),
-        why: "it was asked for".to_owned(),
-    });
+    decisions.push(Decision::Voiced { voicing });
     Some(Step::Voice { voicing })
 }
 
@@ -173,24 +146,16 @@ pub fn after(
     if fades != [0, 0] {
         let [head, tail] = fades;
         steps.push(Step::Fade { frames, head, tail, curve: edits.fade_curve });
-        let [a, b] = fades.map(|frames| Duration(rate.seconds(frames)));
-        decisions.push(Decision {
-            about: "fades",
-            what: format!("in over {a}, out over {b}"),
-            why: "they were asked for".to_owned(),
-        });
+        let seconds = fades.map(|frames| rate.seconds(frames));
+        decisions.push(Decision::Faded { seconds });
     }
     let changes = levels || fades != [0, 0];
     let pads = edits.pad.map_or([0, 0], |pad| [pad.head, pad.tail].map(|t| t.frames(rate)));
     if pads != [0, 0] {
         let [head, tail] = pads;
         steps.push(Step::Pad { head, tail });
-        let [a, b] = pads.map(|frames| Duration(rate.seconds(frames)));
-        decisions.push(Decision {
-            about: "silence",
-            what: format!("{a} added before, {b} after"),
-            why: "it was asked for".to_owned(),
-        });
+        let seconds = pads.map(|frames| rate.seconds(frames));
+        decisions.push(Decision::Padded { seconds });
     }
     After { steps, padding: pads[0] + pads[1], changes }
 }

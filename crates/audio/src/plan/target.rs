@@ -4,10 +4,11 @@
 use crate::edit::Edits;
 use crate::error::{Error, Result};
 use crate::spec::{
-    ByteOrder, Channels, Choice, Codec, Container, Demand, Encoding, Format, Kind, Quality, Spec,
-    limit,
+    ByteOrder, Channels, Choice, Codec, Container, Demand, Encoding, Format, Kind, MOST_CHANNELS,
+    Quality, Spec, limit,
 };
-use crate::write::codec::vorbis::Vorbis;
+use crate::unmet::Unmet;
+use crate::write::encodes;
 
 /// Decides the format.
 pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Format> {
@@ -15,15 +16,13 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
     let mut format = spec.pick(own);
     if let Some(route) = &edits.route {
         let routed = u16::try_from(route.0.len()).ok().and_then(Channels::new);
-        let routed = routed.ok_or_else(|| Error::CannotMeet {
-            what: "a route has 1 to 32 channels".to_owned(),
-            instead: "write one expression for each output channel".to_owned(),
-        })?;
+        let routed =
+            routed.ok_or_else(|| Error::CannotMeet(Unmet::RouteTooLong { most: MOST_CHANNELS }))?;
         if !spec.channels.accepts(routed, Channels::accepts) {
-            return Err(Error::CannotMeet {
-                what: format!("the route makes {routed}, and the target wants {}", spec.channels),
-                instead: "write one expression for each channel that the target wants".to_owned(),
-            });
+            return Err(Error::CannotMeet(Unmet::RouteMismatch {
+                makes: routed.to_string(),
+                wants: spec.channels.to_string(),
+            }));
         }
         if format.channels.count() != routed.count() {
             format.channels = routed;
@@ -46,37 +45,33 @@ fn stated(format: Format) -> Channels {
 
 /// Refuses what cannot be encoded, naming the nearest that can; only where something is encoded.
 pub fn refuse_unencodable(format: Format) -> Result<()> {
-    if let Some((what, instead)) = limit(format) {
-        return Err(Error::CannotMeet { what, instead });
+    if let Some(unmet) = limit(format) {
+        return Err(Error::CannotMeet(unmet));
     }
-    let asked = format.encoding.quality;
-    if format.encoding.codec != Codec::Vorbis || Vorbis::new(format).is_ok() {
+    if encodes(format) {
         return Ok(());
     }
     // Average bit rates go by tables for each rate; the nearest that has one is found by asking.
     let with = |kilobits: u16| {
         let mut tried = format;
         tried.encoding.quality = Some(Quality::BitRate(kilobits));
-        Vorbis::new(tried).is_ok()
+        encodes(tried)
     };
-    let nearest = match asked {
-        Some(Quality::BitRate(kilobits)) => (1..=1000u16)
-            .flat_map(|off| [kilobits.saturating_sub(off), kilobits.saturating_add(off)])
-            .find(|near| *near > 0 && with(*near)),
-        _ => None,
+    let (kilobits, nearest) = match format.encoding.quality {
+        Some(Quality::BitRate(kilobits)) => {
+            let mut near = (1..=1000u16)
+                .flat_map(|off| [kilobits.saturating_sub(off), kilobits.saturating_add(off)]);
+            (kilobits, near.find(|near| *near > 0 && with(*near)))
+        }
+        _ => (0, None),
     };
-    Err(Error::CannotMeet {
-        what: format!(
-            "Vorbis of {} Hz and {} cannot have {}",
-            format.rate, format.channels, format.encoding
-        ),
-        instead: match nearest {
-            Some(near) => {
-                format!("ask for vorbis:{near}k, the nearest, or for a quality such as vorbis:q5")
-            }
-            None => "ask for a quality such as vorbis:q5, or another rate".to_owned(),
-        },
-    })
+    Err(Error::CannotMeet(Unmet::BitRateOutside {
+        codec: "vorbis".to_owned(),
+        hertz: format.rate.hertz(),
+        channels: format.channels.count(),
+        kilobits,
+        nearest,
+    }))
 }
 
 /// The first container, the clip's own before all, that can hold one of the encodings.

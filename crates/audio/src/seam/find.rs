@@ -11,7 +11,8 @@ use crate::num::{count, real, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::spec::Facts;
-use crate::units::{Duration, FrameRange};
+use crate::units::FrameRange;
+use crate::unmet::Unmet;
 use rustfft::FftPlanner;
 use serde::Serialize;
 
@@ -101,10 +102,7 @@ pub fn find(
     }
     best.truncate(most);
     if best.is_empty() {
-        return Err(Error::CannotMeet {
-            what: format!("no loop was found in a clip of {}", Duration(facts.seconds())),
-            instead: "ask for a shorter one with --at-least, or name it with --loop".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::NoLoopFound { seconds: facts.seconds() }));
     }
     Ok(best)
 }

@@ -9,8 +9,9 @@ use crate::num::{decibels, real_size, size};
 use crate::observe::Unobserved;
 use crate::read::Clip;
 use crate::spec::{Format, Kind};
-use crate::units::{Duration, FrameRange, SampleRate};
-use serde::Serialize;
+use crate::units::{FrameRange, SampleRate};
+use crate::unmet::Unmet;
+use serde::{Deserialize, Serialize};
 
 /// What was found about a seam.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -36,7 +37,7 @@ pub struct Judged {
 }
 
 /// A seam in a word.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
     /// Nobody hears it.
@@ -104,13 +105,11 @@ pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judged> {
     let rate = facts.format.rate;
     let least = rate.frames(4.0 * CLICK).max(8);
     if range.end > facts.frames || range.start >= range.end || range.len() < least {
-        return Err(Error::CannotMeet {
-            what: format!(
-                "there is no loop from frame {} up to {} in a clip of {} frames",
-                range.start, range.end, facts.frames
-            ),
-            instead: format!("a loop lasts {} at least", Duration(4.0 * CLICK)),
-        });
+        return Err(Error::CannotMeet(Unmet::NoSuchLoop {
+            range,
+            frames: facts.frames,
+            least: 4.0 * CLICK,
+        }));
     }
     let length = side(rate).min(range.len());
     let part = |start: u64, end: u64| FrameRange { start, end };
@@ -123,10 +122,7 @@ pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judged> {
     let mut sides = windows(clip, &parts, &Unobserved)?.into_iter();
     let mut next = || sides.next().unwrap_or_default();
     let sides = Sides { before: next(), after: next(), lead: next(), follow: next() };
-    sides.judge(range, facts.format).ok_or_else(|| Error::CannotMeet {
-        what: "there is no sound around the seam".to_owned(),
-        instead: "choose another loop".to_owned(),
-    })
+    sides.judge(range, facts.format).ok_or_else(|| Error::CannotMeet(Unmet::NoSoundAtSeam))
 }
 
 /// How many frames on either side are looked at.

@@ -13,13 +13,37 @@ use std::sync::{Arc, Mutex};
 #[serde(transparent)]
 pub struct Route(pub Vec<Vec<(usize, f64)>>);
 
-/// A route with what it does, in words.
-#[derive(Debug, Clone, PartialEq)]
+/// A route, and the way it goes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Law {
     /// The gains.
     pub route: Route,
-    /// What becomes of what, for the plan.
-    pub about: String,
+    /// What becomes of what.
+    pub fold: Fold,
+    /// By how much all of it is scaled so that it cannot clip, in dB.
+    pub scale: Option<f64>,
+}
+
+/// What becomes of what.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fold {
+    /// As somebody requested.
+    Requested,
+    /// The mono clip to the centre, the others silent.
+    Centre,
+    /// The mono clip to all channels.
+    All,
+    /// Left and right to the front, the others silent.
+    Front,
+    /// The average of left and right.
+    Average,
+    /// The average of all channels.
+    AverageOfAll,
+    /// Back and side summed.
+    Sides,
+    /// The sums of ITU-R BS.775, low frequencies left out.
+    Bs775,
 }
 
 /// ITU-R BS.775-3, annex 4: the weight of centre and surround in a fold, −3 dB.
@@ -30,21 +54,17 @@ impl Route {
     /// A fold's gains add up to at most 1 in every channel, so that it can never clip.
     pub fn usual(from: Channels, to: Channels) -> Option<Law> {
         let (source, target) = (from.likely_layout(), to.likely_layout());
-        let law = |rows: Vec<Vec<(usize, f64)>>, about: &str| {
-            Some(Law { route: Self(rows), about: about.to_owned() })
-        };
+        let law =
+            |rows: Vec<Vec<(usize, f64)>>, fold| Some(Law { route: Self(rows), fold, scale: None });
         if from.count() == 1 {
             let count = usize::from(to.count());
             return match target {
                 Some(Layout::Surround51 | Layout::Surround71) => {
                     let mut rows = vec![Vec::new(); count];
                     rows[2] = vec![(0, 1.0)];
-                    law(rows, "the mono clip goes to the centre, the others stay silent")
+                    law(rows, Fold::Centre)
                 }
-                _ => law(
-                    vec![vec![(0, 1.0)]; count],
-                    &format!("the mono clip goes to all {count} channels"),
-                ),
+                _ => law(vec![vec![(0, 1.0)]; count], Fold::All),
             };
         }
         let fold = target.and_then(|target| fold(source?, target));
@@ -53,7 +73,7 @@ impl Route {
             (None, 1) => {
                 let count = usize::from(from.count());
                 let rows = vec![(0..count).map(|channel| (channel, 1.0)).collect()];
-                Some(scaled(rows, "the average of all channels"))
+                Some(scaled(rows, Fold::AverageOfAll))
             }
             _ => None,
         }
@@ -98,7 +118,7 @@ impl fmt::Display for Route {
 type Rows = Vec<Vec<(usize, f64)>>;
 
 /// The sums of ITU-R BS.775-3, annex 4, not yet scaled. Low frequencies are left out, as it says.
-fn fold(from: Layout, to: Layout) -> Option<(Rows, &'static str)> {
+fn fold(from: Layout, to: Layout) -> Option<(Rows, Fold)> {
     use Layout::{Mono, Quad, Stereo, Surround51, Surround71};
     let c = HALF_POWER;
     let rows = match (from, to) {
@@ -128,32 +148,27 @@ fn fold(from: Layout, to: Layout) -> Option<(Rows, &'static str)> {
             let mut rows = vec![Vec::new(); count];
             rows[0] = vec![(0, 1.0)];
             rows[1] = vec![(1, 1.0)];
-            return Some((rows, "left and right go to the front, the others stay silent"));
+            return Some((rows, Fold::Front));
         }
         _ => return None,
     };
     let name = match (from, to) {
-        (Stereo, Mono) => "the average of left and right",
-        (Surround71, Surround51) => "back and side are summed",
-        _ => "the sums of ITU-R BS.775, low frequencies left out",
+        (Stereo, Mono) => Fold::Average,
+        (Surround71, Surround51) => Fold::Sides,
+        _ => Fold::Bs775,
     };
     Some((rows, name))
 }
 
 /// Scales all rows alike until the largest sum of gains is 1.
-fn scaled(mut rows: Rows, name: &str) -> Law {
+fn scaled(mut rows: Rows, fold: Fold) -> Law {
     let sum = |row: &Vec<(usize, f64)>| row.iter().map(|(_, gain)| gain.abs()).sum::<f64>();
     let largest = rows.iter().map(sum).fold(0.0, f64::max).max(1.0);
     for (_, gain) in rows.iter_mut().flatten() {
         *gain /= largest;
     }
-    let about = if largest > 1.0 {
-        let db = crate::num::decibels(1.0 / largest);
-        format!("{name}, {db:.1} dB in all so that it cannot clip")
-    } else {
-        name.to_owned()
-    };
-    Law { route: Route(rows), about }
+    let scale = (largest > 1.0).then(|| crate::num::decibels(1.0 / largest));
+    Law { route: Route(rows), fold, scale }
 }
 
 /// How the two channels of a fold lie to each other.
@@ -269,7 +284,7 @@ mod tests {
         };
         expect(left, [(0, 1.0), (2, 0.5f64.sqrt()), (4, 0.5f64.sqrt())]);
         expect(right, [(1, 1.0), (2, 0.5f64.sqrt()), (5, 0.5f64.sqrt())]);
-        assert!(law.about.contains("-7.7 dB"), "{}", law.about);
+        assert!((law.scale.unwrap() + 7.7).abs() < 0.05, "{law:?}");
         let mono = usual("stereo", "mono").unwrap();
         assert_eq!(mono.route.0, [vec![(0, 0.5), (1, 0.5)]]);
     }

@@ -4,6 +4,7 @@ use super::{Codec, Container, Format, LoopTags, Spec};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::units::SampleRate;
+use crate::unmet::Unmet;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -88,6 +89,12 @@ impl fmt::Display for Shortfall {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Self { what, expected, found } = self;
         write!(f, "{what}: {found}, should be {expected}")
+    }
+}
+
+impl From<Shortfall> for Unmet {
+    fn from(Shortfall { what, expected, found }: Shortfall) -> Self {
+        Self::Rule { what: what.to_owned(), expected, found }
     }
 }
 

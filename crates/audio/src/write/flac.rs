@@ -47,7 +47,7 @@ impl<'a> FlacWriter<'a> {
             head.extend_from_slice(&count32(contents.len()).to_be_bytes()[1..]);
             head.extend_from_slice(contents);
         }
-        out.write_all(&head).map_err(Error::Write)?;
+        out.write_all(&head).map_err(Error::write)?;
         Ok(Self {
             out,
             output,
@@ -68,7 +68,7 @@ impl<'a> FlacWriter<'a> {
         let bytes = frame(&part, bits(self.output), self.output.format.rate.hertz(), self.number);
         self.number += 1;
         self.sizes = (self.sizes.0.min(bytes.len()), self.sizes.1.max(bytes.len()));
-        self.out.write_all(&bytes).map_err(Error::Write)
+        self.out.write_all(&bytes).map_err(Error::write)
     }
 
     /// RFC 9639, 8.2.
@@ -127,7 +127,7 @@ impl Writer for FlacWriter<'_> {
     }
 
     fn copy(&mut self, packet: &[u8]) -> Result<()> {
-        self.out.write_all(packet).map_err(Error::Write)
+        self.out.write_all(packet).map_err(Error::write)
     }
 
     fn finish(&mut self) -> Result<()> {
@@ -140,9 +140,9 @@ impl Writer for FlacWriter<'_> {
             self.frame(rest)?;
         }
         let info = self.stream_info();
-        self.out.seek(SeekFrom::Start(8)).map_err(Error::Write)?;
-        self.out.write_all(&info).map_err(Error::Write)?;
-        self.out.seek(SeekFrom::End(0)).map_err(Error::Write)?;
+        self.out.seek(SeekFrom::Start(8)).map_err(Error::write)?;
+        self.out.write_all(&info).map_err(Error::write)?;
+        self.out.seek(SeekFrom::End(0)).map_err(Error::write)?;
         Ok(())
     }
 }

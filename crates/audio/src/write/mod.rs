@@ -14,7 +14,8 @@ pub mod wav;
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::read::{Clip, Stream};
-use crate::spec::{ByteOrder, Carried, Container, Output};
+use crate::spec::{ByteOrder, Carried, Codec, Container, Format, Output};
+use crate::unmet::Unmet;
 use plain::PlainWriter;
 use std::io::{Seek, Write};
 
@@ -101,6 +102,11 @@ pub fn writer<'a>(
     })
 }
 
+/// Whether there is an encoder for a format: some have tables for each rate, and only they know.
+pub(crate) fn encodes(format: Format) -> bool {
+    format.encoding.codec != Codec::Vorbis || codec::vorbis::Vorbis::new(format).is_ok()
+}
+
 /// Refuses a file of another length than was planned.
 fn all_came(output: &Output, frames: u64) -> Result<()> {
     let frames = frames.saturating_sub(output.before + output.beyond);
@@ -112,8 +118,8 @@ fn all_came(output: &Output, frames: u64) -> Result<()> {
 
 /// What a codec refuses.
 fn refused(output: &Output, what: &str) -> Error {
-    Error::CannotMeet {
-        what: format!("{} cannot be encoded: {what}", output.format),
-        instead: "ask for another quality, rate or number of channels".to_owned(),
-    }
+    Error::CannotMeet(Unmet::CodecRefuses {
+        format: output.format.to_string(),
+        reason: what.to_owned(),
+    })
 }

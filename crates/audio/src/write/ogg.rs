@@ -61,7 +61,7 @@ impl Pager<'_> {
         page.extend_from_slice(&self.body);
         let sum = OGG.checksum(&page);
         page[22..26].copy_from_slice(&sum.to_le_bytes());
-        self.out.write_all(&page).map_err(Error::Write)?;
+        self.out.write_all(&page).map_err(Error::write)?;
         self.lacing.clear();
         self.body.clear();
         (self.granule, self.goes_on) = (None, false);

@@ -41,7 +41,7 @@ impl<'a> PlainWriter<'a> {
         along: &Along,
         (head, tail): (Vec<u8>, Vec<u8>),
     ) -> Result<Self> {
-        out.write_all(&head).map_err(Error::Write)?;
+        out.write_all(&head).map_err(Error::write)?;
         Ok(Self {
             out,
             output,
@@ -59,7 +59,7 @@ impl Writer for PlainWriter<'_> {
         self.bytes.clear();
         self.encoder.encode(block, &mut self.bytes);
         self.frames += count(block.frames());
-        self.out.write_all(&self.bytes).map_err(Error::Write)
+        self.out.write_all(&self.bytes).map_err(Error::write)
     }
 
     fn copy(&mut self, packet: &[u8]) -> Result<()> {
@@ -67,7 +67,7 @@ impl Writer for PlainWriter<'_> {
         self.to_copy = Some(left.ok_or_else(|| Error::Verify {
             what: "more bytes of samples came than were planned".to_owned(),
         })?);
-        self.out.write_all(packet).map_err(Error::Write)
+        self.out.write_all(packet).map_err(Error::write)
     }
 
     fn finish(&mut self) -> Result<()> {
@@ -83,6 +83,6 @@ impl Writer for PlainWriter<'_> {
         self.bytes.clear();
         self.encoder.finish(&mut self.bytes);
         self.bytes.extend_from_slice(&self.tail);
-        self.out.write_all(&self.bytes).map_err(Error::Write)
+        self.out.write_all(&self.bytes).map_err(Error::write)
     }
 }

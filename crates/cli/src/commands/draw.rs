@@ -89,7 +89,9 @@ pub fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), F
         )));
     }
     let png = draw(panels)?;
-    let write = |file: &mut dyn Out| file.write_all(&png).map_err(deft_needle_audio::Error::Write);
+    let write = |file: &mut dyn Out| {
+        file.write_all(&png).map_err(|source| deft_needle_audio::Error::Write { source })
+    };
     put_file(out, &RealDisk::default(), write, |_, ()| Ok(()))?;
     let name = safe(&out.display().to_string());
     console.warn(format!("drawn: {}", paint(BOLD, name)));

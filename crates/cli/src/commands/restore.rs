@@ -6,6 +6,7 @@ use crate::console::{Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
+use crate::report::error as words;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::names::Key;
@@ -62,8 +63,8 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
         for failed in &done.failed {
             exit = exit.worst(Exit::Refused);
             let error = CoreError::refused(
-                format!("{}: {}", failed.slot, Failure::message_of(&failed.error)),
-                failed.error.remedy(),
+                format!("{}: {}", failed.slot, words::core(&failed.error)),
+                words::core_remedy(&failed.error),
             );
             console.failure(&Failure::Core(error));
         }

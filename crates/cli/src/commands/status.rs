@@ -7,9 +7,12 @@ use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
+use crate::report::plan;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
+use deft_needle_core::job::Making;
 use deft_needle_core::job::start::from_swaps;
+use deft_needle_core::ledger::record::Installed;
 use deft_needle_core::root::Root;
 use deft_needle_core::run::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
 use serde_json::{Value, json};
@@ -110,7 +113,13 @@ fn entry_line(entry: &EntryStatus) -> String {
         "{}: {}  {state}  {}",
         safe(entry.file.as_str()),
         safe(&entry.what),
-        paint(FAINT, format!("job {}", safe(&entry.job)))
+        paint(
+            FAINT,
+            match entry.job.as_str() {
+                "" => "single swap".to_owned(),
+                job => format!("job {}", safe(job)),
+            }
+        )
     )
 }
 
@@ -132,7 +141,7 @@ fn table(slots: &[SlotStatus]) -> String {
     let mut text: Vec<String> = lines.next().map(str::to_owned).into_iter().collect();
     for (line, one) in lines.zip(slots) {
         text.push(line.to_owned());
-        text.extend(one.installed.edits.iter().map(|edit| format!("    {edit}")));
+        text.extend(done(&one.installed).iter().map(|line| format!("    {line}")));
         if one.installed.guide {
             let reminder = "    this is a guide: swap the full clip in once it has served";
             text.push(paint(WARN, reminder));
@@ -170,4 +179,15 @@ fn row(one: &SlotStatus) -> Vec<String> {
             None => paint(FAINT, "single swap"),
         },
     ]
+}
+
+/// What was done to a clip, a line each.
+fn done(installed: &Installed) -> Vec<String> {
+    let decisions = installed.decisions.iter().map(plan::line);
+    let made = installed.making.iter().map(|making| match making {
+        Making::Encoder(encoder) => format!("encoder: {}", safe(&encoder.command.join(" "))),
+        _ => "whole file: as it was finished".to_owned(),
+    });
+    let earlier = installed.edits.iter().map(|line| safe(line));
+    decisions.chain(made).chain(earlier).collect()
 }

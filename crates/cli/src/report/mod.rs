@@ -1,3 +1,5 @@
 //! Every word that is printed of what the libraries found and did.
 
+pub mod error;
 pub mod notice;
+pub mod plan;

@@ -306,3 +306,33 @@ pub fn read_at_most(reader: impl io::Read, most: u64) -> io::Result<Vec<u8>> {
         false => Ok(bytes),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::AtomicU32;
+
+    /// Whoever ends takes the lock's file out while it still holds it; whoever waited for that file then holds a
+    /// lock that nobody else sees.
+    #[test]
+    fn no_two_ever_hold_a_lock_whose_file_comes_and_goes() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("lock");
+        let (holding, taken) = (AtomicU32::new(0), AtomicU32::new(0));
+        let turn = || {
+            let disk = RealDisk::default();
+            for _ in 0..4_000 {
+                if let Ok(Some(lock)) = disk.lock(&path) {
+                    assert_eq!(holding.fetch_add(1, Ordering::SeqCst), 0, "two hold it");
+                    std::thread::yield_now();
+                    holding.fetch_sub(1, Ordering::SeqCst);
+                    taken.fetch_add(1, Ordering::SeqCst);
+                    let _ = disk.remove(&path);
+                    drop(lock);
+                }
+            }
+        };
+        std::thread::scope(|scope| (0..4).for_each(|_| drop(scope.spawn(turn))));
+        assert!(taken.into_inner() > 100);
+    }
+}

@@ -1,5 +1,6 @@
 //! Job sheets to start from: out of a folder of clips, or out of what was swapped by hand.
 
+use super::Making;
 use crate::ledger::record::Installed;
 use crate::ledger::state::State;
 use crate::names::{did_you_mean, folded, nearest};
@@ -206,6 +207,20 @@ fn swapped(text: &mut String, slot: &str, installed: &Installed) {
         None => {
             let _ = writeln!(text, "clip = ''  # it was {}, which is no file", installed.clip);
         }
+    }
+    match &installed.making {
+        Some(Making::AsIs) => text.push_str("as-is = true\n"),
+        Some(Making::Encoder(encoder)) => {
+            let words: Vec<String> = encoder.command.iter().map(|word| quoted(word)).collect();
+            let _ = writeln!(
+                text,
+                "encoder = {{ command = [{}], feed = {}, seconds = {} }}",
+                words.join(", "),
+                quoted(&encoder.feed),
+                encoder.seconds
+            );
+        }
+        Some(Making::Fit) | None => {}
     }
     for (key, values) in &installed.options {
         let value = match (key.as_str(), values.as_slice()) {

@@ -5,7 +5,8 @@ use crate::entry::Done;
 use crate::hash::Hash;
 use crate::job::Making;
 use crate::names::Key;
-use serde::{Deserialize, Serialize};
+use deft_needle_audio::plan::Decision;
+use serde::{Deserialize, Deserializer, Serialize};
 use std::collections::BTreeMap;
 
 /// What lies at a slot.
@@ -37,7 +38,11 @@ pub struct Installed {
     pub clip: String,
     /// The hash of the clip.
     pub clip_hash: Option<Hash>,
-    /// What was done to it, a line each.
+    /// What was done to it.
+    #[serde(default, deserialize_with = "known", skip_serializing_if = "Vec::is_empty")]
+    pub decisions: Vec<Decision>,
+    /// The same in words, a line each, as earlier versions wrote it; what an archive holds.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub edits: Vec<String>,
     /// The spec line of the installed file.
     pub spec: String,
@@ -65,6 +70,12 @@ pub struct Installed {
     /// The hash of all that decides the file's bytes: what has the same need not be made again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<Hash>,
+}
+
+/// Decisions that this version knows: what a later one has written must not make a log unreadable.
+fn known<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<Decision>, D::Error> {
+    let all = Vec::<serde_json::Value>::deserialize(from)?;
+    Ok(all.into_iter().filter_map(|value| serde_json::from_value(value).ok()).collect())
 }
 
 /// An entry that was made in a file of the target's.

@@ -1,6 +1,7 @@
 //! Swaps and restores with a fault at every call that changes the disk: the slot holds what it held
 //! before or what it should hold after, and the stock always comes back.
 
+use super::record::Installed;
 use super::*;
 use crate::disk::faulty::{self, CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss};
 use crate::disk::{Attributes, RealDisk};
@@ -801,4 +802,23 @@ fn a_file_in_two_roots_has_one_key() {
     ];
     let keys = keys.map(|key| key.unwrap().to_string());
     assert_eq!(keys, ["SAY/TICK01.PRM"; 3]);
+}
+
+/// Another program has saved the file while ours was made: it stays, and nothing of ours does.
+#[test]
+fn what_another_program_saves_meanwhile_is_not_overwritten() {
+    let (world, disk) = (World::new(), RealDisk::default());
+    let root = world.at();
+    let path = root.path.join(STOCK[0]);
+    let mut ledger = Ledger::open(&root, &disk).unwrap();
+    let key = ledger.key(None, STOCK[0]).unwrap();
+    let mut change = ledger.begin(What::Swap, std::slice::from_ref(&key), Vec::new()).unwrap();
+    let part = change.part(&key).unwrap();
+    fs::write(&part, b"ours").unwrap();
+    change.install(&key, Hash::of(b"ours"), Installed::default()).unwrap();
+    fs::write(&path, b"an update").unwrap();
+    let error = change.finish().unwrap_err().to_string();
+    assert!(error.contains("changed by another program"), "{error}");
+    assert_eq!(fs::read(&path).unwrap(), b"an update");
+    assert!(!part.exists() && ledger.state().slots.values().all(|slot| slot.layers.is_empty()));
 }

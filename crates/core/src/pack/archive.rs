@@ -56,7 +56,7 @@ impl Packed {
                 PackForm::TarGz => self.tar(file),
                 PackForm::Zip | PackForm::Folder => self.zip(file),
             };
-            made.map_err(AudioError::Write)
+            made.map_err(|source| AudioError::Write { source })
         };
         make_file(part, Durable::Yes, disk, make, |_, ()| Ok(())).map(|_| ())
     }

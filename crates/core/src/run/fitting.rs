@@ -102,11 +102,7 @@ impl Fitting<'_> {
         // Only a finished file tells how much room a lossy encoding takes.
         match self.rule.and_then(|rule| rule.too_large(facts.file_bytes)) {
             None => Ok(facts),
-            Some(short) => Err(AudioError::CannotMeet {
-                what: short.to_string(),
-                instead: "cut the clip, or ask for a smaller spec among the rule's alternatives"
-                    .to_owned(),
-            }),
+            Some(short) => Err(AudioError::CannotMeet(short.into())),
         }
     }
 

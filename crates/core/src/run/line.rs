@@ -17,6 +17,7 @@ use crate::sheet::{Asked, New, OutsideEncoder, Rule};
 use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
+use deft_needle_audio::Unmet;
 use deft_needle_audio::edit::{Level, Request};
 use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::{Hints, Input};
@@ -217,11 +218,7 @@ impl Run {
         }
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {
             None => Ok(Work::AsIs { bytes: member.bytes }),
-            Some(what) => Err(AudioError::CannotMeet {
-                what,
-                instead: "finish the file with the maker's tools as the sheet asks".to_owned(),
-            }
-            .into()),
+            Some(what) => Err(AudioError::CannotMeet(Unmet::File { problem: what }).into()),
         }
     }
 

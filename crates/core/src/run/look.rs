@@ -15,6 +15,7 @@ use crate::sheet::{Entry, Size};
 use crate::slots::{Group, families};
 use crate::stamps::Stamps;
 use deft_needle_audio::Observer;
+use deft_needle_audio::Unmet;
 use deft_needle_audio::num::count;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -269,10 +270,6 @@ fn refuse_same_file(plan: &mut JobPlan) {
 
 /// More than the target has room for.
 pub(super) fn over_budget(all: Size, budget: Size) -> Error {
-    deft_needle_audio::Error::CannotMeet {
-        what: format!("all slots together would take about {all}, and there is room for {budget}"),
-        instead: "cut clips, or choose smaller ones among the specs that the target takes"
-            .to_owned(),
-    }
-    .into()
+    deft_needle_audio::Error::CannotMeet(Unmet::OverBudget { takes: all.0, budget: budget.0 })
+        .into()
 }

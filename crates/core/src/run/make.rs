@@ -61,11 +61,9 @@ impl Run {
         };
         match &line.work {
             Work::Fit { plan } => self.fit(line, plan, part, &mut made, disk, observer)?,
-            Work::AsIs { bytes } => {
+            Work::AsIs { .. } => {
                 let path = line.input.stored_at().unwrap_or(Path::new(""));
                 copy_file(path, part, disk)?;
-                made.installed.edits =
-                    vec![format!("whole file: as it was finished, {bytes} bytes")];
                 // A closed format has no length that could be told.
                 if let Ok(clip) = Clip::from_input(Input::file(part), &line.hints()) {
                     made.installed.spec = clip.facts().format.to_string();
@@ -76,8 +74,7 @@ impl Run {
                 let written = self.encode(line, plan, encoder, part, disk, observer)?;
                 made.notices = Notice::of_outcome(&written.outcome, plan.to.format.rate);
                 made.outcome = Some(written.outcome);
-                made.installed.edits = decisions(plan);
-                made.installed.edits.push(format!("encoder: {}", encoder.command.join(" ")));
+                made.installed.decisions.clone_from(&plan.decisions);
                 made.installed.seconds = plan.to.seconds();
             }
             Work::Unchanged { installed } => made.installed = installed.clone(),
@@ -104,7 +101,7 @@ impl Run {
         let written = fitting.write(plan, part, Durable::Yes, disk, observer)?;
         made.installed.spec = written.facts.format.to_string();
         made.installed.seconds = written.facts.seconds();
-        made.installed.edits = decisions(plan);
+        made.installed.decisions.clone_from(&plan.decisions);
         made.installed.guide = plan.steps().iter().any(|s| matches!(s, Step::Separate { .. }));
         made.before = line.before(observer)?;
         let against = made.before.as_ref().map_or(Against::Itself, Against::Stock);
@@ -169,7 +166,7 @@ impl Run {
             clip_hash: Some(line.clip_hash),
             clip_path: clip_path(&line.input),
             options,
-            making: Some(line.making.clone()).filter(|making| *making != Making::Fit),
+            making: made_otherwise(line),
             key: Some(line.fit_key),
             ..self.placed_now()
         }
@@ -186,6 +183,11 @@ impl Run {
     }
 }
 
-fn decisions(plan: &Plan) -> Vec<String> {
-    plan.decisions.iter().map(|d| format!("{}: {}", d.about, d.what)).collect()
+/// How a line's file is made, where it is not fitted: a rule's encoder makes it as one that was named does.
+fn made_otherwise(line: &Line) -> Option<Making> {
+    match &line.work {
+        Work::Encode { encoder, .. } => Some(Making::Encoder(encoder.clone())),
+        Work::AsIs { .. } => Some(Making::AsIs),
+        Work::Fit { .. } | Work::Unchanged { .. } => None,
+    }
 }

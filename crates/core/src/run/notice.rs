@@ -142,7 +142,7 @@ impl Notice {
         let range = facts.loops.first().map_or(whole, |own| own.range);
         // What is too short for an ear is left to the player.
         let judged = match judge(written, range) {
-            Err(AudioError::CannotMeet { .. }) => return Ok(None),
+            Err(AudioError::CannotMeet(_)) => return Ok(None),
             judged => judged?,
         };
         // A codec's own noise is another one on each side of a seam.

@@ -234,7 +234,6 @@ impl Run {
         let name = file.within().rsplit('/').next().unwrap_or_default();
         Installed {
             clip: format!("the target's own {name}"),
-            edits: vec!["whole file: carried unchanged".to_owned()],
             spec: "opaque".to_owned(),
             ..self.placed_now()
         }

@@ -1,12 +1,13 @@
 //! What is wrong in a file that somebody wrote by hand: where, and what to write instead.
 
 use crate::error::Error;
+use deft_needle_audio::Unmet;
 use std::fmt;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 /// Something wrong, and the place where it stands.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Fault {
     /// The file.
     pub path: PathBuf,
@@ -18,6 +19,8 @@ pub struct Fault {
     pub instead: String,
     /// Whether it is soundly written, and the target does not take it.
     pub refused: bool,
+    /// What no clip can be made into, in place of words.
+    pub unmet: Option<Unmet>,
 }
 
 /// A place in a text.
@@ -70,6 +73,7 @@ impl Fault {
             what: what.into(),
             instead: instead.into(),
             refused: false,
+            unmet: None,
         }
     }
 

@@ -197,6 +197,9 @@ impl Sheet {
         for rule in &self.rules {
             let span = rule.spec.span();
             rule.validate().map_err(|(what, instead)| self.fault(&span, what, instead))?;
+            if let Some(unmet) = rule.unmet() {
+                return Err(Fault { unmet: Some(unmet), ..self.fault(&span, "", "") }.into());
+            }
         }
         let patterns = self.rules.iter().map(|rule| rule.patterns.get_ref().0.len());
         let entries = self.entries.iter().map(|entry| entry.get_ref().patterns.0.len());

@@ -3,6 +3,7 @@
 use super::Pairs;
 use super::pattern::Pattern;
 use super::values::{FirstBytes, OneOrMany, Size, text};
+use deft_needle_audio::Unmet;
 use deft_needle_audio::edit::{Level, Request, Time};
 use deft_needle_audio::plan::Plan;
 use deft_needle_audio::shape::route::Route;
@@ -334,14 +335,7 @@ impl Rule {
         let found = self.limits(plan.to.frames, plan.to.format.rate, &loops, edits);
         match found.first() {
             None => Ok(()),
-            Some(short) => Err(AudioError::CannotMeet {
-                what: short.to_string(),
-                instead: match short.what {
-                    "length" => "choose the part that counts with --cut, or add silence with --pad",
-                    _ => "move the clip's loop points before",
-                }
-                .to_owned(),
-            }),
+            Some(short) => Err(AudioError::CannotMeet(short.clone().into())),
         }
     }
 
@@ -361,6 +355,12 @@ impl Rule {
             all.extend(containers.iter().flat_map(|c| c.facts().extensions));
         }
         all.into_iter().map(|e: &&str| (*e).to_owned()).collect()
+    }
+
+    /// What an encoding cannot carry, where the rule has it written.
+    pub(super) fn unmet(&self) -> Option<Unmet> {
+        let specs = self.demand()?.specs;
+        specs.iter().filter_map(Spec::written).filter(|format| is_written(*format)).find_map(limit)
     }
 
     /// What contradicts itself, and what to do about it.
@@ -465,5 +465,5 @@ fn unwritable(spec: &Spec, demand: &Demand) -> Result<(), (String, String)> {
             String::new(),
         ));
     }
-    limit(format).map_or(Ok(()), Err)
+    Ok(())
 }

@@ -1,17 +1,19 @@
 //! The loop that goes with the part of a clip that is used: named, found, moved to where the wave
 //! matches, and faded into itself.
 
-use super::{Selection, resolve, times};
+use super::{Selection, resolve, seconds_of};
 use crate::block::Block;
 use crate::edit::{Edits, LoopEdit, Moment, Tail, Time};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::observe::Observer;
+use crate::plan::{CutReason, Decision, FoundSeam, LoopReason};
 use crate::read::Clip;
 use crate::seam::{Wanted, align, find, windows};
 use crate::shape::stretches::Crossfade;
 use crate::spec::Facts;
-use crate::units::{Duration, FrameRange};
+use crate::units::FrameRange;
+use crate::unmet::Unmet;
 use rustfft::FftPlanner;
 
 /// How far a found point may lie from where it was to be, in seconds.
@@ -52,28 +54,20 @@ pub fn set_loop(
         if selection.wraps {
             fade_whole(clip, edits, selection, observer)?;
         } else if changed {
-            return Err(Error::CannotMeet {
-                what: "there is no loop whose seam could be mended".to_owned(),
-                instead: "name one with --loop, or say --cut seam for the whole file".to_owned(),
-            });
+            return Err(Error::CannotMeet(Unmet::NoLoopToSmooth));
         }
         return Ok(());
     };
     selection.wraps = edits.looped == Some(LoopEdit::All);
     selection.sets_loop = edits.looped.is_some() || changed;
     if !whole.contains(range) {
-        return Err(Error::CannotMeet {
-            what: format!(
-                "the loop {} does not lie in the part that is used, {}",
-                times(range, rate),
-                times(whole, rate)
-            ),
-            instead: "choose a loop within it; times are the clip's own, before any cut".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::LoopOutside {
+            looped: seconds_of(range, rate),
+            used: seconds_of(whole, rate),
+        }));
     }
     if matches!(edits.looped, Some(LoopEdit::All | LoopEdit::At(_))) {
-        let why = "it was asked for".to_owned();
-        selection.say("loop", times(range, rate), why);
+        selection.set_loop(range, rate, LoopReason::Requested);
     }
     if let Some(reach) = edits.loop_snap {
         range = snapped(clip, range, whole, reach, selection, observer)?;
@@ -111,22 +105,12 @@ fn cut_tail(
     let set_here = (edits.looped.is_some() || edits.crossfade.is_some()) && edits.tail.is_none();
     let cuts = set_here || edits.tail == Some(Tail::Cut);
     if !cuts && edits.crossfade.is_some() {
-        return Err(Error::CannotMeet {
-            what:
-                "a crossfade leads from the loop's end back to its start, and the sound behind the \
-                   loop would click"
-                    .to_owned(),
-            instead: "say --tail cut".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::CrossfadeWithTail));
     }
     if cuts && range.end < used.end {
         selection.range.end = range.end;
-        let gone = Duration(rate.seconds(used.end - range.end));
-        let why = match set_here {
-            true => "the loop ends there; --tail keep keeps it",
-            false => "it was asked for",
-        };
-        selection.say("loop", format!("the tail of {gone} is cut off"), why.to_owned());
+        let seconds = rate.seconds(used.end - range.end);
+        selection.decisions.push(Decision::TailCut { seconds, requested: !set_here });
     }
     Ok(())
 }
@@ -148,12 +132,11 @@ pub fn near(
             let frame = place
                 .frame(rate, facts.frames)
                 .filter(|frame| *frame <= facts.frames)
-                .ok_or_else(|| Error::CannotMeet {
-                    what: format!(
-                        "{place} does not lie in the clip, which is {} long",
-                        Duration(facts.seconds())
-                    ),
-                    instead: "choose a place within the clip".to_owned(),
+                .ok_or_else(|| {
+                    Error::CannotMeet(Unmet::PlaceOutside {
+                        place: place.to_string(),
+                        seconds: facts.seconds(),
+                    })
                 })?;
             let near = rate.frames(NEAR);
             range.start = range.start.max(frame.saturating_sub(near));
@@ -176,15 +159,8 @@ fn found(
     let wanted = near(Wanted::any(facts), places, used, facts)?;
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     let range = best.seam.range;
-    selection.say(
-        "loop",
-        times(range, rate),
-        format!(
-            "it was found: a seam that is {}, score {:.0} of 100",
-            best.seam.verdict.word(),
-            best.score
-        ),
-    );
+    let found = FoundSeam { verdict: best.seam.verdict, score: best.score };
+    selection.set_loop(range, rate, LoopReason::Found(found));
     Ok(range)
 }
 
@@ -203,15 +179,8 @@ pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observ
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     selection.range = best.seam.range;
     selection.wraps = true;
-    selection.say(
-        "cut",
-        times(selection.range, facts.format.rate),
-        format!(
-            "there it goes round best as a whole: a seam that is {}, score {:.0} of 100",
-            best.seam.verdict.word(),
-            best.score
-        ),
-    );
+    let found = FoundSeam { verdict: best.seam.verdict, score: best.score };
+    selection.cut(facts.format.rate, CutReason::Seam(found));
     Ok(())
 }
 
@@ -256,19 +225,12 @@ fn snapped(
         }
     };
     let Some(offset) = found else {
-        return Err(Error::CannotMeet {
-            what: "there is no sound around the loop that its end could be matched with".to_owned(),
-            instead: "leave --loop-snap out, or leave some sound before or behind the loop"
-                .to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::NothingToMatch));
     };
     let end = late.start + count(offset) + before;
     let moved = crate::num::real(end) - crate::num::real(range.end);
-    selection.say(
-        "loop",
-        format!("its end moves by {moved:+} frames ({:+.2} ms)", 1000.0 * moved / rate.real()),
-        "there the wave is most like that at its start".to_owned(),
-    );
+    let seconds = moved / rate.real();
+    selection.decisions.push(Decision::LoopEndMoved { frames: moved, seconds });
     Ok(FrameRange { start: range.start, end })
 }
 
@@ -291,38 +253,19 @@ fn fade(
         moved.end = (moved.end + missing).min(facts.frames);
     }
     if frames == 0 || 2 * frames > moved.len() {
-        return Err(Error::CannotMeet {
-            what: format!(
-                "a crossfade of {} does not go with a loop of {}",
-                Duration(rate.seconds(frames)),
-                Duration(rate.seconds(range.len()))
-            ),
-            instead: "half of the loop is the longest that can be".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::CrossfadeTooLong {
+            crossfade: rate.seconds(frames),
+            looped: rate.seconds(range.len()),
+        }));
     }
     let side = |end: u64| FrameRange { start: end - frames, end };
     let sides = windows(clip, &[side(moved.end), side(moved.start)], observer)?;
     let likeness = likeness(&sides[0], &sides[1]);
     selection.crossfade = Some(Crossfade { range: moved, frames, likeness });
-    let law = match likeness {
-        l if l > 0.7 => "nearly equal gain",
-        l if l < 0.3 => "nearly equal power",
-        _ => "between equal power and equal gain",
-    };
-    selection.say(
-        "loop",
-        format!(
-            "its last {} fade into what comes before its start",
-            Duration(rate.seconds(frames))
-        ),
-        format!("it was asked for; {law}, since their likeness is {likeness:.2}"),
-    );
+    let seconds = rate.seconds(frames);
+    selection.decisions.push(Decision::Crossfaded { seconds, correlation: likeness });
     if moved != range {
-        selection.say(
-            "loop",
-            times(moved, rate),
-            "the crossfade takes what would be the loop's first sound".to_owned(),
-        );
+        selection.set_loop(moved, rate, LoopReason::Crossfade);
     }
     Ok(moved)
 }

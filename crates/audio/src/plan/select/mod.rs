@@ -4,7 +4,7 @@ mod looped;
 
 pub use looped::near;
 
-use super::Decision;
+use super::{CutReason, Decision, LoopReason, Stretch};
 use crate::block::{Block, each_block};
 use crate::edit::{CutEdit, Edits, Ends, Moment, Span, SpanEnd, TooLong, Trim};
 use crate::error::{Error, Result};
@@ -15,7 +15,8 @@ use crate::read::Clip;
 use crate::shape::cut::Cut;
 use crate::shape::stretches::Crossfade;
 use crate::spec::Facts;
-use crate::units::{Duration, FrameRange, SampleRate};
+use crate::units::{FrameRange, SampleRate};
+use crate::unmet::Unmet;
 
 /// A DC offset beyond this share of full scale is taken out wherever the clip is measured at all.
 const DC_WORTH_REMOVING: f64 = 0.002;
@@ -60,9 +61,16 @@ impl Selection {
         }
     }
 
-    /// Adds a decision.
-    pub fn say(&mut self, about: &'static str, what: String, why: String) {
-        self.decisions.push(Decision { about, what, why });
+    /// Decides for the part that is selected now.
+    fn cut(&mut self, rate: SampleRate, reason: CutReason) {
+        let part = Stretch::of(self.range, rate);
+        self.decisions.push(Decision::Cut { part, reason });
+    }
+
+    /// Decides where the loop lies.
+    fn set_loop(&mut self, range: FrameRange, rate: SampleRate, reason: LoopReason) {
+        let part = Stretch::of(range, rate);
+        self.decisions.push(Decision::LoopSet { part, reason });
     }
 }
 
@@ -79,14 +87,12 @@ pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Sel
         Some(CutEdit::Seam) => looped::cut_at_seam(clip, &mut selection, observer)?,
         Some(CutEdit::At(span)) => {
             selection.range = resolve(span, facts)?;
-            let why = format!("the cut {span} was asked for");
-            selection.say("cut", times(selection.range, rate), why);
+            selection.cut(rate, CutReason::Requested);
         }
     }
     if let Some(piece) = edits.piece {
         selection.range = piece_of(clip, selection.range, piece, observer)?;
-        let why = format!("piece {piece} was asked for");
-        selection.say("cut", times(selection.range, rate), why);
+        selection.cut(rate, CutReason::Piece { number: piece });
     }
     if edits.snap {
         snap(clip, &mut selection)?;
@@ -97,10 +103,7 @@ pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Sel
         measure(clip, edits, &mut selection, observer)?;
     }
     if selection.range.is_empty() && facts.frames > 0 {
-        return Err(Error::CannotMeet {
-            what: "nothing is left of the clip".to_owned(),
-            instead: "choose another range".to_owned(),
-        });
+        return Err(Error::CannotMeet(Unmet::NothingLeft));
     }
     let all = [0, facts.frames];
     let ends = [selection.range.start, selection.range.end];
@@ -117,10 +120,9 @@ fn loudest(edits: &Edits) -> Option<crate::edit::Time> {
     edits.longest.filter(|_| edits.too_long == TooLong::Loudest)
 }
 
-/// A range in words.
-pub fn times(range: FrameRange, rate: SampleRate) -> String {
-    let [start, end] = [range.start, range.end].map(|frame| Duration(rate.seconds(frame)));
-    format!("from {start} to {end} ({})", Duration(rate.seconds(range.len())))
+/// Both ends of a range in seconds.
+fn seconds_of(range: FrameRange, rate: SampleRate) -> [f64; 2] {
+    [rate.seconds(range.start), rate.seconds(range.end)]
 }
 
 /// A span in frames of the clip.
@@ -129,12 +131,12 @@ pub fn times(range: FrameRange, rate: SampleRate) -> String {
 /// [`Error::CannotMeet`] where it does not lie in the clip.
 pub fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
     let (rate, frames) = (facts.format.rate, facts.frames);
-    let outside = || Error::CannotMeet {
-        what: format!(
-            "the range {span} does not lie in the clip, which is {} long ({frames} frames)",
-            Duration(facts.seconds())
-        ),
-        instead: "choose a range within the clip".to_owned(),
+    let outside = || {
+        Error::CannotMeet(Unmet::RangeOutside {
+            range: span.to_string(),
+            seconds: facts.seconds(),
+            frames,
+        })
     };
     let place = |moment: Moment| moment.frame(rate, frames).ok_or_else(outside);
     let start = span.start.map_or(Ok(0), place)?;
@@ -159,13 +161,8 @@ fn piece_of(
     for_blocks(clip, within, observer, |block| finder.feed(block))?;
     let sounds = finder.finish().sounds;
     let chosen = piece.checked_sub(1).and_then(|index| sounds.get(size(index.into())));
-    let found = chosen.ok_or_else(|| Error::CannotMeet {
-        what: format!(
-            "there is no piece {piece}: the clip has {} sounds between silences",
-            sounds.len()
-        ),
-        instead: "inspect numbers them".to_owned(),
-    })?;
+    let found = chosen
+        .ok_or_else(|| Error::CannotMeet(Unmet::NoSuchPiece { piece, sounds: sounds.len() }))?;
     Ok(FrameRange { start: within.start + found.start, end: within.start + found.end })
 }
 
@@ -196,17 +193,13 @@ fn measure(
     let dc = surveyor.finish().dc;
     if dc.iter().any(|offset| offset.abs() > DC_WORTH_REMOVING) {
         let worst = dc.iter().fold(0.0f64, |a, b| a.max(b.abs())) * 100.0;
-        let what = format!("an offset of {worst:.2} % of full scale is taken out");
-        selection.say("DC", what, "it costs headroom and clicks at the ends".to_owned());
+        selection.decisions.push(Decision::OffsetRemoved { percent: worst });
         selection.dc = Some(dc);
     }
     if let Some(trim) = edits.trim() {
         let found = finder.finish();
         if found.sounds.is_empty() {
-            return Err(Error::CannotMeet {
-                what: format!("all of the clip lies below {below} dBFS"),
-                instead: "choose a lower level, as in --trim-silence=-80dBFS".to_owned(),
-            });
+            return Err(Error::CannotMeet(Unmet::AllSilent { below }));
         }
         trim_silence(trim, &found, rate, selection);
     }
@@ -215,8 +208,7 @@ fn measure(
         if selection.range.len() > length {
             let offset = range.start;
             selection.range = passages.loudest(selection.range, offset, length);
-            let what = format!("the loudest passage, {}", times(selection.range, rate));
-            selection.say("cut", what, format!("{longest} is the longest that is allowed"));
+            selection.cut(rate, CutReason::Loudest { longest: longest.seconds(rate) });
         }
     }
     Ok(())
@@ -231,12 +223,8 @@ fn trim_silence(trim: Trim, found: &Silence, rate: SampleRate, selection: &mut S
     let head = take(found.head, trim.head, trim.ends != Ends::Tail);
     let tail = take(found.tail, trim.tail, trim.ends != Ends::Head);
     selection.range = FrameRange { start: range.start + head, end: range.end - tail };
-    let [a, b] = [head, tail].map(|frames| Duration(rate.seconds(frames)));
-    selection.say(
-        "silence",
-        format!("{a} taken off the start, {b} off the end"),
-        format!("it lies below {} dBFS", trim.below),
-    );
+    let seconds = [rate.seconds(head), rate.seconds(tail)];
+    selection.decisions.push(Decision::SilenceTrimmed { seconds, below: trim.below });
 }
 
 /// Energy in short windows, for finding where it is greatest.
@@ -339,11 +327,7 @@ fn snap(clip: &Clip, selection: &mut Selection) -> Result<()> {
     }
     let moved =
         [selection.range.start.abs_diff(before.start), selection.range.end.abs_diff(before.end)];
-    selection.say(
-        "cut",
-        format!("its ends move by {} and {} frames", moved[0], moved[1]),
-        "they snap to zero crossings".to_owned(),
-    );
+    selection.decisions.push(Decision::EndsSnapped { frames: moved });
     Ok(())
 }
 

@@ -52,7 +52,7 @@ impl<'a> Track<'a> {
         };
         track.head = count(ftyp().len()) + count(track.moov(0).len()) + 8;
         let place = vec![0; size(track.head)];
-        track.out.write_all(&place).map_err(Error::Write)?;
+        track.out.write_all(&place).map_err(Error::write)?;
         track.sizes.clear();
         Ok(track)
     }
@@ -76,7 +76,7 @@ impl<'a> Track<'a> {
 
     fn packet(&mut self, packet: &[u8]) -> Result<()> {
         self.sizes.push(count32(packet.len()));
-        self.out.write_all(packet).map_err(Error::Write)
+        self.out.write_all(packet).map_err(Error::write)
     }
 
     /// Goes back and fills the place.
@@ -95,9 +95,9 @@ impl<'a> Track<'a> {
         head.extend_from_slice(&length.to_be_bytes());
         head.extend_from_slice(b"mdat");
         debug_assert_eq!(count(head.len()), self.head);
-        self.out.seek(SeekFrom::Start(0)).map_err(Error::Write)?;
-        self.out.write_all(&head).map_err(Error::Write)?;
-        self.out.seek(SeekFrom::End(0)).map_err(Error::Write)?;
+        self.out.seek(SeekFrom::Start(0)).map_err(Error::write)?;
+        self.out.write_all(&head).map_err(Error::write)?;
+        self.out.seek(SeekFrom::End(0)).map_err(Error::write)?;
         Ok(())
     }
 }

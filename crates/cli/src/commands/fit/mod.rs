@@ -12,6 +12,8 @@ use crate::failure::Failure;
 use crate::paths::text;
 use crate::paths::{expand, is_stream, means_folder, open_clip};
 use crate::progress::Progress;
+use crate::report::plan::words;
+use deft_needle_audio::Unmet;
 use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::render::Outcome;
@@ -132,10 +134,9 @@ fn outside(
         ));
     };
     let typed = args.outside.encoder()?;
-    let encoder = typed.or_else(|| rule?.encoder.clone()).ok_or_else(|| AudioError::CannotMeet {
-        what: "this slot's format is closed: no spec line tells what it must be".to_owned(),
-        instead: "name the maker's encoder with --encoder, or place a finished file with swap --as-is".to_owned(),
-    })?;
+    let encoder = typed
+        .or_else(|| rule?.encoder.clone())
+        .ok_or_else(|| AudioError::CannotMeet(Unmet::Closed))?;
     encoder.refuse(args.outside.allow_commands)?;
     let clip = open_clip(clip, &args.options.hints())?;
     refuse_existing(&[&clip], &args.out, args.overwrite)?;
@@ -153,7 +154,7 @@ fn outside(
         })
     };
     if args.dry_run {
-        console.say(format!("{}\n{plan}\n  then the command is run", paint(BOLD, name)));
+        console.say(format!("{}\n{}\n  then the command is run", paint(BOLD, name), words(&plan)));
         console.object(|| object(None));
         return Ok(Exit::Done);
     }

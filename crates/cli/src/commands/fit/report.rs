@@ -5,6 +5,7 @@ use crate::commands::{level, loudness};
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::paths::{extension, is_stream};
 use crate::report::notice::words;
+use crate::report::plan;
 use deft_needle_audio::Plan;
 use deft_needle_audio::plan::Work;
 use deft_needle_audio::spec::{Container, Kind};
@@ -58,7 +59,7 @@ fn described(
 ) -> String {
     let mut text = format!("{} to {}", paint(BOLD, clip), paint(BOLD, out));
     if in_full {
-        let _ = write!(text, "\n{plan}");
+        let _ = write!(text, "\n{}", plan::words(plan));
         if let Some(rate) = real_rate(plan, bit_rate) {
             let _ = write!(text, "\n  came out at {rate}");
         }

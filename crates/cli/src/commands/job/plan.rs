@@ -4,7 +4,9 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::core_exit;
+use crate::report::error::as_object;
 use crate::report::notice;
+use crate::report::plan::words;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::run::{JobPlan, Line, Run, Work};
@@ -35,16 +37,16 @@ pub fn as_json(run: &Run, plan: &JobPlan) -> Value {
     value["job"] = json!(run.job.layer());
     value["target"] = json!(run.target.sheet.name);
     value["root"] = json!(run.root.as_ref().map(|root| root.path.to_string_lossy()));
-    value["faults"] = run.faults(plan).map(|fault| json!(fault.to_string())).collect();
+    value["faults"] = run.faults(plan).map(as_object).collect();
     value
 }
 
 /// What is done for one slot, with every decision.
 pub fn in_full(work: &Work) -> String {
     match work {
-        Work::Fit { plan } => plan.to_string(),
+        Work::Fit { plan } => words(plan),
         Work::Encode { plan, encoder } => {
-            format!("{plan}\n  then run: {}", safe(&encoder.command.join(" ")))
+            format!("{}\n  then run: {}", words(plan), safe(&encoder.command.join(" ")))
         }
         Work::AsIs { bytes } => format!("  as it is, {bytes} bytes"),
         Work::Unchanged { .. } => "  unchanged: installed from this clip already".to_owned(),

@@ -11,9 +11,11 @@ use crate::failure::Failure;
 use crate::paths::text;
 use crate::paths::{is_stream, open_clip};
 use crate::progress::Progress;
+use crate::report::plan as words;
+use deft_needle_audio::Unmet;
 use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
 use deft_needle_audio::plan::select::{near, resolve};
-use deft_needle_audio::plan::{Decision, Reference};
+use deft_needle_audio::plan::{Decision, LoopReason, Reference, Subject};
 use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge};
 use deft_needle_audio::spec::{Demand, Spec};
 use deft_needle_audio::units::FrameRange;
@@ -191,18 +193,18 @@ fn made(
     let fitting = Fitting { clip, demand: &demand, edits: &edits, rule: None, reference };
     let plan = fitting.plan(&progress)?;
     if plan.to.loops.is_empty() {
-        return Err(Failure::Audio(AudioError::CannotMeet {
-            what: format!("{} has no place for loop points", plan.to.format.container),
-            instead: "name a .wav, .aiff, .flac or .ogg with -o".to_owned(),
-        }));
+        return Err(Failure::Audio(AudioError::CannotMeet(Unmet::LoopRefused {
+            container: Some(plan.to.format.container.to_string()),
+        })));
     }
     let disk = RealDisk::default();
     make_folder(&out, &disk)?;
     fitting.put(&plan, &out, args.overwrite, &disk, &progress)?;
-    let asked = "it was asked for";
-    let told = |d: &&Decision| d.about == "loop" && d.why != asked;
-    for decision in plan.decisions.iter().filter(told) {
-        console.warn(format!("{}, because {}", decision.what, decision.why));
+    let requested =
+        |d: &Decision| matches!(d, Decision::LoopSet { reason: LoopReason::Requested, .. });
+    let told = plan.decisions.iter().filter(|d| d.subject() == Subject::Loop && !requested(d));
+    for decision in told {
+        console.warn(format!("{}, because {}", words::what(decision), words::why(decision)));
     }
     Ok(Some(open_written(&out, &plan)?))
 }

@@ -1,0 +1,431 @@
+//! What is decided of a clip, and why, as values: whoever shows a plan words them.
+
+use crate::edit::LevelGoal;
+use crate::measure::Measure;
+use crate::seam::Verdict;
+use crate::shape::quantise::Dither;
+use crate::shape::route::Law;
+use crate::shape::separate::Keep;
+use crate::shape::voicing::Voicing;
+use crate::spec::Header;
+use crate::units::{FrameRange, SampleRate};
+use serde::{Deserialize, Serialize};
+
+/// What a decision is about, in the order in which a clip meets them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[expect(missing_docs, reason = "the names say it")]
+pub enum Subject {
+    File,
+    Samples,
+    Dc,
+    Cut,
+    Silence,
+    Length,
+    Separate,
+    Channels,
+    Voicing,
+    Speed,
+    SampleRate,
+    Level,
+    Fades,
+    BitDepth,
+    Encoding,
+    Header,
+    Loop,
+    Chunks,
+}
+
+/// A stretch of the clip, in its own time.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Stretch {
+    /// Its start in seconds.
+    pub start: f64,
+    /// Its end in seconds.
+    pub end: f64,
+}
+
+impl Stretch {
+    /// Of these frames.
+    pub fn of(range: FrameRange, rate: SampleRate) -> Self {
+        Self { start: rate.seconds(range.start), end: rate.seconds(range.end) }
+    }
+}
+
+/// A seam as it was found: how it sounds, and its score out of 100.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct FoundSeam {
+    /// How it sounds.
+    pub verdict: Verdict,
+    /// Out of 100.
+    pub score: f64,
+}
+
+/// Why a part of the clip is used.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "why", rename_all = "kebab-case")]
+pub enum CutReason {
+    /// The range was requested.
+    Requested,
+    /// The Nth sound was requested.
+    Piece {
+        /// Which, from 1.
+        number: u32,
+    },
+    /// It loops best as a whole.
+    Seam(FoundSeam),
+    /// It is the loudest of the longest that is allowed.
+    Loudest {
+        /// That, in seconds.
+        longest: f64,
+    },
+}
+
+/// Why a level is reached.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Levelling {
+    /// The level now, in the goal's unit.
+    pub now: f64,
+    /// The level then.
+    pub goal: LevelGoal,
+    /// How a loudness was measured.
+    pub measure: Measure,
+    /// Whether it is that of the stock.
+    pub of_stock: bool,
+}
+
+/// Why an encoding, or a bit depth, is another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum DepthReason {
+    /// The spec requires it.
+    Required,
+    /// A lossy encoder takes 16 bits.
+    SixteenBitInput,
+    /// Bits are lost.
+    BitsLost,
+    /// Bits are lost, down to 8.
+    EightBits,
+    /// No bits are lost.
+    NothingLost,
+    /// Floating point needs no dither.
+    Float,
+}
+
+/// Why a WAV header is of its kind.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum HeaderReason {
+    /// The target's files have it.
+    Required,
+    /// The clip has it.
+    Kept,
+    /// Every loader knows it.
+    Plainest,
+    /// More than two channels or 16 bits need it.
+    Needed,
+}
+
+/// Why a loop lies where it does.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "why", rename_all = "kebab-case")]
+pub enum LoopReason {
+    /// It was requested.
+    Requested,
+    /// It was found.
+    Found(FoundSeam),
+    /// A crossfade needs what would be its first sound.
+    Crossfade,
+}
+
+/// Why something of the clip is left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "why", rename_all = "kebab-case")]
+pub enum LeftOut {
+    /// The target does not take it.
+    Forbidden,
+    /// The container has no place for it.
+    NoPlace {
+        /// The container.
+        container: String,
+    },
+    /// Nothing but the samples is wanted.
+    OnlySamples,
+    /// Nothing but loop points is wanted.
+    OnlyLoops,
+    /// It lies in a part that is not used.
+    NotUsed,
+    /// It belongs to another container.
+    Foreign {
+        /// The container.
+        container: String,
+    },
+    /// It is padding, written new or too large to come along.
+    Filler,
+    /// It describes the clip as it was.
+    Outdated {
+        /// Whether it would come along if tags were kept.
+        keeps: bool,
+    },
+}
+
+/// One decision, with its reason.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Decision {
+    /// The file meets the spec already: the same bytes.
+    KeptWhole,
+    /// Encoding, rate and channels are right: encoded samples are copied.
+    SamplesCopied,
+    /// The clip is cut short; so many frames are there.
+    FramesHeld {
+        /// How many.
+        frames: u64,
+    },
+    /// A DC offset is removed.
+    OffsetRemoved {
+        /// Of full scale, in percent.
+        percent: f64,
+    },
+    /// A part of the clip is used.
+    Cut {
+        /// Which.
+        part: Stretch,
+        /// Why.
+        reason: CutReason,
+    },
+    /// The ends of the cut move to zero crossings.
+    EndsSnapped {
+        /// By so many frames each.
+        frames: [u64; 2],
+    },
+    /// Silence is trimmed.
+    SilenceTrimmed {
+        /// Seconds off the start and the end.
+        seconds: [f64; 2],
+        /// What counts as silence, in dBFS.
+        below: f64,
+    },
+    /// The end is cut off.
+    Shortened {
+        /// From so many seconds …
+        from: f64,
+        /// … to so many.
+        to: f64,
+    },
+    /// What two channels share, or do not, is kept.
+    Separated {
+        /// Which part.
+        keep: Keep,
+    },
+    /// Channels are routed.
+    Routed {
+        /// From these, as a spec line names them …
+        from: String,
+        /// … to these.
+        to: String,
+        /// How.
+        law: Law,
+    },
+    /// A voice is coloured.
+    Voiced {
+        /// How.
+        voicing: Voicing,
+    },
+    /// The speed changes, and the pitch with it.
+    SpeedChanged {
+        /// By this factor.
+        factor: f64,
+    },
+    /// The sample rate is converted.
+    Resampled {
+        /// From so many hertz …
+        from: u32,
+        /// … to so many.
+        to: u32,
+        /// So many frames …
+        frames: u64,
+        /// … become so many.
+        become_frames: u64,
+    },
+    /// The gain changes.
+    Gained {
+        /// By so many dB.
+        gain: f64,
+        /// To reach a level; nothing where the gain was requested.
+        level: Option<Levelling>,
+    },
+    /// A limiter holds true peaks.
+    PeaksLimited {
+        /// At this level, in dBTP.
+        ceiling: f64,
+        /// They would reach this, in dB.
+        peak: f64,
+    },
+    /// Peaks are clipped, as was allowed.
+    PeaksClipped {
+        /// They reach this, in dB.
+        peak: f64,
+    },
+    /// The ends fade.
+    Faded {
+        /// Seconds in and out.
+        seconds: [f64; 2],
+    },
+    /// Silence is added.
+    Padded {
+        /// Seconds before and after.
+        seconds: [f64; 2],
+    },
+    /// Samples are encoded otherwise.
+    Encoded {
+        /// From this encoding, as a spec line names it …
+        from: String,
+        /// … to this one.
+        to: String,
+        /// Whether it loses more than bits.
+        lossy: bool,
+        /// The dither.
+        dither: Dither,
+        /// Why.
+        reason: DepthReason,
+    },
+    /// The kind of WAV header.
+    HeaderKind {
+        /// Which.
+        header: Header,
+        /// Why.
+        reason: HeaderReason,
+    },
+    /// Where the loop lies.
+    LoopSet {
+        /// In the clip.
+        part: Stretch,
+        /// Why.
+        reason: LoopReason,
+    },
+    /// The loop's end moves to where the waveforms match.
+    LoopEndMoved {
+        /// By so many frames.
+        frames: f64,
+        /// In seconds.
+        seconds: f64,
+    },
+    /// The sound after the loop goes.
+    TailCut {
+        /// So many seconds.
+        seconds: f64,
+        /// Whether that was requested; else it goes since the loop was set here.
+        requested: bool,
+    },
+    /// The loop's end fades into what comes before its start.
+    Crossfaded {
+        /// Over so many seconds.
+        seconds: f64,
+        /// How alike both are, from −1 to 1.
+        correlation: f64,
+    },
+    /// The loop is made a whole number of frames.
+    LoopLength {
+        /// How many.
+        frames: u64,
+        /// Of which they are a multiple.
+        multiple: u64,
+        /// How often the clip's own loop is in it.
+        rounds: u64,
+        /// The retuning, in cents.
+        cents: f64,
+        /// The retuning that one round would take.
+        once: f64,
+    },
+    /// Both points of the loop lie later.
+    LoopMoved {
+        /// By so many frames.
+        frames: u64,
+        /// In seconds.
+        seconds: f64,
+        /// Since its start has to be a multiple of so many; with 1, since the filter has to see the loop alone.
+        multiple: u64,
+    },
+    /// What conversion leaves at the seam, since the sound after the loop is kept.
+    SeamError {
+        /// In dBFS.
+        decibels: f64,
+    },
+    /// The whole file loops without loop points, which its container has no place for.
+    LoopsWhole {
+        /// The container.
+        container: String,
+    },
+    /// The clip's loop points are left out.
+    LoopsLeftOut(LeftOut),
+    /// Only the first loops are kept.
+    FirstLoops {
+        /// How many the container holds.
+        most: usize,
+        /// The container.
+        container: String,
+    },
+    /// Loop points move to the nearest frames of the new rate.
+    LoopsRounded {
+        /// A loop is so many frames off its exact length.
+        excess: f64,
+    },
+    /// The clip's markers are left out.
+    MarkersLeftOut(LeftOut),
+    /// Tags are left out.
+    TagsLeftOut {
+        /// Their names.
+        names: Vec<String>,
+        /// Why.
+        reason: LeftOut,
+    },
+    /// Chunks are left out.
+    ChunksLeftOut {
+        /// Their identifiers.
+        ids: Vec<String>,
+        /// Why.
+        reason: LeftOut,
+    },
+}
+
+impl Decision {
+    /// What it is about.
+    pub fn subject(&self) -> Subject {
+        match self {
+            Self::KeptWhole => Subject::File,
+            Self::SamplesCopied => Subject::Samples,
+            Self::FramesHeld { .. } | Self::Shortened { .. } => Subject::Length,
+            Self::OffsetRemoved { .. } => Subject::Dc,
+            Self::Cut { .. } | Self::EndsSnapped { .. } => Subject::Cut,
+            Self::SilenceTrimmed { .. } | Self::Padded { .. } => Subject::Silence,
+            Self::Separated { .. } => Subject::Separate,
+            Self::Routed { .. } => Subject::Channels,
+            Self::Voiced { .. } => Subject::Voicing,
+            Self::SpeedChanged { .. } => Subject::Speed,
+            Self::Resampled { .. } => Subject::SampleRate,
+            Self::Gained { .. } | Self::PeaksLimited { .. } | Self::PeaksClipped { .. } => {
+                Subject::Level
+            }
+            Self::Faded { .. } => Subject::Fades,
+            Self::Encoded { lossy: true, .. } => Subject::Encoding,
+            Self::Encoded { .. } => Subject::BitDepth,
+            Self::HeaderKind { .. } => Subject::Header,
+            Self::LoopSet { .. }
+            | Self::LoopEndMoved { .. }
+            | Self::TailCut { .. }
+            | Self::Crossfaded { .. }
+            | Self::LoopLength { .. }
+            | Self::LoopMoved { .. }
+            | Self::SeamError { .. }
+            | Self::LoopsWhole { .. }
+            | Self::LoopsLeftOut(_)
+            | Self::FirstLoops { .. }
+            | Self::LoopsRounded { .. } => Subject::Loop,
+            Self::MarkersLeftOut(_) | Self::TagsLeftOut { .. } | Self::ChunksLeftOut { .. } => {
+                Subject::Chunks
+            }
+        }
+    }
+}

@@ -1,0 +1,106 @@
+//! What a clip cannot be made into, with the figures. Whoever shows it words it, and says what to do.
+
+use crate::units::FrameRange;
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// A request that this clip cannot meet. Times are seconds, rates hertz, levels dBFS.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "unmet", rename_all = "kebab-case")]
+#[non_exhaustive]
+#[expect(missing_docs, reason = "the names of the fields say it")]
+pub enum Unmet {
+    /// A range lies outside the clip.
+    RangeOutside { range: String, seconds: f64, frames: u64 },
+    /// A place lies outside the clip.
+    PlaceOutside { place: String, seconds: f64 },
+    /// There are fewer sounds between silences.
+    NoSuchPiece { piece: u32, sounds: usize },
+    /// Nothing of the clip is left.
+    NothingLeft,
+    /// All of the clip counts as silence.
+    AllSilent { below: f64 },
+    /// The result would be too long.
+    TooLong { seconds: f64, longest: f64 },
+    /// Only stereo has parts that are shared or not.
+    NotStereo { channels: String },
+    /// No usual way leads from these channels to those.
+    NoUsualRoute { from: String, to: String },
+    /// A route uses a channel that the clip has not.
+    RouteBeyondClip { channel: usize, channels: usize },
+    /// A route of no channels, or of more than can be.
+    RouteTooLong { most: u16 },
+    /// A route that makes another number of channels.
+    RouteMismatch { makes: String, wants: String },
+    /// A sample rate beyond those that are converted.
+    RateNotConvertible { hertz: u32 },
+    /// A clip that has no level.
+    SilentClip,
+    /// A reference that has no level.
+    SilentReference { path: PathBuf },
+    /// No stock is known whose level could be matched.
+    NoStock,
+    /// No loop was found.
+    NoLoopFound { seconds: f64 },
+    /// A loop that does not lie in the clip, or is shorter than a loop can be.
+    NoSuchLoop { range: FrameRange, frames: u64, least: f64 },
+    /// Nothing sounds around the seam.
+    NoSoundAtSeam,
+    /// There is no loop whose seam could be changed.
+    NoLoopToSmooth,
+    /// The loop does not lie in the part that is used.
+    LoopOutside { looped: [f64; 2], used: [f64; 2] },
+    /// The loop lies in a part that is not used.
+    LoopNotUsed,
+    /// A crossfade, and a tail that is kept.
+    CrossfadeWithTail,
+    /// A crossfade of more than half of the loop.
+    CrossfadeTooLong { crossfade: f64, looped: f64 },
+    /// Nothing sounds around the loop that its end could be matched with.
+    NothingToMatch,
+    /// The target requires a loop, and there is none.
+    LoopRequired,
+    /// The target takes no loop; or its container has no place for one.
+    LoopRefused { container: Option<String> },
+    /// A tail that is kept, and loop points that would have to move.
+    LoopPinned { multiple: u64 },
+    /// No number of rounds makes the loop a multiple within the retuning that is allowed.
+    NoMultiple { multiple: u64, most: f64, once: f64 },
+    /// A loop that is no multiple, where nothing else has to be converted.
+    NotMultiple {
+        frames: u64,
+        multiple: u64,
+        rounds: u64,
+        cents: f64,
+        usual: f64,
+        exact: Option<u64>,
+    },
+    /// An extensible header has no place for the blocks of IMA ADPCM.
+    BlocksNeedPlainHeader,
+    /// Blocks that the encoding cannot have.
+    BlockSize { bytes: u32, channels: u16, group: u32 },
+    /// A file beyond what its container counts.
+    FileTooLarge { format: String, gib: f64, container: String, longest: f64 },
+    /// A tag that the container has no place for.
+    TagRefused { container: String, name: String, holds: Vec<String> },
+    /// More channels than the encoding carries.
+    TooManyChannels { codec: String, most: u16, channels: u16 },
+    /// A rate that the encoding does not have.
+    RateUnknown { codec: String, hertz: u32, nearest: u32 },
+    /// A rate beyond those of the encoding.
+    RateTooHigh { codec: String, hertz: u32, most: u32 },
+    /// A quality outside the codec's scale.
+    QualityOutside { encoding: String, least: i32, most: i32 },
+    /// A bit rate that the codec does not have.
+    BitRateOutside { codec: String, hertz: u32, channels: u16, kilobits: u16, nearest: Option<u16> },
+    /// What the codec itself does not take.
+    CodecRefuses { format: String, reason: String },
+    /// A rule of the target that the result would break.
+    Rule { what: String, expected: String, found: String },
+    /// A finished file that the target does not take.
+    File { problem: String },
+    /// A closed format without an encoder.
+    Closed,
+    /// All slots together would take more than there is.
+    OverBudget { takes: u64, budget: u64 },
+}
