@@ -175,7 +175,7 @@ fn points_move_to_multiples_with_their_sound() {
         tail: Some(deft_needle_audio::edit::Tail::Keep),
         ..edits("1000smp..9192smp", 1_024, None)
     };
-    assert!(refused(&kept).contains("--tail cut"));
+    assert!(refused(&kept).contains("LoopPinned"));
 }
 
 #[test]

@@ -59,7 +59,7 @@ impl Console {
         choice.write_global();
         Self {
             quiet: common.quiet,
-            verbose: common.verbose,
+            verbose: common.verbose > 0,
             json: common.json,
             broken: Mutex::new(false),
         }

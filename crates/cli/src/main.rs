@@ -17,6 +17,7 @@ use console::Console;
 use exit::Exit;
 use failure::Failure;
 use std::process::ExitCode;
+use tracing_subscriber::EnvFilter;
 
 /// What the licences of the codecs inside ask to be shown.
 const NOTICES: &str = concat!(
@@ -38,6 +39,7 @@ fn main() -> ExitCode {
     }
     let cli = args::read(args::with_default_command(typed.into_iter()));
     let console = Console::new(&cli.common);
+    trace(cli.common.verbose);
     if cli.common.threads > 0 {
         // Fails only where the pool exists already, which it does not yet.
         let _ = rayon::ThreadPoolBuilder::new().num_threads(cli.common.threads).build_global();
@@ -54,6 +56,18 @@ fn main() -> ExitCode {
         failure.exit()
     });
     console.finish().worst(exit).into()
+}
+
+/// Shows events on standard error: those of ours with `-vv`, or what `RUST_LOG` asks for.
+fn trace(verbose: u8) {
+    let asked = EnvFilter::try_from_default_env().ok();
+    let ours = (verbose > 1).then(|| {
+        EnvFilter::new("deft_needle=debug,deft_needle_audio=debug,deft_needle_core=debug")
+    });
+    if let Some(filter) = asked.or(ours) {
+        let events = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+        events.without_time().with_ansi(false).init();
+    }
 }
 
 fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {

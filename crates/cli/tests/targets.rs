@@ -273,6 +273,7 @@ fn closed_formats_go_by_their_rule() {
     for (clip, options, code, part) in [
         ("clip.wav", vec![], 5, "this would run"),
         ("clip.wav", vec!["--allow-commands"], 0, "installed"),
+        ("loud.wav", vec!["--allow-commands"], 6, "what the encoder made for BANK.LBX fails: size"),
         ("right.lbx", vec!["--as-is"], 0, "installed"),
         ("other.lbx", vec!["--as-is"], 4, "begins with 4C 42 58 32, should be 4C 42 58 31"),
         ("large.lbx", vec!["--as-is"], 4, "size: 293.0 KiB, should be 200.0 KiB at most"),
@@ -282,6 +283,27 @@ fn closed_formats_go_by_their_rule() {
         let all = ran.out + &ran.err;
         assert!(ran.code == code && all.contains(part), "{clip} {options:?}: {} {all}", ran.code);
     }
+    assert_eq!(fs::read(bench.path("game/BANK.LBX")).unwrap(), b"LBX1 made elsewhere");
+    // Without a sheet, the stock tells how its replacement begins; a job sheet can say the same.
+    bench.put("game/OTHER.LBX", b"LBX9 another closed format");
+    let command = format!("\"{own}\" stand-in-lockbox {{in}} {{out}}");
+    let swap = ["swap", "clip.wav", "game/OTHER.LBX", "--root", "game", "--encoder", &command];
+    let feed = ["--feed", "wav pcm16 48000 stereo", "--allow-commands"];
+    let ran = bench.run(&[&swap[..], &feed].concat());
+    assert!(ran.code == 6 && ran.err.contains("should be 4C 42 58 39"), "{}", ran.err);
+    bench.put("game/OTHER.LBX", b"LBX1 the same format");
+    assert_eq!(bench.run(&[&swap[..], &feed].concat()).code, 0);
+    let job = bench.run(&["status", "game", "--as-job", "--target", "ferry.toml"]).out;
+    assert!(job.contains("encoder = { command = [") && job.contains("as-is = true"), "{job}");
+    assert_eq!(bench.run(&["restore", "game"]).code, 0);
+    let line = job.lines().find(|line| line.starts_with("encoder = ")).unwrap();
+    let again = format!(
+        "target = 'ferry.toml'\nroot = 'game'\n[[replace]]\nslot = 'BANK.LBX'\nclip = 'clip.wav'\n{line}\n"
+    );
+    bench.put("again.toml", again.as_bytes());
+    let ran = bench.run(&["install", "again.toml", "--allow-commands"]);
+    assert_eq!(ran.code, 0, "{again}{}{}", ran.out, ran.err);
+    assert!(fs::read(bench.path("game/BANK.LBX")).unwrap().len() > 1000);
     let fit = ["fit", "clip.wav", "-o", "bank.lbx", "--target", "ferry.toml", "--slot", "BANK.LBX"];
     assert_eq!(bench.run(&[&fit[..], &["--allow-commands"]].concat()).code, 0);
     assert!(fs::read(bench.path("bank.lbx")).unwrap().starts_with(b"LBX1"));

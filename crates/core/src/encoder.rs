@@ -14,6 +14,7 @@ use std::io::{Read as _, Seek as _};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
+use tracing::debug;
 
 /// How often a running command is looked at.
 const LOOK: Duration = Duration::from_millis(10);
@@ -111,6 +112,7 @@ impl Encoder {
         let mut child = Running(child.map_err(|error| {
             outside(format!("could not be started: {error}"), "check its path")
         })?);
+        debug!(what, program, output = %output.display(), "outside command started");
         let began = Instant::now();
         let status = loop {
             if observer.stopped() {
@@ -129,6 +131,7 @@ impl Encoder {
                 Err(error) => return Err(outside(format!("was lost: {error}"), "try again")),
             }
         };
+        debug!(what, program, %status, seconds = began.elapsed().as_secs_f64(), "outside command ended");
         if !status.success() {
             let said = tail(&log);
             return Err(outside(

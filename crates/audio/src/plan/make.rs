@@ -13,6 +13,7 @@ use crate::read::Clip;
 use crate::seam::kept_tail::seam_error;
 use crate::spec::Demand;
 use crate::spec::Facts;
+use tracing::debug;
 
 /// Decides what turns a clip with these facts into a file that meets the demand, with no edits.
 ///
@@ -53,6 +54,7 @@ pub fn plan_clip(
     if edits.is_empty() {
         let mut plan = plan(facts, demand)?;
         tell_seam_error(clip, &Selection::whole(facts), &mut plan, observer)?;
+        told(&plan);
         return Ok(plan);
     }
     let selection = select(clip, edits, observer)?;
@@ -63,6 +65,7 @@ pub fn plan_clip(
     let mut plan = decide(Given { levelled, ..given })?;
     refuse_too_large_work(&plan)?;
     tell_seam_error(clip, &selection, &mut plan, observer)?;
+    told(&plan);
     Ok(plan)
 }
 
@@ -100,5 +103,12 @@ fn refuse_too_large_work(plan: &Plan) -> Result<()> {
     match plan.work {
         Work::Nothing => Ok(()),
         _ => refuse_too_large(&plan.to),
+    }
+}
+
+fn told(plan: &Plan) {
+    debug!(from = %plan.from, to = %plan.to.format, frames = plan.to.frames, "planned");
+    for step in plan.steps() {
+        debug!(?step, "step");
     }
 }

@@ -49,9 +49,9 @@ pub struct Common {
     /// Print only what is wrong
     #[arg(short, long, global = true, help_heading = "Everywhere")]
     pub quiet: bool,
-    /// Print more
-    #[arg(short, long, global = true, help_heading = "Everywhere")]
-    pub verbose: bool,
+    /// Print more; -vv also what is decided and done inside
+    #[arg(short, long, global = true, help_heading = "Everywhere", action = clap::ArgAction::Count)]
+    pub verbose: u8,
     /// Colours: on terminals, always or never (NO_COLOR is minded)
     #[arg(
         long,

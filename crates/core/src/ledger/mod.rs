@@ -39,6 +39,7 @@ use record::{Held, Record, TargetFacts};
 use state::State;
 use std::io;
 use std::path::{Path, PathBuf};
+use tracing::debug;
 
 /// The version of the log's format.
 const VERSION: u32 = 2;
@@ -270,6 +271,9 @@ impl<'d> Ledger<'d> {
                 "run the command again once the disk can be written to",
             ));
         };
+        for record in &records {
+            debug!(ledger = %self.attic.folder().display(), ?record, "logged");
+        }
         let lines = log::lines(&records, known)?;
         match self.attic.append(lines.as_bytes(), self.disk) {
             Ok(()) => self.records = Some(known + records.len()),

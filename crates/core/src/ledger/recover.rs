@@ -13,6 +13,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::io;
 use std::path::PathBuf;
+use tracing::debug;
 
 /// How an interrupted change ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -59,6 +60,12 @@ pub fn recover(ledger: &mut Ledger<'_>) -> Result<Option<Recovered>> {
     let Some(pending) = ledger.state.pending.clone() else {
         return Ok(None);
     };
+    debug!(
+        what = pending.what,
+        ready = pending.ready,
+        slots = pending.slots.len(),
+        "interrupted change"
+    );
     // What has placed nothing can be rolled back wherever its files are.
     if pending.ready {
         let root = &ledger.root.path;
