@@ -17,7 +17,7 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
     if let Some(route) = &edits.route {
         let routed = u16::try_from(route.0.len()).ok().and_then(Channels::new);
         let routed =
-            routed.ok_or_else(|| Error::CannotMeet(Unmet::RouteTooLong { most: MOST_CHANNELS }))?;
+            routed.ok_or(Error::CannotMeet(Unmet::RouteTooLong { most: MOST_CHANNELS }))?;
         if !spec.channels.accepts(routed, Channels::accepts) {
             return Err(Error::CannotMeet(Unmet::RouteMismatch {
                 makes: routed.to_string(),

@@ -122,7 +122,7 @@ pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judged> {
     let mut sides = windows(clip, &parts, &Unobserved)?.into_iter();
     let mut next = || sides.next().unwrap_or_default();
     let sides = Sides { before: next(), after: next(), lead: next(), follow: next() };
-    sides.judge(range, facts.format).ok_or_else(|| Error::CannotMeet(Unmet::NoSoundAtSeam))
+    sides.judge(range, facts.format).ok_or(Error::CannotMeet(Unmet::NoSoundAtSeam))
 }
 
 /// How many frames on either side are looked at.

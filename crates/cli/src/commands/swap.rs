@@ -11,7 +11,7 @@ use crate::progress::Progress;
 use crate::report::notice;
 use crate::table::columns;
 use deft_needle_audio::units::Duration;
-use deft_needle_core::disk::{Disk, RealDisk};
+use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::job::Making;
 use deft_needle_core::ledger::Ledger;
@@ -56,7 +56,7 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     if args.dry_run {
         return look(Run::swap(swap, None)?, &root, console);
     }
-    let run = Run::swap(swap, Some(&disk as &dyn Disk))?;
+    let run = Run::swap(swap, Some(&disk))?;
     let done = carry_out(run, &disk, console)?;
     console.say(described(&done, &root));
     if let Some(after) = done.after.as_ref().filter(|_| !done.placed.is_empty()) {

@@ -161,8 +161,8 @@ fn piece_of(
     for_blocks(clip, within, observer, |block| finder.feed(block))?;
     let sounds = finder.finish().sounds;
     let chosen = piece.checked_sub(1).and_then(|index| sounds.get(size(index.into())));
-    let found = chosen
-        .ok_or_else(|| Error::CannotMeet(Unmet::NoSuchPiece { piece, sounds: sounds.len() }))?;
+    let found =
+        chosen.ok_or(Error::CannotMeet(Unmet::NoSuchPiece { piece, sounds: sounds.len() }))?;
     Ok(FrameRange { start: within.start + found.start, end: within.start + found.end })
 }
 

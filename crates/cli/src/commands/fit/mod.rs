@@ -134,9 +134,8 @@ fn outside(
         ));
     };
     let typed = args.outside.encoder()?;
-    let encoder = typed
-        .or_else(|| rule?.encoder.clone())
-        .ok_or_else(|| AudioError::CannotMeet(Unmet::Closed))?;
+    let encoder =
+        typed.or_else(|| rule?.encoder.clone()).ok_or(AudioError::CannotMeet(Unmet::Closed))?;
     encoder.refuse(args.outside.allow_commands)?;
     let clip = open_clip(clip, &args.options.hints())?;
     refuse_existing(&[&clip], &args.out, args.overwrite)?;
