@@ -81,7 +81,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         .map(|job| fit(&job, args, console).map_err(|failure| failure.about(job.clip)))
         .collect();
     let mut exit = Exit::Done;
-    let mut done = Vec::new();
+    let (mut done, mut failed) = (Vec::new(), Vec::new());
     let all = fitted.len();
     for one in fitted {
         match one {
@@ -91,6 +91,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
             Err(failure) => {
                 exit = exit.worst(failure.exit());
                 console.failure(&failure);
+                failed.push(failure.as_object());
             }
         }
     }
@@ -108,7 +109,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         let clip = open_clip(&first.clip, &args.options.hints())?;
         super::draw::fitted(clip, open_written(&first.out, &first.plan)?, plot, console)?;
     }
-    console.object(|| json!({ "files": done, "dry_run": args.dry_run }));
+    console.object(|| json!({ "files": done, "failed": failed, "dry_run": args.dry_run }));
     Ok(exit)
 }
 
