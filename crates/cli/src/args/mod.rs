@@ -168,6 +168,18 @@ pub struct Fit {
     /// The file to write, or a folder for several; - is standard output
     #[arg(short, long = "out", value_name = "OUT")]
     pub out: PathBuf,
+    /// Draw the clip and the result, one above the other
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
+    /// Write what --keep keeps (what is shared, where it is not given) here, and the full clip to OUT
+    #[arg(long, value_name = "GUIDE")]
+    pub guide: Option<PathBuf>,
+    /// Replace existing files
+    #[arg(long)]
+    pub overwrite: bool,
+    /// Print the plan, write nothing
+    #[arg(long)]
+    pub dry_run: bool,
     #[command(flatten)]
     pub wanted: Wanted,
     /// The slot that the file is for, as the sheet names it [default: the name of OUT]
@@ -182,18 +194,6 @@ pub struct Fit {
     pub options: Options<Every>,
     #[command(flatten)]
     pub outside: Outside,
-    /// Draw the clip and the result, one above the other
-    #[arg(long, value_name = "OUT.png")]
-    pub plot: Option<PathBuf>,
-    /// Write what --keep keeps (what is shared, where it is not given) here, and the full clip to OUT
-    #[arg(long, value_name = "GUIDE")]
-    pub guide: Option<PathBuf>,
-    /// Replace existing files
-    #[arg(long)]
-    pub overwrite: bool,
-    /// Print the plan, write nothing
-    #[arg(long)]
-    pub dry_run: bool,
 }
 
 /// Tell in what files fall short of a spec, or of their own names
@@ -329,12 +329,6 @@ pub struct Swap {
     pub slot: PathBuf,
     #[command(flatten)]
     pub place: RootOptions,
-    #[command(flatten)]
-    pub wanted: Wanted,
-    #[command(flatten)]
-    pub options: Options<Every>,
-    #[command(flatten)]
-    pub outside: Outside,
     /// Put the file there as it is: one of a closed format, finished elsewhere
     #[arg(long, conflicts_with_all = ["spec", "like", "encoder"])]
     pub as_is: bool,
@@ -347,6 +341,12 @@ pub struct Swap {
     /// Print the plan, change nothing
     #[arg(long)]
     pub dry_run: bool,
+    #[command(flatten)]
+    pub wanted: Wanted,
+    #[command(flatten)]
+    pub options: Options<Every>,
+    #[command(flatten)]
+    pub outside: Outside,
 }
 
 /// Show what is installed in a root, and whether it is still there

@@ -79,11 +79,8 @@ impl Run {
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
         let lines = plan.lines.par_iter();
         lines.try_for_each(|line| {
-            self.make(line, &path_of(line), disk, observer).map(drop).map_err(|error| Error::Slot {
-                slot: line.slot.clone(),
-                clip: line.clip.clone(),
-                source: Box::new(error),
-            })
+            let made = self.make(line, &path_of(line), disk, observer);
+            made.map(drop).map_err(|error| self.of_slot(&line.slot, &line.clip, error))
         })?;
         let mut members: BTreeMap<String, PathBuf> = BTreeMap::new();
         for line in &plan.lines {

@@ -95,11 +95,9 @@ impl Run {
         for (worked, placement) in worked.into_iter().zip(placements) {
             match worked {
                 Ok(line) => lines.push(line),
-                Err(error) => faults.push(Error::Slot {
-                    slot: placement.slot.clone(),
-                    clip: placement.named.clone(),
-                    source: Box::new(error),
-                }),
+                Err(error) => {
+                    faults.push(self.of_slot(&placement.slot, &placement.named, error));
+                }
             }
         }
         faults.extend(lines.iter().filter_map(|line| self.refuse_covered(&line.key, state)));

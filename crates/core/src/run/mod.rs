@@ -132,6 +132,18 @@ impl Run {
         }
     }
 
+    /// What is wrong with one slot; a single swap need not be told which.
+    pub(crate) fn of_slot(&self, slot: &str, clip: &str, error: Error) -> Error {
+        match self.job.layer() {
+            None => error,
+            Some(_) => Error::Slot {
+                slot: slot.to_owned(),
+                clip: clip.to_owned(),
+                source: Box::new(error),
+            },
+        }
+    }
+
     /// All that is wrong: with the job itself, and with what it would do.
     pub fn faults<'a>(&'a self, plan: &'a JobPlan) -> impl Iterator<Item = &'a Error> {
         self.dealt.faults.iter().chain(&plan.faults)

@@ -163,11 +163,7 @@ fn place(
         .zip(&parts)
         .map(|(line, part)| {
             let fitted = run.make(line, part, disk, observer);
-            fitted.map_err(|error| Error::Slot {
-                slot: line.slot.clone(),
-                clip: line.clip.clone(),
-                source: Box::new(error),
-            })
+            fitted.map_err(|error| run.of_slot(&line.slot, &line.clip, error))
         })
         .collect::<Result<_>>()?;
     run.refuse_over_budget(plan, &lines, &fitted)?;
