@@ -135,6 +135,12 @@ impl Console {
         self.error(&words::core(fault), excerpt(fault), &words::core_remedy(fault));
     }
 
+    /// The same, of something by this name.
+    pub fn fault_of(&self, name: impl Display, fault: &CoreError) {
+        let message = format!("{name}: {}", words::core(fault));
+        self.error(&message, excerpt(fault), &words::core_remedy(fault));
+    }
+
     fn error(&self, message: &str, excerpt: Option<[String; 2]>, remedy: &str) {
         let mut text = format!("{} {}\n", paint(BAD, "error:"), safe(message));
         for line in excerpt.iter().flatten() {

@@ -8,6 +8,7 @@ use crate::error::{Error, Result};
 use crate::ledger::state::State;
 use crate::limits;
 use crate::names::{Key, folded};
+use crate::refusal::OddCaches;
 use crate::root::{Kind, look};
 use crate::sheet::{Fault, Pattern, Sheet};
 use crate::target::Target;
@@ -38,15 +39,11 @@ pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> 
 /// As [`of_target`].
 pub fn of_ledger(root: &Path, patterns: &[String], state: &State) -> Result<Vec<Key>> {
     let parsed = patterns.iter().map(|text| text.parse::<Pattern>());
-    let parsed: Vec<Pattern> = parsed
-        .collect::<Result<_, String>>()
-        .map_err(|what| Error::refused(what, "install the job again with a correct sheet"))?;
+    let parsed: Vec<Pattern> =
+        parsed.collect::<Result<_, String>>().map_err(|what| OddCaches::Pattern { what })?;
     find(root, &parsed, &|name| {
         let what = held(state, name)?;
-        Some(Error::refused(
-            format!("the target's cache patterns find {name}, which is {what}"),
-            "install the job again with a correct sheet",
-        ))
+        Some(OddCaches::Meets { name: name.to_owned(), what }.into())
     })
 }
 
@@ -161,10 +158,7 @@ fn find(
             found.push(key);
         }
         if found.len() > limits::CACHES {
-            return Err(Error::refused(
-                format!("the cache patterns find more than {} files", limits::CACHES),
-                "narrow the sheet's key clear",
-            ));
+            return Err(OddCaches::TooMany { most: limits::CACHES }.into());
         }
     }
     Ok(found)

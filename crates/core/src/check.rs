@@ -1,7 +1,7 @@
 //! A tree held against a target sheet.
 
 use crate::error::{Error, Result};
-use crate::names::Taken;
+use crate::names::{Taken, did_you_mean};
 use crate::sheet::{Asked, New, Rule, Size};
 use crate::slots::{families, is_named_like_sound};
 use crate::stock::{Member, Stock};
@@ -89,7 +89,7 @@ impl Target {
             return None;
         }
         let (is, mut shortfalls) = match rule.map(|at| &self.sheet.rules[at]) {
-            None => (plainly(&sniffed), vec!["no rule of the sheet speaks of it".to_owned()]),
+            None => (plainly(&sniffed), vec!["no rule of the sheet matches it".to_owned()]),
             Some(rule) => against(rule, member, &|| self.is_stock(slot, member)),
         };
         if let Some(asked) = rule.map(|at| &self.sheet.rules[at])
@@ -97,7 +97,8 @@ impl Target {
             && !self.slots.has(slot)
             && asked.new != New::Any
         {
-            let near = self.near(slot).map_or_else(String::new, |near| format!("; {near}"));
+            let near = did_you_mean(&self.near(slot));
+            let near = near.map_or_else(String::new, |near| format!("; {near}"));
             shortfalls.push(format!("the target knows no such name{near}"));
         }
         Some(Checked { slot: slot.to_owned(), is, rule, shortfalls, bytes: member.bytes })

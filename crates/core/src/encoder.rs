@@ -3,6 +3,7 @@
 
 use crate::error::{Error, Result};
 use crate::fit::Durable;
+use crate::refusal::{OddJob, OutsideFault};
 use crate::run::{Fitting, Written};
 use crate::sheet::OutsideEncoder;
 use deft_needle_audio::read::Private;
@@ -12,7 +13,7 @@ use process_wrap::std::{ChildWrapper, CommandWrap};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 use tracing::debug;
 
@@ -81,25 +82,38 @@ impl Encoder {
     }
 
     fn start(&self, place: &str, with: &str, output: &Path, observer: &dyn Observer) -> Result<()> {
+        let log = output.with_file_name("said");
+        let child = self.spawn(place, with, output, &log)?;
+        let status = self.wait(child, observer)?;
+        if !status.success() {
+            let (status, said) = (status.to_string(), tail(&log));
+            return Err(self.failed(OutsideFault::Failed { status, said }));
+        }
+        match fs::metadata(output) {
+            Ok(found) if found.is_file() && found.len() > 0 => Ok(()),
+            Ok(_) => Err(self.failed(OutsideFault::EmptyFile)),
+            Err(_) => Err(self.failed(OutsideFault::NoFile)),
+        }
+    }
+
+    fn failed(&self, why: OutsideFault) -> Error {
+        Error::Outside { role: self.what, program: self.words[0].clone(), why }
+    }
+
+    /// Starts it, in a group of its own; what it says goes to `log`.
+    fn spawn(&self, place: &str, with: &str, output: &Path, log: &Path) -> Result<Running> {
         // What is put in is not looked through again: a text may hold "{out}" itself.
-        let filled = |word: &str| {
+        let filled = |word: &String| {
             let out = output.to_string_lossy();
             let parts = word.split(place).map(|part| part.replace("{out}", &out));
             parts.collect::<Vec<_>>().join(with)
         };
-        let (program, what) = (&self.words[0], self.what);
-        let outside = |how: String, instead: &str| Error::Outside {
-            what: format!("the {what} {program} {how}"),
-            instead: instead.to_owned(),
-        };
-        let folder = output.parent().unwrap_or(Path::new("."));
-        let log = folder.join("said");
-        let said = File::create(&log).map_err(Error::write("create", &log))?;
-        let both = said.try_clone().map_err(Error::write("create", &log))?;
-        let mut command = Command::new(program);
+        let said = File::create(log).map_err(Error::write("create", log))?;
+        let both = said.try_clone().map_err(Error::write("create", log))?;
+        let mut command = Command::new(&self.words[0]);
         command
-            .args(self.words.iter().skip(1).map(|word| filled(word)))
-            .current_dir(folder)
+            .args(self.words.iter().skip(1).map(filled))
+            .current_dir(output.parent().unwrap_or(Path::new(".")))
             .stdin(Stdio::null())
             .stdout(said)
             .stderr(both);
@@ -108,41 +122,35 @@ impl Encoder {
         command.wrap(process_wrap::std::ProcessGroup::leader());
         #[cfg(windows)]
         command.wrap(process_wrap::std::JobObject);
-        let child = command.spawn();
-        let mut child = Running(child.map_err(|error| {
-            outside(format!("could not be started: {error}"), "check its path")
-        })?);
-        debug!(what, program, output = %output.display(), "outside command started");
+        let child = command
+            .spawn()
+            .map_err(|error| self.failed(OutsideFault::NotStarted { reason: error.to_string() }))?;
+        debug!(self.what, program = self.words[0], output = %output.display(), "outside command started");
+        Ok(Running(child))
+    }
+
+    /// Waits until it ends, its time is over, or the user stops it.
+    fn wait(&self, mut child: Running, observer: &dyn Observer) -> Result<ExitStatus> {
         let began = Instant::now();
-        let status = loop {
+        loop {
             if observer.stopped() {
                 return Err(AudioError::Stopped.into());
             }
             match child.0.try_wait() {
-                Ok(Some(status)) => break status,
+                Ok(Some(status)) => {
+                    let seconds = began.elapsed().as_secs_f64();
+                    debug!(self.what, %status, seconds, "outside command ended");
+                    return Ok(status);
+                }
                 Ok(None) if began.elapsed() < self.limit => std::thread::sleep(LOOK),
                 Ok(None) => {
                     let limit = self.limit.as_secs();
-                    return Err(outside(
-                        format!("was stopped: it took longer than {limit} s"),
-                        "give it more with --encoder-limit, or find out what it waits for",
-                    ));
+                    return Err(self.failed(OutsideFault::TooSlow { limit }));
                 }
-                Err(error) => return Err(outside(format!("was lost: {error}"), "try again")),
+                Err(error) => {
+                    return Err(self.failed(OutsideFault::Lost { reason: error.to_string() }));
+                }
             }
-        };
-        debug!(what, program, %status, seconds = began.elapsed().as_secs_f64(), "outside command ended");
-        if !status.success() {
-            let said = tail(&log);
-            return Err(outside(
-                format!("failed ({status}){}{said}", if said.is_empty() { "" } else { ": " }),
-                "see what it asks for; --feed says what it gets",
-            ));
-        }
-        match fs::metadata(output) {
-            Ok(found) if found.is_file() && found.len() > 0 => Ok(()),
-            Ok(_) => Err(outside("left an empty file".to_owned(), "check its options")),
-            Err(_) => Err(outside("left no file at {out}".to_owned(), "check its options")),
         }
     }
 }
@@ -165,10 +173,7 @@ impl OutsideEncoder {
     pub fn refuse(&self, allowed: bool) -> Result<()> {
         match allowed {
             true => Ok(()),
-            false => Err(Error::refused(
-                format!("this would run: {}", self.command.join(" ")),
-                "add --allow-commands if you trust it",
-            )),
+            false => Err(OddJob::Commands { command: self.command.clone(), lines: 1 }.into()),
         }
     }
 
@@ -197,7 +202,7 @@ impl OutsideEncoder {
         observer: &dyn Observer,
     ) -> Result<Written> {
         let encoder = Encoder::new(self.command.clone(), Duration::from_secs(self.seconds))
-            .map_err(|what| Error::refused(what, "as in enc -q {in} {out}"))?;
+            .map_err(|what| OddJob::BadCommand { what })?;
         let extension = plan.to.format.container.facts().extensions[0];
         let input = out.with_file_name(format!("in.{extension}"));
         let disk = crate::RealDisk::default();

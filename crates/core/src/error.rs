@@ -1,15 +1,18 @@
 //! What can go wrong with files, names and ledgers.
 
 use crate::names::Key;
+use crate::refusal::{OutsideFault, Refusal};
 use crate::sheet::Fault;
+use serde::{Serialize, Serializer};
 use std::io;
 use std::path::{Path, PathBuf};
 
 /// The result of this crate's functions.
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
-/// What went wrong. [`Error::remedy`] says what to do next.
-#[derive(Debug, thiserror::Error)]
+/// What went wrong. Whoever shows it words it, and says what to do next.
+#[derive(Debug, thiserror::Error, Serialize)]
+#[serde(tag = "error", content = "of", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Error {
     /// Something about the clip or the spec.
@@ -26,13 +29,8 @@ pub enum Error {
         source: Box<Error>,
     },
     /// What was asked is not done to this target.
-    #[error("{what}")]
-    Refused {
-        /// What and where.
-        what: String,
-        /// What to do instead.
-        instead: String,
-    },
+    #[error("refused: {0:?}")]
+    Refused(Box<Refusal>),
     /// An output, a slot or the ledger could not be written.
     #[error("cannot {action} {path}")]
     Write {
@@ -42,6 +40,7 @@ pub enum Error {
         path: PathBuf,
         /// The system's own reason.
         #[source]
+        #[serde(serialize_with = "reason")]
         source: io::Error,
     },
     /// A file or folder could not be read.
@@ -51,15 +50,18 @@ pub enum Error {
         path: PathBuf,
         /// The system's own reason.
         #[source]
+        #[serde(serialize_with = "reason")]
         source: io::Error,
     },
     /// A command of the user's failed.
-    #[error("{what}")]
+    #[error("the {role} {program} failed: {why:?}")]
     Outside {
-        /// Which, and how.
-        what: String,
-        /// What to do next.
-        instead: String,
+        /// What it is for: `encoder` or `voice`.
+        role: &'static str,
+        /// The program.
+        program: String,
+        /// How it failed.
+        why: OutsideFault,
     },
     /// A sheet or a list that is wrong where it stands.
     #[error("{0}")]
@@ -90,12 +92,18 @@ pub enum Error {
     },
 }
 
-impl Error {
-    /// A refusal.
-    pub fn refused(what: impl Into<String>, instead: impl Into<String>) -> Self {
-        Self::Refused { what: what.into(), instead: instead.into() }
-    }
+/// A system's reason as text.
+fn reason<S: Serializer>(source: &io::Error, to: S) -> std::result::Result<S::Ok, S::Error> {
+    to.collect_str(source)
+}
 
+impl From<Refusal> for Error {
+    fn from(refusal: Refusal) -> Self {
+        Self::Refused(Box::new(refusal))
+    }
+}
+
+impl Error {
     /// For `map_err` behind a call that reads.
     pub fn read(path: &Path) -> impl FnOnce(io::Error) -> Self + use<> {
         let path = path.to_owned();
@@ -118,48 +126,5 @@ impl Error {
     pub fn is_absent(&self) -> bool {
         let absent = |source: &io::Error| source.kind() == io::ErrorKind::NotFound;
         matches!(self, Self::Write { source, .. } | Self::Read { source, .. } if absent(source))
-    }
-
-    /// What the user can do next; empty where the message says it all.
-    pub fn remedy(&self) -> &str {
-        match self {
-            // What can go wrong with a clip is worded where it is shown.
-            Self::Audio(_) => "",
-            Self::Sheet(fault) => &fault.instead,
-            Self::Slot { source, .. } => source.remedy(),
-            Self::Refused { instead, .. } | Self::Outside { instead, .. } => instead,
-            Self::Write { source, .. } => match source.kind() {
-                io::ErrorKind::StorageFull => "free some space on that disk or card",
-                io::ErrorKind::ReadOnlyFilesystem => {
-                    "the disk or card is write-protected: unlock it"
-                }
-                io::ErrorKind::PermissionDenied => {
-                    "check that you may write there, and close the game or program that holds the file"
-                }
-                io::ErrorKind::NotFound => "check that the folder exists and the card is in",
-                io::ErrorKind::InvalidFilename => {
-                    "the name is too long for that disk, or has characters that it does not take"
-                }
-                io::ErrorKind::QuotaExceeded => {
-                    "free some space: your quota on that disk is used up"
-                }
-                _ => "check that the disk or card is still there; close what holds the file",
-            },
-            Self::Read { source, .. } => match source.kind() {
-                io::ErrorKind::NotFound => "check the path: there is nothing there",
-                io::ErrorKind::PermissionDenied => "you need permission to read it",
-                _ => "check that the disk or card is still there",
-            },
-            Self::StockDamaged { .. } => {
-                "copy the original from the target's maker; the slot was left as it is"
-            }
-            Self::Changed { .. } => {
-                "add --changed overwrite to restore the stock (what is there now is kept in the ledger), \
-                 or --changed keep to leave it"
-            }
-            Self::Damaged { .. } => {
-                "nothing was changed: run deft-needle rescue ROOT to restore what is sure"
-            }
-        }
     }
 }

@@ -3,6 +3,7 @@
 use crate::disk::{Disk, OutFile, Part};
 use crate::error::{Error, Result};
 use crate::names::LEDGER_FOLDER;
+use crate::refusal::OddPath;
 use crate::root::Kind;
 use deft_needle_audio::read::open_regular;
 use deft_needle_audio::write::Out;
@@ -156,39 +157,20 @@ pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<(
         Kind::Nothing => return Ok(()),
         Kind::File if overwrite => return Ok(()),
         Kind::Link if overwrite && !out.is_dir() => {
-            return Err(Error::refused(
-                format!("{} is a link", out.display()),
-                "name the file that it leads to: nothing is written through links",
-            ));
+            return Err(OddPath::Link.of(out));
         }
         Kind::Other => {
-            return Err(Error::refused(
-                format!("{} is a pipe or a device", out.display()),
-                "name a regular file; - is standard output",
-            ));
+            return Err(OddPath::Device.of(out));
         }
         _ => {}
     }
     if out.is_dir() {
-        return Err(Error::refused(
-            format!("{} is a folder", out.display()),
-            "name a file, or end the path with / to put the clip into the folder",
-        ));
+        return Err(OddPath::Folder.of(out));
     }
     let is_out = |clip: &&Clip| clip.input().path().is_some_and(|path| same_file(path, out));
     if clips.iter().any(is_out) {
-        return Err(Error::refused(
-            format!("{} is the clip itself", out.display()),
-            "choose another output; --overwrite replaces the clip, which is then lost",
-        ));
+        return Err(OddPath::IsClip.of(out));
     }
     let in_target = out.ancestors().skip(1).any(|folder| folder.join(LEDGER_FOLDER).is_dir());
-    Err(Error::refused(
-        format!("{} exists already", out.display()),
-        if in_target {
-            "it lies in a target: use swap, which keeps the stock"
-        } else {
-            "choose another name, or add --overwrite (or use swap, which keeps what was there)"
-        },
-    ))
+    Err(OddPath::Exists { in_target }.of(out))
 }

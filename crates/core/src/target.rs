@@ -1,7 +1,8 @@
 //! A target: its sheet, the names of its slots, and where its roots are.
 
 use crate::error::{Error, Result};
-use crate::names::{Taken, did_you_mean, nearest, right_name};
+use crate::names::{Difference, Near, Taken, nearest, right_name};
+use crate::refusal::{OddJob, OddSlot, Refusal};
 use crate::run::Notice;
 use crate::sheet::{New, Remark, Rule, Sheet, Within, audit};
 use crate::slots::{Listed, Roots, Slots};
@@ -74,9 +75,11 @@ impl Target {
         let slot = match within {
             Ok(within) if within.0 != "." => within.0,
             Ok(_) => {
-                return Err(Error::refused("a slot is a file", "name one below the root"));
+                return Err(Refusal::NotWithin { typed: typed.to_owned(), why: None }.into());
             }
-            Err(what) => return Err(Error::refused(what, "name a file below the root")),
+            Err(why) => {
+                return Err(Refusal::NotWithin { typed: typed.to_owned(), why: Some(why) }.into());
+            }
         };
         let known = self.slots.has(&slot);
         let rule = self.sheet.rule_for(&slot);
@@ -87,37 +90,29 @@ impl Target {
             return Err(self.no_such_slot(&slot));
         }
         let Some(rule) = rule else {
-            return Err(Error::refused(
-                format!("no rule of {} speaks of {slot}", self.sheet.path().display()),
-                "check the slot's folder, or add a [[rule]] that matches it",
-            ));
+            return Err(OddSlot::NoRule { sheet: self.sheet.path().to_owned() }.of(slot));
         };
         // A name out of a list that is not at hand may be as it likes.
         let is_new = !known && self.slots.unread.is_empty();
         if is_new && let Some(fault) = self.name_faults(&slot).first() {
-            return Err(Error::refused(format!("{slot} {fault}"), ""));
+            return Err(OddSlot::BadName { fault: fault.clone() }.of(slot));
         }
         let aim = Aim { rule, listed: self.slots.listed(&slot) };
         Ok((slot, aim))
     }
 
     fn no_such_slot(&self, slot: &str) -> Error {
-        let what = format!("{} has no slot {slot}", self.sheet.name);
-        let near = self.near(slot);
-        let usual = "`slots` lists and searches the names";
-        Error::refused(what, near.as_deref().unwrap_or(usual))
+        OddSlot::Unknown { target: self.sheet.name.clone(), near: self.near(slot) }.of(slot)
     }
 
-    /// `did you mean …?`, by the whole name, or by the file's in other folders.
-    pub fn near(&self, slot: &str) -> Option<String> {
+    /// Slots that may have been meant, by the file's name in other folders, or by the whole name.
+    pub fn near(&self, slot: &str) -> Vec<Near> {
         let file = slot.rsplit('/').next().unwrap_or(slot);
-        let elsewhere = || {
-            let same = |name: &&str| name.rsplit('/').next() == Some(file);
-            let found: Vec<&str> = self.slots.names().filter(same).take(3).collect();
-            (!found.is_empty()).then(|| format!("did you mean {}?", found.join(" or ")))
-        };
-        let whole = did_you_mean(&nearest(slot, self.slots.names(), 3));
-        elsewhere().or(whole)
+        let same = |name: &&str| name.rsplit('/').next() == Some(file);
+        let elsewhere = self.slots.names().filter(same).take(3);
+        let near = |name: &str| Near { name: name.to_owned(), how: Difference::Spelling };
+        let elsewhere: Vec<Near> = elsewhere.map(near).collect();
+        if elsewhere.is_empty() { nearest(slot, self.slots.names(), 3) } else { elsewhere }
     }
 
     /// What is wrong with the name of a new slot, each with a name that would be right.
@@ -164,10 +159,12 @@ fn missing_marker<'a>(sheet: &'a Sheet, root: &Path) -> Option<&'a Within> {
 fn refuse_unmarked(sheet: &Sheet, root: &Path) -> Result<()> {
     match missing_marker(sheet, root) {
         None => Ok(()),
-        Some(marker) => Err(Error::refused(
-            format!("{} is no root of {}: it has no {}", root.display(), sheet.name, marker.0),
-            "name the folder that has it with --root",
-        )),
+        Some(marker) => Err(OddJob::NotRoot {
+            root: root.to_owned(),
+            target: sheet.name.clone(),
+            marker: marker.0.clone(),
+        }
+        .into()),
     }
 }
 

@@ -2,6 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::names::{Key, is_own};
+use crate::refusal::{OddPath, Refusal};
 use std::fs;
 use std::path::{Component, Path, PathBuf};
 
@@ -33,22 +34,15 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
 /// # Errors
 /// [`Error::Refused`] where it does not lie in the root, or its name is not valid Unicode.
 pub fn slot_name(root: &Path, file: &Path) -> Result<String> {
-    let outside = || {
-        Error::refused(
-            format!("{} does not lie in {}", file.display(), root.display()),
-            "name a file below the root, or another root with --root",
-        )
-    };
+    let outside =
+        || Error::from(Refusal::OutsideRoot { path: file.to_owned(), root: root.to_owned() });
     let below = file.strip_prefix(root).map_err(|_| outside())?;
     let mut names = Vec::new();
     for part in below.components() {
         match part {
-            Component::Normal(name) => names.push(name.to_str().ok_or_else(|| {
-                Error::refused(
-                    format!("the name of {} is not valid Unicode", file.display()),
-                    "rename it first",
-                )
-            })?),
+            Component::Normal(name) => {
+                names.push(name.to_str().ok_or_else(|| OddPath::NotUnicode.of(file))?)
+            }
             _ => return Err(outside()),
         }
     }
@@ -56,10 +50,7 @@ pub fn slot_name(root: &Path, file: &Path) -> Result<String> {
         return Err(outside());
     }
     if names.iter().any(|name| is_own(name)) {
-        return Err(Error::refused(
-            format!("{} belongs to a ledger", file.display()),
-            "name a file of the target's",
-        ));
+        return Err(OddPath::OfLedger.of(file));
     }
     Ok(names.join("/"))
 }

@@ -30,6 +30,7 @@ use deft_needle_audio::units::FrameRange;
 use deft_needle_core::encoder::words;
 use deft_needle_core::error::{Error, Result};
 use deft_needle_core::hash::Hash;
+use deft_needle_core::refusal::{OddPath, OutsideFault};
 use deft_needle_core::tree::files_below;
 use std::fs;
 use std::io::Cursor;
@@ -166,10 +167,7 @@ fn make_folder(named: Option<&Path>) -> Result<PathBuf> {
     };
     let used = fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some());
     if used {
-        return Err(Error::refused(
-            format!("{} is not empty", folder.display()),
-            "name a new folder; the demo never writes into what is there",
-        ));
+        return Err(OddPath::NotEmpty.of(folder));
     }
     fs::create_dir_all(folder).map_err(Error::write("make", folder))?;
     std::path::absolute(folder).map_err(Error::read(folder))
@@ -197,8 +195,9 @@ impl Stage<'_> {
     fn run(&mut self, line: &str, expected: Code) -> Result<()> {
         self.screen.say(&format!("{} deft-needle {line}", paint(FAINT, "$")));
         let outside = |error: std::io::Error| Error::Outside {
-            what: format!("the demo cannot start its own program: {error}"),
-            instead: String::new(),
+            role: "demo",
+            program: "deft-needle".to_owned(),
+            why: OutsideFault::NotStarted { reason: error.to_string() },
         };
         let program = std::env::current_exe().map_err(outside)?;
         let status = Command::new(&program)

@@ -3,6 +3,7 @@
 use super::{Code, Stage, synth::Sound};
 use crate::stand_ins::lockbox;
 use deft_needle_core::error::{Error, Result};
+use deft_needle_core::refusal::OutsideFault;
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
@@ -11,8 +12,11 @@ use std::time::Duration;
 pub fn encode(input: &Path, output: &Path, slow: u64) -> Result<()> {
     std::thread::sleep(Duration::from_secs(slow));
     let wav = fs::read(input).map_err(Error::read(input))?;
-    let made =
-        lockbox::encode(&wav).map_err(|what| Error::Outside { what, instead: String::new() })?;
+    let made = lockbox::encode(&wav).map_err(|reason| Error::Outside {
+        role: "encoder",
+        program: "lockbox".to_owned(),
+        why: OutsideFault::Lost { reason },
+    })?;
     fs::write(output, made).map_err(Error::write("write", output))
 }
 

@@ -7,6 +7,7 @@ mod options;
 mod request;
 mod route;
 mod time;
+mod values;
 
 pub use cut::CutEdit;
 pub use level::{Gain, Level, LevelGoal};

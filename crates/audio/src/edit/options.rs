@@ -5,14 +5,12 @@
 
 use super::looped::Tail;
 use super::request::Request;
-use super::{Ends, Level, TooLong};
-use crate::Error;
-use crate::clip::Tag;
+use super::values::*;
+use super::{Ends, TooLong};
 use crate::invalid::Invalid;
 use crate::shape::fade::Curve;
 use crate::shape::separate::Keep;
-use crate::spec::{Chunks, Container, Format, Header, Spec};
-use std::str::FromStr;
+use crate::spec::Header;
 
 /// What an option is about; also the order of help and documentation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -86,99 +84,6 @@ impl OptionRow {
 /// The option of a name.
 pub fn option(name: &str) -> Option<&'static OptionRow> {
     OPTIONS.iter().find(|option| option.name == name)
-}
-
-/// Reads a value where one is given.
-fn maybe<T: FromStr<Err = Invalid>>(text: Option<&str>) -> Result<Option<T>, Invalid> {
-    text.map(str::parse).transpose()
-}
-
-/// The same, where nothing means the usual.
-fn usual<T: FromStr<Err = Invalid> + Default>(text: Option<&str>) -> Result<T, Invalid> {
-    Ok(maybe(text)?.unwrap_or_default())
-}
-
-fn flag(text: Option<&str>) -> Result<bool, Invalid> {
-    match text {
-        None => Ok(false),
-        Some("true") => Ok(true),
-        Some(text) => Err(Invalid::new("switch", text, "true or false")),
-    }
-}
-
-fn whole<T: FromStr>(text: Option<&str>, what: &'static str) -> Result<Option<T>, Invalid> {
-    let read =
-        |text: &str| text.parse().map_err(|_| Invalid::new(what, text, "a whole number from 1"));
-    text.map(read).transpose()
-}
-
-/// A level below full scale.
-fn silence(text: Option<&str>) -> Result<Option<f64>, Invalid> {
-    match text {
-        None => Ok(None),
-        Some("true") => Ok(Some(crate::measure::SILENCE_DBFS)),
-        Some(text) => match text.parse() {
-            Ok(Level::Peak(db)) if db < 0.0 => Ok(Some(db)),
-            _ => Err(Invalid::new("silence level", text, "below full scale, as in -55dBFS")),
-        },
-    }
-}
-
-/// Beyond a semitone it would be another note.
-fn cents(text: Option<&str>) -> Result<Option<f64>, Invalid> {
-    let read = |text: &str| match text.parse() {
-        Ok(cents) if (0.0..=100.0).contains(&cents) => Ok(cents),
-        _ => Err(Invalid::new("retuning", text, "cents from 0 to 100, as in 1")),
-    };
-    text.map(read).transpose()
-}
-
-fn tag(request: &mut Request, text: Option<&str>) -> Result<(), Invalid> {
-    let plain = |name: &str| !name.is_empty() && name.bytes().all(|b| (0x20..0x7E).contains(&b));
-    let text = text.unwrap_or_default();
-    match text.split_once('=') {
-        Some((name, value)) if plain(name) => {
-            request.edits.tags.push(Tag::new(&name.to_uppercase(), value));
-            Ok(())
-        }
-        _ => Err(Invalid::new("tag", text, "NAME=TEXT in plain letters, as in TITLE=Kettle")),
-    }
-}
-
-fn spec(text: Option<&str>) -> Result<Option<Spec>, Invalid> {
-    let read = |text: &str| {
-        text.parse::<Spec>().map_err(|error| match error {
-            Error::BadSpec { line, what } => Invalid::new("spec line", &line, what),
-            other => Invalid::new("spec line", text, other.to_string()),
-        })
-    };
-    text.map(read).transpose()
-}
-
-/// Only samples without a header need to be told what they are.
-fn raw(text: Option<&str>) -> Result<Option<Format>, Invalid> {
-    let read = |text: &str| match text.parse::<Format>() {
-        Ok(format)
-            if format.container == Container::Raw
-                && format.encoding.codec.sample_bytes().is_some() =>
-        {
-            Ok(format)
-        }
-        _ => {
-            let expected = "samples without a header, as in \"raw pcm16le 24000 mono\"";
-            Err(Invalid::new("format", text, expected))
-        }
-    };
-    text.map(read).transpose()
-}
-
-fn chunks(text: Option<&str>) -> Result<Option<Chunks>, Invalid> {
-    let read = |text: &str| match text {
-        "strip" => Ok(Chunks::Bare),
-        "keep" => Ok(Chunks::Kept),
-        _ => Err(Invalid::new("choice", text, "strip or keep")),
-    };
-    text.map(read).transpose()
 }
 
 /// What sets a field, and what takes it over.
@@ -452,17 +357,6 @@ pub static OPTIONS: &[OptionRow] = &[
         }),
     ),
 ];
-
-fn piece(text: Option<&str>) -> Result<Option<u32>, Invalid> {
-    Ok(whole::<std::num::NonZeroU32>(text, "piece")?.map(std::num::NonZeroU32::get))
-}
-
-fn edge_fade(text: Option<&str>) -> Result<Option<super::Time>, Invalid> {
-    match text {
-        Some("none") => Ok(Some(super::Time::Frames(0))),
-        text => maybe(text),
-    }
-}
 
 #[cfg(test)]
 mod tests {

@@ -14,6 +14,7 @@ mod level;
 mod make;
 mod places;
 mod rate;
+mod reason;
 mod rounds;
 mod routing;
 pub mod select;
@@ -21,14 +22,14 @@ mod shape;
 mod steps;
 mod target;
 
-pub use decision::{
-    CutReason, Decision, DepthReason, FoundSeam, HeaderReason, LeftOut, Levelling, LoopReason,
-    Stretch, Subject,
-};
+pub use decision::{Decision, Subject};
 pub(crate) use form::refuse_too_large;
 pub use level::Reference;
 pub(crate) use make::plan_of_any_size;
 pub use make::{plan, plan_clip};
+pub use reason::{
+    CutReason, DepthReason, FoundSeam, HeaderReason, LeftOut, Levelling, LoopReason, Stretch,
+};
 
 use crate::shape::Step;
 use crate::spec::{Format, Output};

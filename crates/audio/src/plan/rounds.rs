@@ -104,28 +104,55 @@ impl Asked {
             return Ok(None);
         };
         let bent = way.cents != 0.0;
-        let (from, to) = match bent {
+        let ratio = match bent {
             true => (way.rounds * self.range.len(), way.frames),
             false => (self.from, self.to),
         };
         let resampled = resampled || bent;
-        let place = |frame: u64| crate::num::scaled(frame - self.used.start, to, from);
-        if self.has_tail() {
-            let start = self.pad + place(self.range.start);
-            if !start.is_multiple_of(self.multiple) {
-                return Err(self.pinned());
-            }
-            self.tell(&way, resampled, decisions);
-            return Ok(resampled.then(|| Rounds {
-                from,
-                to,
-                range: FrameRange { start, end: start + way.frames },
-                stretches: None,
-                lead: 0,
-                skip: 0,
-                before: 0,
-            }));
+        match self.has_tail() {
+            true => self.before_tail(way, ratio, resampled, decisions),
+            false => Ok(self.at_end(way, ratio, resampled, rate, decisions)),
         }
+    }
+
+    /// Where a frame of the clip lies in the output, before the silence at its start.
+    fn place(&self, frame: u64, (from, to): (u64, u64)) -> u64 {
+        crate::num::scaled(frame - self.used.start, to, from)
+    }
+
+    /// A loop that something follows: one round, at its place.
+    fn before_tail(
+        &self,
+        way: Way,
+        (from, to): (u64, u64),
+        resampled: bool,
+        decisions: &mut Vec<Decision>,
+    ) -> Result<Option<Rounds>> {
+        let start = self.pad + self.place(self.range.start, (from, to));
+        if !start.is_multiple_of(self.multiple) {
+            return Err(self.pinned());
+        }
+        self.tell(&way, resampled, decisions);
+        Ok(resampled.then(|| Rounds {
+            from,
+            to,
+            range: FrameRange { start, end: start + way.frames },
+            stretches: None,
+            lead: 0,
+            skip: 0,
+            before: 0,
+        }))
+    }
+
+    /// A loop that ends the file: whole rounds, whose start is moved to a multiple. `None` where nothing changes.
+    fn at_end(
+        &self,
+        way: Way,
+        (from, to): (u64, u64),
+        resampled: bool,
+        rate: SampleRate,
+        decisions: &mut Vec<Decision>,
+    ) -> Option<Rounds> {
         let reach = if resampled { reach(from, to) } else { 0 };
         let intro = self.range.start > self.used.start;
         let unfolded = self.range.start - self.used.start + if intro { reach } else { 0 };
@@ -137,22 +164,20 @@ impl Asked {
         // Whole rounds come before, so that every frame keeps its place between those of the clip.
         let again = before.div_ceil(way.frames);
         let earlier = again * way.rounds * self.range.len();
-        let untouched =
-            !resampled && start == earliest && way.rounds == 1 && self.ahead == 0 && before == 0;
-        if untouched {
-            return Ok(None);
+        let once = way.rounds == 1 && self.ahead == 0 && before == 0;
+        if !resampled && start == earliest && once {
+            return None;
         }
         let out = start - self.pad + way.frames + self.ahead;
         let needed = u128::from(out) * u128::from(from) / u128::from(to) + 1 + u128::from(reach);
         let needed = u64::try_from(needed).unwrap_or(u64::MAX / 4);
         self.tell(&way, resampled, decisions);
-        let moved = start - self.pad - place(self.range.start);
+        let moved = start - self.pad - self.place(self.range.start, (from, to));
         if moved > 0 {
-            let seconds = rate.seconds(moved);
-            let multiple = self.multiple;
+            let (seconds, multiple) = (rate.seconds(moved), self.multiple);
             decisions.push(Decision::LoopMoved { frames: moved, seconds, multiple });
         }
-        Ok(Some(Rounds {
+        Some(Rounds {
             from,
             to,
             range: FrameRange { start, end: start + way.frames },
@@ -160,7 +185,7 @@ impl Asked {
             lead,
             skip: again * way.frames - before,
             before,
-        }))
+        })
     }
 
     /// `None` where the points stay, and the loop is as long as it can be.

@@ -3,17 +3,17 @@
 //! Sources: "Audio Interchange File Format: AIFF" 1.3 (Apple, 1989); "Audio Interchange File Format
 //! AIFF-C" draft (Apple, 1991).
 
+use super::Opened;
 use super::bytes::{be16, be32, four, text};
-use super::chunks::{Walker, readable};
+use super::chunks::{Chunk, Walker, readable};
 use super::plain::Plain;
-use super::{Opened, ReadSeek};
-use crate::clip::{Extra, Loop, Marker, Note, Tag};
+use super::reading::Reading;
+use crate::clip::{Extra, Loop, Marker, Tag};
 use crate::error::Result;
 use crate::num::{rounded, size};
 use crate::spec::Facts;
-use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
+use crate::spec::{ByteOrder, Codec, Container, Encoding, Format};
 use crate::units::{FrameRange, SampleRate};
-use std::path::Path;
 
 /// What the `COMM` chunk says.
 struct Common {
@@ -24,6 +24,7 @@ struct Common {
 }
 
 /// The two loops of an `INST` chunk: how they play, and the markers of their ends.
+#[derive(Default)]
 struct Instrument {
     loops: Vec<(u16, u16, u16)>,
 }
@@ -40,61 +41,14 @@ const NAMED: &[(&[u8; 4], &str)] =
     &[(b"ima4", "IMA ADPCM in packets (ima4)"), (b"GSM ", "GSM 6.10"), (b"alac", "ALAC")];
 
 /// Reads all chunks but the samples.
-pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
-    let mut walker = Walker::start(file, path, "AIFF", ByteOrder::Big)?;
-    let (mut common, mut sound) = (None, None);
-    let (mut marks, mut instrument) = (Vec::new(), Instrument { loops: Vec::new() });
-    let (mut tags, mut extras) = (Vec::new(), Vec::new());
-    while let Some(chunk) = walker.next()? {
-        match &chunk.id {
-            b"COMM" if common.is_none() => {
-                let bytes = walker.contents(&chunk)?;
-                common = Some(read_common(&bytes, &walker, chunk.offset)?);
-            }
-            b"SSND" if sound.is_none() => {
-                let head = walker.some(&chunk, 8)?;
-                sound = Some((chunk, be32(&head, 0).unwrap_or_default()));
-            }
-            b"MARK" => marks = read_marks(&walker.contents(&chunk)?),
-            b"INST" => instrument = read_instrument(&walker.contents(&chunk)?),
-            b"FVER" => {}
-            id => {
-                if let b"NAME" | b"AUTH" | b"ANNO" | b"(c) " = id {
-                    tags.push(Tag::of_aiff(id, text(&walker.contents(&chunk)?)));
-                }
-                extras.push(Extra { id: readable(id), offset: chunk.offset, bytes: chunk.bytes });
-            }
-        }
-    }
-    let common = common.ok_or_else(|| walker.malformed("it has no \"COMM\" chunk", 12))?;
-    let mut notes = walker.notes();
-    // "If there are no sample frames, the Sound Data Chunk may be left out" (AIFF 1.3, page 9).
-    let (offset, bytes, held) = match sound {
-        Some((chunk, skip)) => {
-            let skip = 8 + u64::from(skip);
-            let less = |n: u64| n.saturating_sub(skip);
-            (chunk.offset + skip, less(chunk.bytes), less(chunk.held))
-        }
-        None if common.frames == 0 => (0, 0, 0),
-        None => return Err(walker.malformed("it has no \"SSND\" chunk", 12)),
-    };
-    let mut plain = Plain::samples(offset, 0, common.format, common.order);
-    let unit = plain.unit_bytes;
-    let in_file = held / unit;
-    let frames = common.frames.min(in_file);
-    plain.bytes = frames * unit;
-    if in_file < common.frames {
-        notes.push(Note::Truncated { promised: common.frames, held: in_file });
-    } else if bytes / unit > common.frames {
-        notes.push(Note::Corrected {
-            what: format!(
-                "its samples go on for {} frames behind the {} that it counts",
-                bytes / unit - common.frames,
-                common.frames
-            ),
-        });
-    }
-    let loops = loops(&instrument, &marks, frames, &mut notes);
+pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
+    let mut walker = Walker::start(file, ByteOrder::Big)?;
+    let Chunks { common, sound, marks, instrument, tags, extras } = chunks(&mut walker)?;
+    let mut file = walker.file;
+    let common = common.ok_or_else(|| file.malformed("it has no \"COMM\" chunk", 12))?;
+    let plain = samples(&common, sound, &mut file)?;
+    let frames = plain.bytes / plain.unit_bytes;
+    let loops = loops(&instrument, &marks, frames, &mut file);
     let of_loop = |id: u16| instrument.loops.iter().any(|&(_, a, b)| a == id || b == id);
     let mut markers: Vec<Marker> = marks
         .iter()
@@ -111,15 +65,80 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
         markers,
         tags,
         extras,
-        notes,
-        ..Facts::new(common.format, walker.file_bytes())
+        ..Facts::new(common.format, file.length())
     };
-    Ok(Opened::new(facts, plain))
+    Ok(file.opened(facts, plain))
+}
+
+/// What the chunks say, before they are held against one another.
+#[derive(Default)]
+struct Chunks {
+    common: Option<Common>,
+    /// The samples, and the bytes before the first.
+    sound: Option<(Chunk, u32)>,
+    marks: Vec<Mark>,
+    instrument: Instrument,
+    tags: Vec<Tag>,
+    extras: Vec<Extra>,
+}
+
+fn chunks(walker: &mut Walker<'_>) -> Result<Chunks> {
+    let mut all = Chunks::default();
+    while let Some(chunk) = walker.next()? {
+        match &chunk.id {
+            b"COMM" if all.common.is_none() => {
+                let bytes = walker.contents(&chunk)?;
+                all.common = Some(read_common(&bytes, walker, chunk.offset)?);
+            }
+            b"SSND" if all.sound.is_none() => {
+                let head = walker.some(&chunk, 8)?;
+                all.sound = Some((chunk, be32(&head, 0).unwrap_or_default()));
+            }
+            b"MARK" => all.marks = read_marks(&walker.contents(&chunk)?),
+            b"INST" => all.instrument = read_instrument(&walker.contents(&chunk)?),
+            b"FVER" => {}
+            id => {
+                if let b"NAME" | b"AUTH" | b"ANNO" | b"(c) " = id {
+                    all.tags.push(Tag::of_aiff(id, text(&walker.contents(&chunk)?)));
+                }
+                let (id, offset) = (readable(id), chunk.offset);
+                all.extras.push(Extra { id, offset, bytes: chunk.bytes });
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// Where the samples lie, as far as they are in the file.
+fn samples(common: &Common, sound: Option<(Chunk, u32)>, file: &mut Reading<'_>) -> Result<Plain> {
+    // "If there are no sample frames, the Sound Data Chunk may be left out" (AIFF 1.3, page 9).
+    let (offset, bytes, held) = match sound {
+        Some((chunk, skip)) => {
+            let skip = 8 + u64::from(skip);
+            let less = |n: u64| n.saturating_sub(skip);
+            (chunk.offset + skip, less(chunk.bytes), less(chunk.held))
+        }
+        None if common.frames == 0 => (0, 0, 0),
+        None => return Err(file.malformed("it has no \"SSND\" chunk", 12)),
+    };
+    let mut plain = Plain::samples(offset, 0, common.format, common.order);
+    let unit = plain.unit_bytes;
+    let (counted, in_file) = (common.frames, held / unit);
+    plain.bytes = counted.min(in_file) * unit;
+    file.compare(counted, in_file);
+    if in_file >= counted && bytes / unit > counted {
+        let more = bytes / unit - counted;
+        file.corrected(format!(
+            "its samples go on for {more} frames after the {counted} that it counts"
+        ));
+    }
+    Ok(plain)
 }
 
 /// AIFF 1.3, "The Common Chunk": channels, frames, bits, rate; AIFF-C adds the compression type.
 fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common> {
-    let bad = |what: String| walker.malformed(&what, offset);
+    let file = &walker.file;
+    let bad = |what: String| file.malformed(what, offset);
     let (Some(channels), Some(frames), Some(bits), Some(rate)) =
         (be16(bytes, 0), be32(bytes, 2), be16(bytes, 6), bytes.get(8..18))
     else {
@@ -130,14 +149,7 @@ fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common>
     let Some(rate) = hertz.filter(|_| rate.is_finite()) else {
         return Err(bad(format!("its sample rate is {rate}")));
     };
-    let channels = match Channels::new(channels) {
-        Some(channels) => channels,
-        None if channels == 0 => return Err(bad("it has 0 channels".to_owned())),
-        None => {
-            let what = format!("{channels} channels (32 are the most)");
-            return Err(walker.unsupported(what));
-        }
-    };
+    let channels = file.channels(channels.into(), offset)?;
     let kind = four(bytes, 18).filter(|_| walker.kind() == *b"AIFC");
     let (codec, order) = match kind.as_ref() {
         None => (pcm(bits), ByteOrder::Big),
@@ -149,7 +161,7 @@ fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common>
         Some(b"alaw" | b"ALAW") => (Some(Codec::ALaw), ByteOrder::Big),
         Some(other) => {
             let known = NAMED.iter().find(|row| row.0 == other);
-            return Err(walker.unsupported(match known {
+            return Err(file.unsupported(match known {
                 Some((_, name)) => format!("AIFF-C with {name}"),
                 None => format!("AIFF-C of type \"{}\"", other.escape_ascii()),
             }));
@@ -218,7 +230,7 @@ fn read_marks(bytes: &[u8]) -> Vec<Mark> {
 }
 
 /// AIFF 1.3, "The Instrument Chunk": eight bytes of notes and gain, then the sustain and the release
-/// loop, each a mode (0 none, 1 forward, 2 to and fro) and two markers.
+/// loop, each a mode (0 none, 1 forward, 2 ping-pong) and two markers.
 fn read_instrument(bytes: &[u8]) -> Instrument {
     let loops = [8, 14].into_iter().filter_map(|at| {
         let (mode, start, end) = (be16(bytes, at)?, be16(bytes, at + 2)?, be16(bytes, at + 4)?);
@@ -228,7 +240,12 @@ fn read_instrument(bytes: &[u8]) -> Instrument {
 }
 
 /// Markers lie between frames, so that a loop is half-open as it stands.
-fn loops(instrument: &Instrument, marks: &[Mark], frames: u64, notes: &mut Vec<Note>) -> Vec<Loop> {
+fn loops(
+    instrument: &Instrument,
+    marks: &[Mark],
+    frames: u64,
+    file: &mut Reading<'_>,
+) -> Vec<Loop> {
     let place = |id: u16| marks.iter().find(|mark| mark.id == id).map(|mark| mark.frame);
     let mut all = Vec::new();
     for &(mode, start, end) in &instrument.loops {
@@ -236,15 +253,13 @@ fn loops(instrument: &Instrument, marks: &[Mark], frames: u64, notes: &mut Vec<N
         match range {
             Some(range) if !range.is_empty() && range.end <= frames => {
                 if mode != 1 {
-                    notes.push(Note::Corrected {
-                        what: "its loop plays to and fro; taken for one that plays forward".to_owned(),
-                    });
+                    file.corrected("its loop is ping-pong; taken for one that plays forward");
                 }
                 all.push(Loop { range, plays: 0 });
             }
-            _ => notes.push(Note::Corrected {
-                what: format!("a loop between the markers {start} and {end} does not lie in the clip; left out"),
-            }),
+            _ => file.corrected(format!(
+                "a loop between the markers {start} and {end} lies outside the clip; left out"
+            )),
         }
     }
     all.truncate(size(2));

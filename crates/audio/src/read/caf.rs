@@ -1,17 +1,18 @@
 //! CAF ("Apple Core Audio Format Specification 1.0"): chunks with 64-bit sizes, all big-endian.
 
-use super::bytes::{Bytes, be32, be64, four, text};
+use super::bytes::{be32, be64, four, text};
 use super::codec::symphonia::{Setup, Symphonia};
 use super::packets::{Decoded, Decoder, Placed};
 use super::plain::Plain;
-use super::{Body, Opened, Packets, ReadSeek};
+use super::reading::Reading;
+use super::{Body, Opened, Packets};
 use crate::block::Source;
 use crate::clip::{Extra, Marker, Note, Tag};
 use crate::error::{Error, Result};
 use crate::num::{rounded, size};
 use crate::read::input::Handle;
 use crate::spec::Facts;
-use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
+use crate::spec::{ByteOrder, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
 use std::path::Path;
 use std::sync::Arc;
@@ -39,60 +40,95 @@ struct PacketTable {
     bytes: Vec<u8>,
 }
 
+/// What the chunks say, before they are held against one another.
+#[derive(Default)]
+struct Chunks {
+    description: Option<Description>,
+    data: Option<Data>,
+    table: Option<PacketTable>,
+    cookie: Vec<u8>,
+    tags: Vec<Tag>,
+    markers: Vec<Marker>,
+    extras: Vec<Extra>,
+}
+
+/// Where the samples begin, how many bytes of them are stated, and how many are in the file.
+#[derive(Clone, Copy)]
+struct Data {
+    offset: u64,
+    stated: u64,
+    in_file: u64,
+}
+
 /// Reads all chunks but the samples.
-pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
-    let mut bytes = Bytes::new(file, path, "CAF")?;
-    let (mut description, mut data, mut table, mut cookie) = (None, None, None, Vec::new());
-    let (mut tags, mut markers, mut extras, mut notes) =
-        (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
+    let Chunks { description, data, table, cookie, tags, markers, extras } = chunks(&mut file)?;
+    let description = description.ok_or_else(|| file.malformed("it has no \"desc\" chunk", 8))?;
+    let data = data.ok_or_else(|| file.malformed("it has no \"data\" chunk", 8))?;
+    let format = format_of(&description, &cookie, &file)?;
+    let facts = Facts { tags, markers, extras, ..Facts::new(format, file.length()) };
+    match description.packet_bytes {
+        0 => packets(facts, data, table, &cookie, &description, file),
+        _ => Ok(plain(facts, data, &description, file)),
+    }
+}
+
+fn chunks(file: &mut Reading<'_>) -> Result<Chunks> {
+    let mut all = Chunks::default();
     let mut at = 8;
     for _ in 0..MOST_CHUNKS {
-        let head = bytes.at(at, 12)?;
+        let head = file.at(at, 12)?;
         let (Some(id), Some(stated)) = (four(&head, 0), be64(&head, 4)) else {
             break;
         };
         let offset = at + 12;
-        let in_file = bytes.length().saturating_sub(offset);
+        let in_file = file.length().saturating_sub(offset);
         // "The value of -1 says that the size of the data is not known; it is then the last chunk."
         let open = id == *b"data" && stated == u64::MAX;
         if open {
-            notes.push(Note::LengthLeftOpen);
+            file.notes.push(Note::LengthLeftOpen);
         }
         let length = if open { in_file } else { stated };
-        let contents = |bytes: &mut Bytes<'_>| bytes.at(offset, length.min(MOST_CONTENTS));
-        match &id {
-            b"desc" => description = Some(read_description(&contents(&mut bytes)?, &bytes)?),
-            b"data" => {
-                data = Some((offset + 4, length.saturating_sub(4), in_file.saturating_sub(4)))
-            }
-            b"pakt" => table = read_table(contents(&mut bytes)?),
-            b"kuki" => cookie = contents(&mut bytes)?,
-            b"free" => {}
-            _ => {
-                match &id {
-                    b"info" => tags = read_info(&contents(&mut bytes)?),
-                    b"mark" => markers = read_markers(&contents(&mut bytes)?),
-                    _ => {}
-                }
-                extras.push(Extra { id: id.escape_ascii().to_string(), offset, bytes: length });
-            }
-        }
+        all.take(&id, Data { offset, stated: length, in_file }, file)?;
         match offset.checked_add(length) {
-            Some(next) if next < bytes.length() => at = next,
+            Some(next) if next < file.length() => at = next,
             _ => break,
         }
     }
-    let description = description.ok_or_else(|| bytes.malformed("it has no \"desc\" chunk", 8))?;
-    let data = data.ok_or_else(|| bytes.malformed("it has no \"data\" chunk", 8))?;
-    let format = format_of(&description, &cookie, &bytes)?;
-    let facts = Facts { tags, markers, extras, notes, ..Facts::new(format, bytes.length()) };
-    match description.packet_bytes {
-        0 => packets(facts, data, table, cookie, &description, &bytes),
-        _ => plain(facts, data, &description),
+    Ok(all)
+}
+
+impl Chunks {
+    fn take(&mut self, id: &[u8; 4], data: Data, file: &mut Reading<'_>) -> Result<()> {
+        let Data { offset, stated: bytes, in_file } = data;
+        let mut contents = || file.at(offset, bytes.min(MOST_CONTENTS));
+        match id {
+            b"desc" => {
+                let contents = contents()?;
+                self.description = Some(read_description(&contents, file)?);
+            }
+            b"data" => {
+                let less = |n: u64| n.saturating_sub(4);
+                let (stated, in_file) = (less(bytes), less(in_file));
+                self.data = Some(Data { offset: offset + 4, stated, in_file });
+            }
+            b"pakt" => self.table = read_table(&contents()?),
+            b"kuki" => self.cookie = contents()?,
+            b"free" => {}
+            _ => {
+                match id {
+                    b"info" => self.tags = read_info(&contents()?),
+                    b"mark" => self.markers = read_markers(&contents()?),
+                    _ => {}
+                }
+                self.extras.push(Extra { id: id.escape_ascii().to_string(), offset, bytes });
+            }
+        }
+        Ok(())
     }
 }
 
-fn read_description(bytes: &[u8], file: &Bytes<'_>) -> Result<Description> {
+fn read_description(bytes: &[u8], file: &Reading<'_>) -> Result<Description> {
     let word = |at: usize| {
         be32(bytes, at).ok_or_else(|| file.malformed("its \"desc\" chunk is too short", 8))
     };
@@ -108,7 +144,7 @@ fn read_description(bytes: &[u8], file: &Bytes<'_>) -> Result<Description> {
 }
 
 /// Flags of `lpcm`: 1 floating point, 2 little-endian.
-fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Result<Format> {
+fn format_of(description: &Description, cookie: &[u8], file: &Reading<'_>) -> Result<Format> {
     let Description { kind, flags, bits, .. } = description;
     let order = if flags & 2 == 0 { ByteOrder::Big } else { ByteOrder::Little };
     let codec = match (kind, flags & 1, bits) {
@@ -125,17 +161,15 @@ fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Res
             Some(..=16) => Codec::Alac16,
             _ => Codec::Alac24,
         },
-        (b"lpcm", ..) => return Err(bytes.unsupported(format!("CAF with PCM of {bits} bits"))),
+        (b"lpcm", ..) => return Err(file.unsupported(format!("CAF with PCM of {bits} bits"))),
         (kind, ..) => {
-            return Err(bytes.unsupported(format!("CAF of type \"{}\"", kind.escape_ascii())));
+            return Err(file.unsupported(format!("CAF of type \"{}\"", kind.escape_ascii())));
         }
     };
     let hertz = u32::try_from(rounded(description.rate)).ok().and_then(SampleRate::new);
     let rate = hertz
-        .ok_or_else(|| bytes.malformed(&format!("its sample rate is {}", description.rate), 20))?;
-    let channels = u16::try_from(description.channels).ok().and_then(Channels::new);
-    let channels =
-        channels.ok_or_else(|| bytes.malformed("it has no channels, or more than 32", 44))?;
+        .ok_or_else(|| file.malformed(format!("its sample rate is {}", description.rate), 20))?;
+    let channels = file.channels(description.channels, 44)?;
     let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
     Ok(Format {
         container: Container::Caf,
@@ -145,60 +179,55 @@ fn format_of(description: &Description, cookie: &[u8], bytes: &Bytes<'_>) -> Res
     })
 }
 
-fn plain(mut facts: Facts, data: (u64, u64, u64), description: &Description) -> Result<Opened> {
-    let (offset, stated, in_file) = data;
+fn plain(mut facts: Facts, data: Data, description: &Description, mut file: Reading<'_>) -> Opened {
     let order = if description.flags & 2 == 0 { ByteOrder::Big } else { ByteOrder::Little };
     // CAF's bytes are signed whatever their order is said to be.
     let order = if facts.format.encoding.codec == Codec::Pcm8 { ByteOrder::Big } else { order };
-    let mut plain = Plain::samples(offset, 0, facts.format, order);
+    let mut plain = Plain::samples(data.offset, 0, facts.format, order);
     let unit = plain.unit_bytes;
-    facts.frames = stated.min(in_file) / unit;
-    if in_file < stated {
-        facts.notes.push(Note::Truncated { promised: stated / unit, held: facts.frames });
-    }
+    facts.frames = data.stated.min(data.in_file) / unit;
+    file.compare(data.stated / unit, facts.frames);
     plain.bytes = facts.frames * unit;
     facts.audio_bytes = plain.bytes;
-    Ok(Opened::new(facts, plain))
+    file.opened(facts, plain)
 }
 
 /// Packets of changing size: their table says all.
 fn packets(
     mut facts: Facts,
-    (offset, _, in_file): (u64, u64, u64),
+    data: Data,
     table: Option<PacketTable>,
-    cookie: Vec<u8>,
+    cookie: &[u8],
     description: &Description,
-    bytes: &Bytes<'_>,
+    mut file: Reading<'_>,
 ) -> Result<Opened> {
-    let table = table.ok_or_else(|| bytes.malformed("it has no \"pakt\" chunk", 8))?;
+    let table = table.ok_or_else(|| file.malformed("it has no \"pakt\" chunk", 8))?;
     let setup = match facts.format.encoding.codec {
-        Codec::Aac => aac_config(&cookie).map(Setup::Aac),
-        _ => alac_config(&cookie).map(|config| Setup::Alac(config.to_vec())),
+        Codec::Aac => aac_config(cookie).map(Setup::Aac),
+        _ => alac_config(cookie).map(|config| Setup::Alac(config.to_vec())),
     };
-    let setup = setup.ok_or_else(|| bytes.malformed("its \"kuki\" chunk is not sound", 8))?;
+    let setup = setup.ok_or_else(|| file.malformed("its \"kuki\" chunk is invalid", 8))?;
     let sizes = Arc::new(table.bytes);
     let (mut whole, mut end) = (0u64, 0u64);
     for (_, length) in places(Arc::clone(&sizes), 0) {
         end += u64::from(length);
-        if end > in_file {
+        if end > data.in_file {
             break;
         }
         (whole, facts.audio_bytes) = (whole + 1, end);
     }
     let held = (whole * u64::from(description.packet_frames)).saturating_sub(table.priming);
     facts.frames = table.frames.min(held);
-    if held < table.frames {
-        facts.notes.push(Note::Truncated { promised: table.frames, held });
-    }
-    let body = CafPackets { setup, sizes, whole, offset, skip: table.priming };
-    Ok(Opened::new(facts, body))
+    file.compare(table.frames, held);
+    let body = CafPackets { setup, sizes, whole, offset: data.offset, skip: table.priming };
+    Ok(file.opened(facts, body))
 }
 
 /// Numbers of packets and frames, then the size of each in groups of seven bits.
-fn read_table(bytes: Vec<u8>) -> Option<PacketTable> {
+fn read_table(bytes: &[u8]) -> Option<PacketTable> {
     Some(PacketTable {
-        frames: be64(&bytes, 8)?,
-        priming: be32(&bytes, 16)?.into(),
+        frames: be64(bytes, 8)?,
+        priming: be32(bytes, 16)?.into(),
         bytes: bytes.get(24..)?.to_vec(),
     })
 }

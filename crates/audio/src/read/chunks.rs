@@ -3,12 +3,11 @@
 //! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991);
 //! "EA IFF 85" (Electronic Arts, 1985), whose sizes are big-endian.
 
-use super::ReadSeek;
-use super::bytes::{Bytes, be32, four, le32, le64};
+use super::bytes::{be32, four, le32, le64};
+use super::reading::Reading;
 use crate::clip::Note;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::spec::ByteOrder;
-use std::path::Path;
 
 /// What is read of one chunk's contents at most; no chunk that is understood is larger.
 const MOST_CONTENTS: u64 = 1 << 20;
@@ -39,7 +38,8 @@ struct Sizes64 {
 
 /// Goes through the chunks of a file.
 pub struct Walker<'a> {
-    bytes: Bytes<'a>,
+    /// The file that it goes through.
+    pub file: Reading<'a>,
     order: ByteOrder,
     kind: [u8; 4],
     end: u64,
@@ -47,7 +47,6 @@ pub struct Walker<'a> {
     rf64: bool,
     sizes: Option<Sizes64>,
     seen: usize,
-    notes: Vec<Note>,
 }
 
 /// A chunk identifier with what is not printable ASCII escaped.
@@ -61,24 +60,18 @@ fn plausible(id: &[u8]) -> bool {
 
 impl<'a> Walker<'a> {
     /// Reads the twelve bytes of the file's own header.
-    pub fn start(
-        file: &'a mut dyn ReadSeek,
-        path: &Path,
-        format: &'static str,
-        order: ByteOrder,
-    ) -> Result<Self> {
-        let mut bytes = Bytes::new(file, path, format)?;
-        let head = bytes.at(0, 12)?;
-        let length = bytes.length();
+    pub fn start(mut file: Reading<'a>, order: ByteOrder) -> Result<Self> {
+        let head = file.at(0, 12)?;
+        let length = file.length();
         let (Some(id), Some(stated), Some(kind)) =
             (four(&head, 0), word(order, &head, 4), four(&head, 8))
         else {
-            return Err(bytes.malformed("it ends within its first 12 bytes", length));
+            return Err(file.malformed("it ends within its first 12 bytes", length));
         };
         let end = u64::from(stated) + 8;
         let open = stated == 0 || stated == u32::MAX || end > length;
         Ok(Self {
-            bytes,
+            file,
             order,
             kind,
             end: if open { length } else { end },
@@ -86,26 +79,25 @@ impl<'a> Walker<'a> {
             rf64: id == *b"RF64",
             sizes: None,
             seen: 0,
-            notes: Vec::new(),
         })
     }
 
     /// The next chunk, or `None` at the end.
     pub fn next(&mut self) -> Result<Option<Chunk>> {
-        let left = self.bytes.length().saturating_sub(self.at);
+        let left = self.file.length().saturating_sub(self.at);
         if left < 8 || self.at >= self.end || self.seen >= MOST_CHUNKS {
             self.note_trailing(left);
             return Ok(None);
         }
-        let head = self.bytes.at(self.at, 8)?;
+        let head = self.file.at(self.at, 8)?;
         let (Some(id), Some(stated)) = (four(&head, 0), word(self.order, &head, 4)) else {
             return Ok(None);
         };
         self.seen += 1;
         let offset = self.at + 8;
-        let held = self.bytes.length() - offset;
+        let held = self.file.length() - offset;
         if id == *b"ds64" && self.rf64 {
-            let contents = self.bytes.at(offset, 28)?;
+            let contents = self.file.at(offset, 28)?;
             self.sizes = le64(&contents, 8).map(|data| Sizes64 { data });
         }
         let bytes =
@@ -127,12 +119,12 @@ impl<'a> Walker<'a> {
         let too_large = OPEN_SIZES.iter().any(|sizes| sizes.contains(&stated));
         let open = if stated == 0 {
             // Truly empty samples may be followed by other chunks.
-            held > 0 && !plausible(&self.bytes.at(offset, 4)?)
+            held > 0 && !plausible(&self.file.at(offset, 4)?)
         } else {
             too_large && u64::from(stated) > held
         };
         if open {
-            self.notes.push(Note::LengthLeftOpen);
+            self.file.notes.push(Note::LengthLeftOpen);
             return Ok(held);
         }
         Ok(u64::from(stated))
@@ -142,34 +134,34 @@ impl<'a> Walker<'a> {
     /// writers forget it, which shows where an identifier stands one byte early.
     fn behind(&mut self, chunk: &Chunk) -> Result<u64> {
         let end = chunk.offset.saturating_add(chunk.bytes);
-        if chunk.bytes.is_multiple_of(2) || end >= self.bytes.length() {
+        if chunk.bytes.is_multiple_of(2) || end >= self.file.length() {
             return Ok(end);
         }
-        let next = self.bytes.at(end, 5)?;
+        let next = self.file.at(end, 5)?;
         let padded = next.len() < 5 || next[0] == 0 || plausible(&next[1..]);
         if padded || !plausible(&next[..4]) {
             return Ok(end + 1);
         }
-        self.notes.push(Note::MissingPad { chunk: readable(&chunk.id) });
+        self.file.notes.push(Note::MissingPad { chunk: readable(&chunk.id) });
         Ok(end)
     }
 
     fn note_trailing(&mut self, left: u64) {
-        let bytes = left.max(self.bytes.length().saturating_sub(self.end.max(self.at)));
+        let bytes = left.max(self.file.length().saturating_sub(self.end.max(self.at)));
         // A single byte is the pad of an odd last chunk.
         if bytes > 1 {
-            self.notes.push(Note::TrailingBytes { bytes });
+            self.file.notes.push(Note::TrailingBytes { bytes });
         }
     }
 
     /// A chunk's contents, as far as they are in the file and of use.
     pub fn contents(&mut self, chunk: &Chunk) -> Result<Vec<u8>> {
-        self.bytes.at(chunk.offset, chunk.held.min(MOST_CONTENTS))
+        self.file.at(chunk.offset, chunk.held.min(MOST_CONTENTS))
     }
 
     /// The first bytes of a chunk's contents.
     pub fn some(&mut self, chunk: &Chunk, bytes: u64) -> Result<Vec<u8>> {
-        self.bytes.at(chunk.offset, chunk.held.min(bytes))
+        self.file.at(chunk.offset, chunk.held.min(bytes))
     }
 
     /// What the file says it is, behind its size.
@@ -177,29 +169,9 @@ impl<'a> Walker<'a> {
         self.kind
     }
 
-    /// What was found amiss while walking.
-    pub fn notes(&mut self) -> Vec<Note> {
-        std::mem::take(&mut self.notes)
-    }
-
     /// Whether the file begins with `RF64`.
     pub fn is_rf64(&self) -> bool {
         self.rf64
-    }
-
-    /// The whole file, in bytes.
-    pub fn file_bytes(&self) -> u64 {
-        self.bytes.length()
-    }
-
-    /// An error at a place of this file.
-    pub fn malformed(&self, what: &str, offset: u64) -> Error {
-        self.bytes.malformed(what, offset)
-    }
-
-    /// What is known, but not decoded here.
-    pub fn unsupported(&self, what: String) -> Error {
-        self.bytes.unsupported(what)
     }
 }
 

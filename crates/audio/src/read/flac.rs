@@ -1,19 +1,19 @@
 //! Native FLAC (RFC 9639): metadata blocks are read here, frames by symphonia.
 
-use super::bytes::Bytes;
+use super::bytes::{be16, be64};
 use super::codec::symphonia::{Setup, Symphonia, TrackPackets};
 use super::packets::Decoded;
 use super::plain::{Coding, Plain};
-use super::{Body, Hints, Opened, Packets, ReadSeek, Stream, comments};
+use super::reading::Reading;
+use super::{Body, Opened, Packets, Stream, comments};
 use crate::block::Source;
-use crate::clip::{Extra, Note};
+use crate::clip::{Extra, Note, Tag};
 use crate::crc::{FLAC_FRAME, FLAC_HEADER};
 use crate::error::{Error, Result};
 use crate::num::size;
 use crate::read::input::Handle;
 use crate::spec::Facts;
-use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
-use crate::units::SampleRate;
+use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
 use std::path::Path;
 use symphonia::core::formats::{FormatOptions, FormatReader};
 use symphonia::core::io::MediaSourceStream;
@@ -34,110 +34,117 @@ struct Flac {
 }
 
 /// Reads the metadata blocks.
-pub(super) fn open(file: &mut dyn ReadSeek, path: &Path, hints: &Hints) -> Result<Opened> {
-    let mut bytes = Bytes::new(file, path, "FLAC")?;
-    let mut at = id3_length(&mut bytes)?;
-    if bytes.at(at, 4)? != b"fLaC" {
-        return Err(bytes.malformed("it does not begin with fLaC", at));
-    }
-    at += 4;
-    let (mut info, mut tags, mut extras) = (None, Vec::new(), Vec::new());
-    for _ in 0..MOST_BLOCKS {
-        let head = bytes.at(at, 4)?;
-        let &[kind, a, b, c] = head.as_slice() else {
-            return Err(bytes.malformed("it ends within its metadata", at));
-        };
-        let length = u64::from(u32::from_be_bytes([0, a, b, c]));
-        let name = BLOCKS.get(usize::from(kind & 0x7F)).copied().unwrap_or("unknown");
-        match name {
-            "STREAMINFO" if info.is_none() => info = Some(bytes.at(at + 4, length)?),
-            "PADDING" => {}
-            _ => {
-                if name == "VORBIS_COMMENT" {
-                    tags = comments::parse(&bytes.at(at + 4, length)?);
-                }
-                extras.push(Extra { id: name.to_owned(), offset: at + 4, bytes: length });
-            }
-        }
-        at += 4 + length;
-        if kind & 0x80 != 0 {
-            break;
-        }
-    }
+pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
+    let Metadata { info, mut tags, mut extras, end } = metadata(&mut file)?;
     let info = info.filter(|info| info.len() >= 34);
-    let info = info.ok_or_else(|| bytes.malformed("it has no STREAMINFO", 4))?;
-    let (format, stated, valid_bits) = read_info(&info, &bytes)?;
-    let length = bytes.length().saturating_sub(at);
-    let held = last_frame_end(&mut bytes, at, &info)?;
-    let mut notes = Vec::new();
-    let frames = match (stated, held) {
-        (0, Some(held)) => {
-            notes.push(Note::LengthLeftOpen);
-            held
-        }
-        (0, None) => 0,
-        (stated, None) if length == 0 => {
-            notes.push(Note::Truncated { promised: stated, held: 0 });
-            0
-        }
-        (stated, None) => stated,
-        (stated, Some(held)) => {
-            if held < stated {
-                notes.push(Note::Truncated { promised: stated, held });
-            }
-            if held > stated {
-                notes.push(Note::Corrected {
-                    what: format!("its header counts {stated} frames, its frames hold {held}; the rest is left out"),
-                });
-            }
-            stated.min(held)
-        }
-    };
-    let found = comments::take_loop(&mut tags, hints, frames, format.rate, &mut notes);
-    let (found, loop_names) = found.unzip();
+    let info = info.ok_or_else(|| file.malformed("it has no STREAMINFO", 4))?;
+    let (format, stated, valid_bits) = read_info(&info, &file)?;
+    let bytes = file.length().saturating_sub(end);
+    let held = last_frame_end(&mut file, end, &info)?;
+    let frames = frames(stated, held, bytes, &mut file);
+    let (loops, loop_names) = file.take_loop(&mut tags, frames, format.rate);
     // The vendor's name alone, and the loop, are no texts.
     extras.retain(|extra| extra.id != "VORBIS_COMMENT" || !tags.is_empty());
     let facts = Facts {
         frames,
         valid_bits,
-        audio_bytes: length,
-        loops: found.into_iter().collect(),
-        loop_names: loop_names.unwrap_or_default(),
+        audio_bytes: bytes,
+        loops,
+        loop_names,
         tags,
         extras,
-        notes,
-        ..Facts::new(format, bytes.length())
+        ..Facts::new(format, file.length())
     };
-    let body = Flac { info, offset: at, bytes: length };
-    Ok(Opened::new(facts, body))
+    Ok(file.opened(facts, Flac { info, offset: end, bytes }))
+}
+
+/// What the metadata blocks hold, and where they end.
+struct Metadata {
+    info: Option<Vec<u8>>,
+    tags: Vec<Tag>,
+    extras: Vec<Extra>,
+    end: u64,
+}
+
+fn metadata(file: &mut Reading<'_>) -> Result<Metadata> {
+    let mut at = id3_length(file)?;
+    if file.at(at, 4)? != b"fLaC" {
+        return Err(file.malformed("it does not begin with fLaC", at));
+    }
+    at += 4;
+    let mut found = Metadata { info: None, tags: Vec::new(), extras: Vec::new(), end: at };
+    for _ in 0..MOST_BLOCKS {
+        let head = file.at(at, 4)?;
+        let &[kind, a, b, c] = head.as_slice() else {
+            return Err(file.malformed("it ends within its metadata", at));
+        };
+        let length = u64::from(u32::from_be_bytes([0, a, b, c]));
+        let name = BLOCKS.get(usize::from(kind & 0x7F)).copied().unwrap_or("unknown");
+        match name {
+            "STREAMINFO" if found.info.is_none() => found.info = Some(file.at(at + 4, length)?),
+            "PADDING" => {}
+            _ => {
+                if name == "VORBIS_COMMENT" {
+                    found.tags = comments::parse(&file.at(at + 4, length)?);
+                }
+                found.extras.push(Extra { id: name.to_owned(), offset: at + 4, bytes: length });
+            }
+        }
+        at += 4 + length;
+        found.end = at;
+        if kind & 0x80 != 0 {
+            break;
+        }
+    }
+    Ok(found)
+}
+
+/// How many frames there are: `stated` by the header (0 where it leaves it open), `held` by the last frame that was
+/// found in the `bytes` of the frames.
+fn frames(stated: u64, held: Option<u64>, bytes: u64, file: &mut Reading<'_>) -> u64 {
+    match (stated, held) {
+        (0, Some(held)) => {
+            file.notes.push(Note::LengthLeftOpen);
+            held
+        }
+        (0, None) => 0,
+        (stated, None) if bytes == 0 => {
+            file.compare(stated, 0);
+            0
+        }
+        (stated, None) => stated,
+        (stated, Some(held)) => {
+            file.compare(stated, held);
+            if held > stated {
+                file.corrected(format!(
+                    "its header counts {stated} frames, its frames hold {held}; the rest is left out"
+                ));
+            }
+            stated.min(held)
+        }
+    }
 }
 
 /// Some writers put ID3 tags before the file's own beginning.
-fn id3_length(bytes: &mut Bytes<'_>) -> Result<u64> {
-    let head = bytes.at(0, 10)?;
+fn id3_length(file: &mut Reading<'_>) -> Result<u64> {
+    let head = file.at(0, 10)?;
     Ok(super::mp3::id3_bytes(&head).unwrap_or(0))
 }
 
 /// RFC 9639, 8.2: rate, channels, bits and the number of frames.
-fn read_info(info: &[u8], bytes: &Bytes<'_>) -> Result<(Format, u64, Option<u16>)> {
-    let packed = super::bytes::be64(info, 10).unwrap_or_default();
+fn read_info(info: &[u8], file: &Reading<'_>) -> Result<(Format, u64, Option<u16>)> {
+    let packed = be64(info, 10).unwrap_or_default();
     let part = |shift: u32, bits: u32| packed >> shift & ((1 << bits) - 1);
     let hertz = u32::try_from(part(44, 20)).unwrap_or_default();
-    let rate = SampleRate::new(hertz)
-        .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 18))?;
+    let rate = file.rate(hertz, 18)?;
     let counted = u16::try_from(part(41, 3) + 1).unwrap_or(1);
     let bits = u16::try_from(part(36, 5) + 1).unwrap_or(16);
     let codec = if bits <= 16 { Codec::Flac16 } else { Codec::Flac24 };
     if bits > 24 {
-        return Err(bytes.unsupported(format!("FLAC of {bits} bits")));
+        return Err(file.unsupported(format!("FLAC of {bits} bits")));
     }
     // RFC 9639, 9.1.3: four and six channels have their usual places.
-    let channels = match counted {
-        4 => Channels::of(Layout::Quad),
-        6 => Channels::of(Layout::Surround51),
-        8 => Channels::of(Layout::Surround71),
-        n => Channels::new(n).unwrap_or(Channels::MONO),
-    };
+    let channels = Channels::usual(counted).unwrap_or(Channels::MONO);
     let format =
         Format { container: Container::Flac, encoding: Encoding::plain(codec), rate, channels };
     let whole = if bits <= 16 { 16 } else { 24 };
@@ -149,10 +156,10 @@ const SEARCHED: u64 = 1 << 20;
 
 /// Where the last whole frame ends, in frames of sound; `None` where none is found in the last MiB. A
 /// frame is whole where the check sum at the end of the file is its own.
-fn last_frame_end(bytes: &mut Bytes<'_>, first: u64, info: &[u8]) -> Result<Option<u64>> {
-    let from = first.max(bytes.length().saturating_sub(SEARCHED));
-    let tail = bytes.at(from, SEARCHED)?;
-    let fixed = u64::from(super::bytes::be16(info, 0).unwrap_or_default());
+fn last_frame_end(file: &mut Reading<'_>, first: u64, info: &[u8]) -> Result<Option<u64>> {
+    let from = first.max(file.length().saturating_sub(SEARCHED));
+    let tail = file.at(from, SEARCHED)?;
+    let fixed = u64::from(be16(info, 0).unwrap_or_default());
     let starts = (0..tail.len().saturating_sub(5)).rev();
     let heads = starts.filter_map(|at| frame_head(&tail[at..], fixed).map(|head| (at, head)));
     // What looks like a head within a frame is none where an earlier one's sum holds.
@@ -187,7 +194,7 @@ fn frame_head(bytes: &[u8], fixed: u64) -> Option<(u64, u64)> {
         }
         7 => {
             at += 2;
-            u64::from(super::bytes::be16(bytes, at - 2)?) + 1
+            u64::from(be16(bytes, at - 2)?) + 1
         }
         code => 1 << code,
     };

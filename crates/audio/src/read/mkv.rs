@@ -5,16 +5,15 @@ use super::codec::surround::Surround;
 use super::codec::symphonia::{Symphonia, TrackPackets};
 use super::ogg::opus_head;
 use super::packets::{Decoded, Decoder};
+use super::reading::Reading;
 use super::{Body, Opened, Packets};
 use crate::block::{Block, Source};
-use crate::clip::Note;
 use crate::error::{Error, Result};
 use crate::num::count;
 use crate::read::input::Handle;
 use crate::spec::Facts;
-use crate::spec::{Channels, Codec, Container, Encoding, Format, Layout};
+use crate::spec::{Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
-use std::io::{Seek, SeekFrom};
 use std::path::Path;
 use symphonia::core::codecs::CodecParameters;
 use symphonia::core::codecs::audio::AudioCodecParameters;
@@ -31,11 +30,8 @@ struct Track {
 }
 
 /// Reads the headers, and decodes the whole once: Matroska counts in milliseconds, not in frames.
-pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
-    let read = |source| Error::Read { path: path.to_owned(), source };
-    let length = file.seek(SeekFrom::End(0)).map_err(read)?;
-    file.seek(SeekFrom::Start(0)).map_err(read)?;
-    let reader = reader(file.again().map_err(read)?, path)?;
+pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
+    let reader = reader(file.again()?, file.path())?;
     let sounds: Vec<_> = reader
         .tracks()
         .iter()
@@ -44,20 +40,32 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
             _ => None,
         })
         .collect();
-    let unsupported =
-        |what: &str| Error::Unsupported { path: path.to_owned(), what: what.to_owned() };
-    let found =
-        sounds.iter().find_map(|(id, parameters)| Some((*id, codec_of(parameters)?, parameters)));
-    let Some((track, codec, parameters)) = found else {
-        return Err(unsupported(match sounds.first() {
+    let found = sounds.iter().find_map(|(id, found)| Some((*id, codec_of(found)?, found)));
+    let Some((id, codec, parameters)) = found else {
+        return Err(file.unsupported(match sounds.first() {
             None => "Matroska without a sound track",
             Some((_, parameters)) => named(parameters),
         }));
     };
+    if sounds.len() > 1 {
+        file.left_aside(format!("it holds {} sound tracks; one is read", sounds.len()));
+    }
+    let format = format_of(codec, parameters, &file)?;
+    let track = Track { id, parameters: parameters.clone() };
+    let (frames, audio_bytes) = decode_all(&track, format, &mut file)?;
+    let facts = Facts { frames, audio_bytes, ..Facts::new(format, file.length()) };
+    Ok(file.opened(facts, track))
+}
+
+fn format_of(
+    codec: Codec,
+    parameters: &AudioCodecParameters,
+    file: &Reading<'_>,
+) -> Result<Format> {
     let (rate, channels) = match codec {
         Codec::Opus => {
             let head = parameters.extra_data.as_deref().unwrap_or_default();
-            let (mapping, _) = opus_head(head).map_err(|what| unsupported(&what))?;
+            let (mapping, _) = opus_head(head).map_err(|what| file.unsupported(what))?;
             (SampleRate::STUDIO.hertz(), mapping.channels.len())
         }
         _ => {
@@ -65,51 +73,38 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
             (rate, parameters.channels.as_ref().map_or(0, |c| c.count()))
         }
     };
-    let rate =
-        SampleRate::new(rate).ok_or_else(|| unsupported("Matroska without a sample rate"))?;
-    let layout = match channels {
-        6 => Some(Channels::of(Layout::Surround51)),
-        8 => Some(Channels::of(Layout::Surround71)),
-        n => u16::try_from(n).ok().and_then(Channels::new),
-    };
-    let format = Format {
+    let rate = SampleRate::new(rate);
+    let channels = u16::try_from(channels).ok().and_then(|count| match count {
+        4 => Channels::new(4),
+        count => Channels::usual(count),
+    });
+    Ok(Format {
         container: Container::Mkv,
         encoding: Encoding::plain(codec),
-        rate,
-        channels: layout.ok_or_else(|| unsupported("Matroska without channels"))?,
-    };
-    let mut facts = Facts::new(format, length);
-    if sounds.len() > 1 {
-        facts.notes.push(Note::LeftAside {
-            what: format!("it holds {} sound tracks; one is read", sounds.len()),
-        });
-    }
-    file.seek(SeekFrom::Start(0)).map_err(read)?;
-    let copy = file.again().map_err(read)?;
-    let (mut decoder, delay) = decoder_of(parameters).map_err(|what| unsupported(&what))?;
-    let mut packets = TrackPackets::new(self::reader(copy, path)?, track, path, "Matroska");
+        rate: rate.ok_or_else(|| file.unsupported("Matroska without a sample rate"))?,
+        channels: channels.ok_or_else(|| file.unsupported("Matroska without channels"))?,
+    })
+}
+
+/// How many frames of sound a track holds, and how many bytes its packets have.
+fn decode_all(track: &Track, format: Format, file: &mut Reading<'_>) -> Result<(u64, u64)> {
+    let made = decoder_of(&track.parameters);
+    let (mut decoder, delay) = made.map_err(|what| file.unsupported(what))?;
+    let reader = reader(file.again()?, file.path())?;
+    let mut packets = TrackPackets::new(reader, track.id, file.path(), "Matroska");
     let (mut packet, mut block) = (Vec::new(), Block::default());
+    let (mut frames, mut bytes) = (0, 0);
     while packets.next(&mut packet)? {
         block.clear();
         block.shape(format.channels.count().into(), 0);
-        decoder.decode(&packet, &mut block).map_err(|what| Error::Malformed {
-            path: path.to_owned(),
-            format: "Matroska",
-            what,
-            offset: 0,
-        })?;
-        facts.frames += count(block.frames());
-        facts.audio_bytes += count(packet.len());
+        decoder.decode(&packet, &mut block).map_err(|what| file.malformed(what, 0))?;
+        frames += count(block.frames());
+        bytes += count(packet.len());
     }
-    facts.frames = facts.frames.saturating_sub(delay);
     if packets.cut {
-        facts
-            .notes
-            .push(Note::Corrected { what: "it ends within a packet: it is cut short".to_owned() });
+        file.corrected("it ends within a packet: it is cut short");
     }
-    let parameters = parameters.clone();
-    let body = Track { id: track, parameters };
-    Ok(Opened::new(facts, body))
+    Ok((frames.saturating_sub(delay), bytes))
 }
 
 fn reader(file: Handle, path: &Path) -> Result<Box<dyn FormatReader>> {

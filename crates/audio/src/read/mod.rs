@@ -20,6 +20,7 @@ mod plain;
 mod private;
 mod qoa;
 mod raw;
+mod reading;
 pub mod sniff;
 mod wav;
 
@@ -32,14 +33,11 @@ use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::spec::{Container, Format, LoopTags};
 use packets::Joined;
+use reading::Reading;
 use sniff::Sniffed;
 use std::fmt::Debug;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
-
-/// What a reader needs of a file.
-pub trait ReadSeek: Read + Seek + Send {}
-impl<T: Read + Seek + Send> ReadSeek for T {}
 
 /// What the user says of a file that its content cannot tell.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -95,12 +93,6 @@ struct Opened {
     body: Box<dyn Body>,
 }
 
-impl Opened {
-    fn new(facts: Facts, body: impl Body + 'static) -> Self {
-        Self { facts, body: Box::new(body) }
-    }
-}
-
 /// An opened clip: its facts, and its frames as often as they are asked for.
 #[derive(Debug)]
 pub struct Clip {
@@ -125,9 +117,10 @@ impl Clip {
     pub fn from_input(input: Input, hints: &Hints) -> Result<Self> {
         let mut file = input.open()?;
         let path = input.name().to_owned();
+        let reading = Reading::new(&mut file, &path, hints)?;
         let Opened { facts, body } = match hints.raw {
-            Some(format) => raw::open(&mut file, &path, format)?,
-            None => open(&mut file, &path, hints)?,
+            Some(format) => raw::open(reading, format)?,
+            None => open(reading)?,
         };
         Ok(Self { input, facts, body })
     }
@@ -187,24 +180,24 @@ impl Clip {
 }
 
 /// By content: a reader a container.
-fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
-    let unsupported =
-        |what: &str| Error::Unsupported { path: path.to_owned(), what: what.to_owned() };
-    match sniff::sniff(file, path)? {
+fn open(mut file: Reading<'_>) -> Result<Opened> {
+    match sniff::by_first_bytes(&file.at(0, sniff::ENOUGH)?) {
         Sniffed::Known { container, about } => match container {
-            Container::Wav | Container::Rf64 => wav::open(file, path),
-            Container::Aiff | Container::Aifc => aiff::open(file, path),
-            Container::Au => au::open(file, path),
-            Container::Caf => caf::open(file, path),
-            Container::Flac => flac::open(file, path, hints),
-            Container::Mp3 => mp3::open(file, path),
-            Container::M4a | Container::Mp4 => mp4::open(file, path),
-            Container::Mkv => mkv::open(file, path),
-            Container::Ogg => ogg::open(file, path, hints),
-            Container::Qoa => qoa::open(file, path),
-            Container::Raw => Err(unsupported(about)),
+            Container::Wav | Container::Rf64 => wav::open(file.of("WAV")),
+            Container::Aiff | Container::Aifc => aiff::open(file.of("AIFF")),
+            Container::Au => au::open(file.of("AU")),
+            Container::Caf => caf::open(file.of("CAF")),
+            Container::Flac => flac::open(file.of("FLAC")),
+            Container::Mp3 => mp3::open(file.of("MP3")),
+            Container::M4a | Container::Mp4 => mp4::open(file.of("MPEG-4")),
+            Container::Mkv => mkv::open(file.of("Matroska")),
+            Container::Ogg => ogg::open(file.of("Ogg")),
+            Container::Qoa => qoa::open(file.of("QOA")),
+            Container::Raw => Err(file.unsupported(about)),
         },
-        Sniffed::Named { about } => Err(unsupported(about)),
-        Sniffed::Unknown { looks } => Err(Error::Unknown { path: path.to_owned(), what: looks }),
+        Sniffed::Named { about } => Err(file.unsupported(about)),
+        Sniffed::Unknown { looks } => {
+            Err(Error::Unknown { path: file.path().to_owned(), what: looks })
+        }
     }
 }

@@ -4,19 +4,19 @@
 //! Sources: ISO/IEC 11172-3 and 13818-3; "ID3 tag version 2.4.0" (id3.org); the info tag as encoders
 //! write it into the first frame ("Mp3 info tag", revision 1).
 
-use super::bytes::{Bytes, be32};
+use super::bytes::be32;
 use super::codec::symphonia::{Setup, Symphonia};
 use super::packets::Decoded;
+use super::reading::Reading;
 use super::{Body, Opened, Packets};
 use crate::block::Source;
 use crate::block::fill;
-use crate::clip::{Extra, Note, Tag};
+use crate::clip::{Extra, Tag};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::read::input::Handle;
 use crate::spec::Facts;
 use crate::spec::{Channels, Codec, Container, Encoding, Format};
-use crate::units::SampleRate;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
@@ -93,48 +93,24 @@ struct Mp3 {
 }
 
 /// Finds the first frame, and walks all of them.
-pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
-    let copy = file.again().map_err(|source| Error::Read { path: path.to_owned(), source })?;
-    let mut bytes = Bytes::new(file, path, "MP3")?;
-    let (mut start, mut tags, mut extras) = (0, Vec::new(), Vec::new());
-    while let Some(length) = id3_bytes(&bytes.at(start, 10)?) {
-        if length <= LARGEST_TAG {
-            tags.extend(read_id3(&bytes.at(start, length)?));
-        }
-        extras.push(Extra { id: "ID3".to_owned(), offset: start, bytes: length });
-        start += length;
-    }
-    let searched = bytes.at(start, SEARCHED)?;
-    let first = (0..searched.len()).find(|&at| begins_stream(&searched[at..]));
-    let Some(first) = first else {
-        return Err(bytes.malformed("no frame of layer III follows its tags", start));
-    };
-    let head =
-        Head::parse(&searched[first..]).ok_or_else(|| bytes.malformed("it has no frame", start))?;
-    let mut at = start + count(first);
-    let info = read_info(&bytes.at(at, head.bytes)?, &head);
+pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
+    let (start, tags, mut extras) = id3_tags(&mut file)?;
+    let (mut at, head) = first_frame(&mut file, start)?;
+    let info = read_info(&file.at(at, head.bytes)?, &head);
     if info.is_some() {
         at += head.bytes;
     }
-    let mut walk = Walk::new(copy, path, at, bytes.length())?;
-    let held = walk.count().map_err(|source| Error::Read { path: path.to_owned(), source })?;
-    let mut notes = Vec::new();
-    let (end, length) = (walk.at, bytes.length());
-    if walk.cut {
-        let promised = info.and_then(|info| info.packets).unwrap_or(held + 1);
-        notes.push(Note::Truncated {
-            promised: promised.max(held + 1) * head.frames,
-            held: held * head.frames,
-        });
-    } else if let Some(promised) = info.and_then(|info| info.packets).filter(|n| *n > held) {
-        notes.push(Note::Truncated { promised: promised * head.frames, held: held * head.frames });
-    }
-    let tail = bytes.at(end, 3)?;
+    let mut walk = Walk::new(file.again()?, file.path(), at, file.length())?;
+    let held = file.io(|_| walk.count())?;
+    let promised = info.and_then(|info| info.packets).unwrap_or(held);
+    let promised = if walk.cut { promised.max(held + 1) } else { promised };
+    file.compare(promised * head.frames, held * head.frames);
+    let (end, length) = (walk.at, file.length());
     if end < length && !walk.cut {
-        let id = match tail.as_slice() {
+        let id = match file.at(end, 3)?.as_slice() {
             b"TAG" => "ID3v1",
             b"APE" => "APE tag",
-            _ => "bytes behind the last frame",
+            _ => "bytes after the last frame",
         };
         extras.push(Extra { id: id.to_owned(), offset: end, bytes: length - end });
     }
@@ -146,16 +122,35 @@ pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
         }
         None => (0, all),
     };
-    let rate = SampleRate::new(head.rate).ok_or_else(|| bytes.malformed("its rate is 0", at))?;
     let format = Format {
         container: Container::Mp3,
         encoding: Encoding::plain(Codec::Mp3),
-        rate,
+        rate: file.rate(head.rate, at)?,
         channels: Channels::new(head.channels).unwrap_or(Channels::STEREO),
     };
-    let facts =
-        Facts { frames, audio_bytes: end - at, tags, extras, notes, ..Facts::new(format, length) };
-    Ok(Opened::new(facts, Mp3 { first: at, end, skip, packet_frames: head.frames }))
+    let facts = Facts { frames, audio_bytes: end - at, tags, extras, ..Facts::new(format, length) };
+    Ok(file.opened(facts, Mp3 { first: at, end, skip, packet_frames: head.frames }))
+}
+
+/// The tags at the start, one after another, and where they end.
+fn id3_tags(file: &mut Reading<'_>) -> Result<(u64, Vec<Tag>, Vec<Extra>)> {
+    let (mut at, mut tags, mut extras) = (0, Vec::new(), Vec::new());
+    while let Some(length) = id3_bytes(&file.at(at, 10)?) {
+        if length <= LARGEST_TAG {
+            tags.extend(read_id3(&file.at(at, length)?));
+        }
+        extras.push(Extra { id: "ID3".to_owned(), offset: at, bytes: length });
+        at += length;
+    }
+    Ok((at, tags, extras))
+}
+
+/// The first frame after the tags, and its place.
+fn first_frame(file: &mut Reading<'_>, start: u64) -> Result<(u64, Head)> {
+    let searched = file.at(start, SEARCHED)?;
+    let first = (0..searched.len()).find(|&at| begins_stream(&searched[at..]));
+    let head = first.and_then(|at| Some((start + count(at), Head::parse(&searched[at..])?)));
+    head.ok_or_else(|| file.malformed("no frame of layer III follows its tags", start))
 }
 
 /// A header that the next frame's follows, so that chance does not make one.

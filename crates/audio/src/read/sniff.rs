@@ -1,9 +1,8 @@
 //! What a file is, by its first bytes.
 
-use super::ReadSeek;
 use crate::error::{Error, Result};
 use crate::spec::Container;
-use std::io::{Read, SeekFrom};
+use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
 
 /// What the first bytes tell.
@@ -86,19 +85,21 @@ const STRANGERS: &[(&[u8], &str)] = &[
     (b"MThd", "a MIDI file: notes, no sound"),
 ];
 
+/// Bytes that tell what a file is, tags before it included.
+pub const ENOUGH: u64 = 1 << 16;
+
 /// Reads the first bytes of a file, and rewinds it.
 ///
 /// # Errors
 /// [`Error::Read`].
-pub fn sniff(file: &mut dyn ReadSeek, path: &Path) -> Result<Sniffed> {
-    const ENOUGH: u64 = 1 << 16;
+pub fn sniff(file: &mut (impl Read + Seek), path: &Path) -> Result<Sniffed> {
     let mut head = Vec::new();
-    let read = |file: &mut dyn ReadSeek, head: &mut Vec<u8>| {
+    let mut read = || {
         file.seek(SeekFrom::Start(0))?;
-        Read::take(&mut *file, ENOUGH).read_to_end(head)?;
+        Read::take(&mut *file, ENOUGH).read_to_end(&mut head)?;
         file.seek(SeekFrom::Start(0))
     };
-    read(file, &mut head).map_err(|source| Error::Read { path: path.to_owned(), source })?;
+    read().map_err(|source| Error::Read { path: path.to_owned(), source })?;
     Ok(by_first_bytes(&head))
 }
 

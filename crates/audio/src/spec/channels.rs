@@ -51,6 +51,12 @@ impl Channels {
         }
     }
 
+    /// The layout that a number of channels has where formats name none: 4 quad, 6 and 8 surround; others are channels
+    /// by themselves. `None` for 0 and more than 32.
+    pub fn usual(count: u16) -> Option<Self> {
+        Self::new(count).map(|plain| plain.likely_layout().map_or(plain, Self::of))
+    }
+
     /// The channels of a layout.
     pub fn of(layout: Layout) -> Self {
         let count = LAYOUTS.iter().find(|row| row.0 == layout).map_or(1, |row| row.2);

@@ -92,6 +92,52 @@ impl fmt::Display for Shortfall {
     }
 }
 
+/// One property held against what is asked; nothing where it `meets` that.
+fn shortfall(
+    meets: bool,
+    what: &'static str,
+    expected: impl Into<String>,
+    found: impl Into<String>,
+) -> Option<Shortfall> {
+    let asked =
+        || Shortfall { what, expected: expected.into().replace('|', " or "), found: found.into() };
+    (!meets).then(asked)
+}
+
+impl Spec {
+    /// The words of the line that a format does not satisfy.
+    fn shortfalls(&self, own: Format) -> Vec<Shortfall> {
+        let Self { container, encoding, rate, channels } = self;
+        let words = [
+            shortfall(
+                container.accepts(own.container, |a, b| a == b),
+                "container",
+                container.to_string(),
+                own.container.to_string(),
+            ),
+            shortfall(
+                encoding.accepts(own.encoding, super::Encoding::accepts),
+                "encoding",
+                encoding.to_string(),
+                own.encoding.to_string(),
+            ),
+            shortfall(
+                rate.accepts(own.rate, |a, b| a == b),
+                "sample rate",
+                rate.to_string(),
+                own.rate.to_string(),
+            ),
+            shortfall(
+                channels.accepts(own.channels, super::Channels::accepts),
+                "channels",
+                channels.to_string(),
+                own.channels.to_string(),
+            ),
+        ];
+        words.into_iter().flatten().collect()
+    }
+}
+
 impl From<Shortfall> for Unmet {
     fn from(Shortfall { what, expected, found }: Shortfall) -> Self {
         Self::Rule { what: what.to_owned(), expected, found }
@@ -132,84 +178,52 @@ impl Demand {
 
     /// Everything in which the file falls short, most telling first.
     pub fn shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
-        let (own, spec) = (facts.format, self.spec_for(facts.format));
-        let mut all = Vec::new();
-        let mut note = |ok: bool, what: &'static str, expected: String, found: String| {
-            if !ok {
-                all.push(Shortfall { what, expected: expected.replace('|', " or "), found });
-            }
-        };
-        note(
-            spec.container.accepts(own.container, |a, b| a == b),
-            "container",
-            spec.container.to_string(),
-            own.container.to_string(),
-        );
-        note(
-            spec.encoding.accepts(own.encoding, super::Encoding::accepts),
-            "encoding",
-            spec.encoding.to_string(),
-            own.encoding.to_string(),
-        );
-        note(
-            spec.rate.accepts(own.rate, |a, b| a == b),
-            "sample rate",
-            spec.rate.to_string(),
-            own.rate.to_string(),
-        );
-        note(
-            spec.channels.accepts(own.channels, super::Channels::accepts),
-            "channels",
-            spec.channels.to_string(),
-            own.channels.to_string(),
-        );
-        if let (Some(wanted), Some(found)) = (self.header, facts.header) {
-            note(wanted == found, "header", wanted.to_string(), found.to_string());
+        let mut all = self.spec_for(facts.format).shortfalls(facts.format);
+        all.extend(self.header_shortfalls(facts));
+        all.extend(self.loop_shortfalls(facts));
+        if let Some(missing) = facts.missing_frames() {
+            let promised = format!("{} frames as its header says", facts.frames + missing);
+            let held = format!("{} frames", facts.frames);
+            all.push(Shortfall { what: "whole", expected: promised, found: held });
         }
-        if let (Some(wanted), Some(found)) = (self.block_bytes, facts.block_bytes) {
-            note(
-                wanted == found,
-                "block size",
-                format!("{wanted} bytes"),
-                format!("{found} bytes"),
-            );
-        }
+        all
+    }
+
+    /// The header's kind, the blocks, and what stands beside the samples.
+    fn header_shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
+        let header = self.header.zip(facts.header).map(|(asked, own)| {
+            shortfall(asked == own, "header", asked.to_string(), own.to_string())
+        });
+        let bytes = |bytes: u32| format!("{bytes} bytes");
+        let blocks = self
+            .block_bytes
+            .zip(facts.block_bytes)
+            .map(|(asked, own)| shortfall(asked == own, "block size", bytes(asked), bytes(own)));
         let (beside, allowed) = match self.chunks {
             Some(Chunks::Bare) => (facts.beside_samples(), "none beside the samples"),
             Some(Chunks::Loops) => (facts.beside_loops(), "none beside samples and loop points"),
             Some(Chunks::Kept) | None => (Vec::new(), ""),
         };
-        note(beside.is_empty(), "chunks", allowed.to_owned(), beside.join(", "));
+        let chunks = shortfall(beside.is_empty(), "chunks", allowed, beside.join(", "));
+        [header.flatten(), blocks.flatten(), chunks].into_iter().flatten().collect()
+    }
+
+    /// Whether it loops as it should, by the tags that it should have.
+    fn loop_shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
         let loops = !facts.loops.is_empty();
-        let (found, expected) = match self.looped {
+        let (meets, expected) = match self.looped {
             Looped::Required => (loops, "a loop"),
             Looped::Forbidden => (!loops, "none"),
             Looped::Allowed => (true, ""),
         };
-        note(
-            found,
-            "loop",
-            expected.to_owned(),
-            if loops { "there is one" } else { "none" }.to_owned(),
-        );
-        if let Some(wanted) = &self.loop_tags {
-            let (wanted, found) = (wanted.names().join(" "), facts.loop_names.join(" "));
-            note(
-                found.is_empty() || found.eq_ignore_ascii_case(&wanted),
-                "loop tags",
-                wanted,
-                found,
-            );
-        }
-        if let Some(missing) = facts.missing_frames() {
-            note(
-                false,
-                "whole",
-                format!("{} frames as its header says", facts.frames + missing),
-                format!("{} frames", facts.frames),
-            );
-        }
-        all
+        let looped =
+            shortfall(meets, "loop", expected, if loops { "there is one" } else { "none" });
+        let tags = self.loop_tags.as_ref().and_then(|asked| {
+            let (asked, own) = (asked.names().join(" "), facts.loop_names.join(" "));
+            let meets = own.is_empty() || own.eq_ignore_ascii_case(&asked);
+            shortfall(meets, "loop tags", asked, own)
+        });
+        looped.into_iter().chain(tags).collect()
     }
 
     /// Refuses what contradicts itself or is not written here.

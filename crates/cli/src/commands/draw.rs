@@ -11,8 +11,8 @@ use deft_needle_audio::measure::{Ask, Survey, survey};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::put_file;
+use deft_needle_core::refusal::OddPath;
 use std::io::Read;
 use std::path::Path;
 
@@ -83,10 +83,7 @@ fn wave<'a>(clip: &Clip, seen: &'a Picture, found: &Survey, axis: f64, name: &st
 /// Another file of that name; a picture that could not be drawn or written.
 pub fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), Failure> {
     if out.exists() && !is_picture(out) {
-        return Err(Failure::Core(CoreError::refused(
-            format!("{} exists already and is no PNG picture", out.display()),
-            "choose another name for the picture",
-        )));
+        return Err(Failure::Core(OddPath::NotPicture.of(out)));
     }
     let png = draw(panels)?;
     let write = |file: &mut dyn Out| {

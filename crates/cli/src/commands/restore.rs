@@ -6,10 +6,9 @@ use crate::console::{Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
-use crate::report::error as words;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::names::Key;
+use deft_needle_core::refusal::Refusal;
 use deft_needle_core::root::{Root, absolute, key_of};
 use deft_needle_core::run::{Changed, Restored, Which, restore};
 use serde_json::{Value, json};
@@ -62,11 +61,7 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
         }
         for failed in &done.failed {
             exit = exit.worst(Exit::Refused);
-            let error = CoreError::refused(
-                format!("{}: {}", failed.slot, words::core(&failed.error)),
-                words::core_remedy(&failed.error),
-            );
-            console.failure(&Failure::Core(error));
+            console.fault_of(&failed.slot, &failed.error);
         }
         objects.push(json!({ "root": text(&root.path), "done": done }));
     }
@@ -111,7 +106,10 @@ fn with_slots(
             let root = roots.first().ok_or_else(|| Failure::usage("no root", ""))?;
             unknown = Some(Failure::Core(match key(root, slot, &at, disk) {
                 Err(Failure::Core(error)) => error,
-                _ => CoreError::refused(format!("{} is in no root", slot.display()), ""),
+                _ => {
+                    let (path, root) = (slot.to_owned(), root.path.clone());
+                    Refusal::OutsideRoot { path, root }.into()
+                }
             }));
             continue;
         };

@@ -15,6 +15,7 @@ use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::job::Making;
 use deft_needle_core::ledger::Ledger;
+use deft_needle_core::refusal::OddJob;
 use deft_needle_core::root::{Found, Root};
 use deft_needle_core::run::{self, Installation, JobPlan, Placed, Run, Side};
 use deft_needle_core::slots::Roots;
@@ -75,11 +76,9 @@ fn aimed(args: &Swap) -> Result<(Option<Target>, Root), Failure> {
     };
     let marker = target.sheet.marker.0.first();
     if let (None, Some(marker)) = (&target.roots.main, marker) {
-        let (slot, name) = (args.slot.display(), &target.sheet.name);
-        return Err(Failure::Core(CoreError::refused(
-            format!("{slot} lies in no root of {name}: no folder above it has {}", marker.0),
-            "check the path, or name the root with --root",
-        )));
+        let (slot, name) = (args.slot.clone(), target.sheet.name.clone());
+        let why = OddJob::InNoRoot { slot, target: name, marker: marker.0.clone() };
+        return Err(Failure::Core(why.into()));
     }
     let markers: Vec<&str> = target.sheet.marker.0.iter().map(|m| m.0.as_str()).collect();
     let root = asked.of_file(&args.slot, &markers)?;

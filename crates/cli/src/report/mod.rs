@@ -3,3 +3,5 @@
 pub mod error;
 pub mod notice;
 pub mod plan;
+pub mod refusal;
+pub mod unmet;

@@ -4,9 +4,6 @@ mod attributes;
 mod part;
 mod spelling;
 
-#[cfg(test)]
-pub mod faulty;
-
 pub use attributes::Attributes;
 pub use part::{Part, sweep_once};
 
@@ -308,7 +305,9 @@ pub fn read_at_most(reader: impl io::Read, most: u64) -> io::Result<Vec<u8>> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
+    pub mod faulty;
+
     use super::*;
     use std::sync::atomic::AtomicU32;
 

@@ -2,7 +2,7 @@
 //! byte stays.
 
 use super::Document;
-use super::node::{Kind, Node, Syntax, steps};
+use super::node::{Kind, Member, Node, Syntax, steps};
 use super::text::{Stored, behind_line, line_end, put_line, take_line};
 use serde_json::{Map, Value};
 use std::ops::Range;
@@ -12,6 +12,11 @@ pub struct Tree {
     stored: Stored,
     syntax: &'static dyn Syntax,
     root: Node,
+}
+
+/// The last line of a node that is no section.
+fn last_line(node: &Node) -> Option<&Member> {
+    node.members().iter().rfind(|member| !member.node.is_section())
 }
 
 impl Tree {
@@ -86,25 +91,11 @@ impl Tree {
             return Err("there is no such place".to_owned());
         };
         let members = node.members();
-        let last_line = members.iter().rfind(|m| !m.node.is_section());
-        let alike = match node.kind {
-            Kind::Lines { .. } => last_line,
-            _ => members.last(),
-        };
-        let glue = alike.map(|m| &self.text()[m.glue.clone()]);
-        let written = self.syntax.value(value);
-        let member = match key {
-            None => written,
-            Some(key) => {
-                let glue = glue.unwrap_or_else(|| self.syntax.glue());
-                format!("{}{glue}{written}", self.syntax.key(key))
-            }
-        };
-        let separator = self.syntax.separator();
+        let member = self.member(node, key, value);
         match &node.kind {
             Kind::Leaf(_) => Err("a single value stands there".to_owned()),
             Kind::Lines { start, .. } => {
-                let (at, prefix) = match last_line {
+                let (at, prefix) = match last_line(node) {
                     None => (*start, String::new()),
                     Some(last) => {
                         let line = self.text()[..last.range.start].rfind('\n').map_or(0, |n| n + 1);
@@ -115,30 +106,41 @@ impl Tree {
                 put_line(&mut self.stored.text, at, &format!("{prefix}{member}"));
                 self.lines_changed()
             }
-            Kind::List { inner, .. } | Kind::Map { inner, .. } => match members {
-                [] => {
-                    let (range, inner, list) = (node.range.clone(), inner.clone(), node.is_list());
-                    self.put_first(range, inner, list, &member)
+            Kind::List { inner, .. } | Kind::Map { inner, .. } => {
+                let (range, inner, list) = (node.range.clone(), inner.clone(), node.is_list());
+                if let Some(next) = members.get(index) {
+                    let start = next.range.start;
+                    return self.put_before(start, &member);
                 }
-                members => match members.get(index) {
-                    Some(next) => {
-                        let start = next.range.start;
-                        let blank = self.text()[self.blank_before(start)].to_owned();
-                        let blank = match blank.is_empty() && !separator.is_empty() {
-                            true => " ".to_owned(),
-                            false => blank,
-                        };
-                        self.splice(start..start, &format!("{member}{separator}{blank}"))
-                    }
-                    None => {
-                        let inner_end = inner.as_ref().map_or(node.range.end, |inner| inner.end);
-                        let last = members[members.len() - 1].range.clone();
-                        let alone = members.len() == 1;
-                        self.put_last(last, alone, inner_end, &member)
-                    }
-                },
-            },
+                let Some(last) = members.last() else {
+                    return self.put_first(range, inner, list, &member);
+                };
+                let (last, alone) = (last.range.clone(), members.len() == 1);
+                self.put_last(last, alone, inner.map_or(range.end, |inner| inner.end), &member)
+            }
         }
+    }
+
+    /// A member as text, in the manner of those that a container has.
+    fn member(&self, node: &Node, key: Option<&str>, value: &Value) -> String {
+        let written = self.syntax.value(value);
+        let Some(key) = key else { return written };
+        let alike = match node.kind {
+            Kind::Lines { .. } => last_line(node),
+            _ => node.members().last(),
+        };
+        let glue = alike.map_or(self.syntax.glue(), |m| &self.text()[m.glue.clone()]);
+        format!("{}{glue}{written}", self.syntax.key(key))
+    }
+
+    /// A member before the one that begins at `start`.
+    fn put_before(&mut self, start: usize, member: &str) -> Result<(), String> {
+        let separator = self.syntax.separator();
+        let blank = match &self.text()[self.blank_before(start)] {
+            "" if !separator.is_empty() => " ".to_owned(),
+            blank => blank.to_owned(),
+        };
+        self.splice(start..start, &format!("{member}{separator}{blank}"))
     }
 
     /// The only member of a container.

@@ -3,6 +3,7 @@
 use super::{Job, Replace};
 use crate::error::{Error, Result};
 use crate::names::folded;
+use crate::refusal::{OddSlot, Refusal};
 use crate::run::Notice;
 use crate::sheet::{OutsideEncoder, Pattern};
 use crate::slots::families;
@@ -177,25 +178,24 @@ impl Job {
     /// The slots that a replacement names, variants in their order.
     fn slots_of(&self, replace: &Spanned<Replace>, target: &Target) -> Result<Vec<String>> {
         let mut all: Vec<String> = Vec::new();
-        let wrong = |what: String, instead: String| self.fault(replace, what, instead).refused();
+        let wrong = |refusal: Refusal| Error::from(self.fault(replace, "", "").refused(refusal));
         for typed in &replace.get_ref().slots {
             let is_pattern = typed.contains(['*', '?', '#', '[']);
             if !is_pattern || target.slots.has(typed) {
                 let (slot, _) = target.aim(typed).map_err(|error| match error {
-                    Error::Refused { what, instead } => wrong(what, instead).into(),
+                    Error::Refused(refusal) => wrong(*refusal),
                     other => other,
                 })?;
                 all.push(slot);
                 continue;
             }
-            let pattern: Pattern = typed.parse().map_err(|what| wrong(what, String::new()))?;
+            let pattern: Pattern = typed.parse().map_err(|what| self.fault(replace, what, ""))?;
             let matching = target.slots.names().filter(|name| pattern.matches(name));
             let groups = families(matching);
             if groups.is_empty() {
-                let near =
-                    target.near(typed).unwrap_or_else(|| "`slots` lists the names".to_owned());
-                let what = format!("{} has no slot that {typed} matches", target.sheet.name);
-                return Err(wrong(what, near).into());
+                let (target, near) = (target.sheet.name.clone(), target.near(typed));
+                let why = OddSlot::Unmatched { target, near };
+                return Err(wrong(Refusal::Slot { slot: typed.clone(), why }));
             }
             for group in groups {
                 for slot in group.slots {

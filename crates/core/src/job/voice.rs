@@ -9,6 +9,7 @@ use crate::error::{Error, Result};
 use crate::fit::copy_file;
 use crate::hash::Hash;
 use crate::names::folded;
+use crate::refusal::OddJob;
 use crate::run::Notice;
 use crate::sheet::Pattern;
 use crate::target::Target;
@@ -215,14 +216,9 @@ impl Job {
                 .into());
         };
         if !allow_commands {
-            return Err(Error::refused(
-                format!(
-                    "this would run for {}: {}",
-                    super::deal::counted(unspoken.len(), "line"),
-                    voice.command.join(" ")
-                ),
-                "say --allow-commands if you trust it",
-            ));
+            return Err(
+                OddJob::Commands { command: voice.command.clone(), lines: unspoken.len() }.into()
+            );
         }
         let limit = Duration::from_secs(voice.seconds);
         let command = Encoder::voice(voice.command.clone(), limit)

@@ -6,6 +6,7 @@ mod sample;
 mod text;
 
 use crate::error::{Error, Result};
+use crate::refusal::{OddJob, OddPath};
 use crate::sheet::{Sheet, Within};
 use crate::slots::Listed;
 use crate::stock::{Member, Stock};
@@ -59,10 +60,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
     let (others, samples): (Vec<Sample>, Vec<Sample>) =
         looked.found.into_iter().partition(|sample| matches!(sample.what, What::Other));
     if samples.is_empty() {
-        return Err(Error::refused(
-            format!("{} holds no sound", stock.path().display()),
-            "name the folder or archive that holds the target's sounds",
-        ));
+        return Err(OddPath::NoSound.of(stock.path()));
     }
     let kinds = kinds(&samples);
     let named: Vec<Named<'_>> = samples
@@ -120,7 +118,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
 /// Looks at a file whose name a sheet can hold.
 fn look(member: &Member) -> Result<Sample> {
     let name: Result<Within, String> = member.name.parse();
-    name.map_err(|what| Error::refused(what, "rename it, if the target lets you"))?;
+    name.map_err(|what| OddJob::BadName { what })?;
     Sample::of(member, None)
 }
 
@@ -166,9 +164,7 @@ fn members<'a>(groups: &[Group], samples: &'a [Sample]) -> Result<Vec<Vec<&'a Sa
     let mut patterns = Vec::new();
     for group in groups {
         let parsed = group.patterns.iter().map(|pattern| {
-            pattern
-                .parse::<crate::sheet::Pattern>()
-                .map_err(|what| Error::refused(what, "rename the files that it speaks of"))
+            pattern.parse::<crate::sheet::Pattern>().map_err(|what| OddJob::BadName { what }.into())
         });
         patterns.push(parsed.collect::<Result<Vec<_>>>()?);
     }

@@ -150,26 +150,7 @@ fn rule_text(rule: &Rule) -> String {
             "no name tells them apart; the most frequent first",
         )),
     }
-    if let Some(first) = rule.first {
-        let bytes = FirstBytes(first.to_vec()).to_string();
-        lines.push(told_line(
-            &format!("first-bytes = {}", quoted(&bytes)),
-            "of a closed format: how its files begin",
-        ));
-    }
-    if let Some(header) = habits.header {
-        lines.push(format!("header = '{header}'"));
-    }
-    if let Some(bytes) = habits.block_bytes {
-        lines.push(told_line(&format!("block-bytes = {bytes}"), "the ADPCM blocks of all"));
-    }
-    if habits.stripped {
-        let why = match habits.loops {
-            0 => "none has anything beside its samples",
-            _ => "none has anything beside samples and loop",
-        };
-        lines.push(told_line("tags = 'strip'", why));
-    }
+    lines.extend(header_lines(rule));
     lines.extend(loop_lines(habits));
     if !habits.odd_extensions.is_empty() {
         let extensions: Vec<String> = habits.odd_extensions.clone();
@@ -190,6 +171,33 @@ fn rule_text(rule: &Rule) -> String {
         "the largest that was seen",
     ));
     lines.join("\n") + "\n"
+}
+
+/// How the files begin, and what stands beside their samples.
+fn header_lines(rule: &Rule) -> Vec<String> {
+    let habits = &rule.habits;
+    let mut lines = Vec::new();
+    if let Some(first) = rule.first {
+        let bytes = FirstBytes(first.to_vec()).to_string();
+        lines.push(told_line(
+            &format!("first-bytes = {}", quoted(&bytes)),
+            "of a closed format: how its files begin",
+        ));
+    }
+    if let Some(header) = habits.header {
+        lines.push(format!("header = '{header}'"));
+    }
+    if let Some(bytes) = habits.block_bytes {
+        lines.push(told_line(&format!("block-bytes = {bytes}"), "the ADPCM blocks of all"));
+    }
+    if habits.stripped {
+        let why = match habits.loops {
+            0 => "none has anything beside its samples",
+            _ => "none has anything beside samples and loop",
+        };
+        lines.push(told_line("tags = 'strip'", why));
+    }
+    lines
 }
 
 /// Lengths, loudness and bit rates.

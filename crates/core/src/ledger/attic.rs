@@ -6,6 +6,7 @@ use super::state::State;
 use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::names::PART;
+use crate::refusal::OddPath;
 use crate::root::Kind;
 use std::collections::BTreeMap;
 use std::io::{self, Write as _};
@@ -82,17 +83,11 @@ impl Attic {
     /// [`Error::Refused`] where the folder, or something in it, is a link or of another kind than ours
     /// are, or where the folder holds what is not ours.
     pub fn is_there(&self) -> Result<bool> {
-        let odd = |path: &Path, what: &str| {
-            Err(Error::refused(
-                format!("{} is {what}: this is not a ledger of ours", path.display()),
-                "name an empty or a new folder, or a ledger's own",
-            ))
-        };
+        let odd = |path: &Path| Err(OddPath::NotOurLedger.of(path));
         match Kind::of(&self.folder)? {
             Kind::Nothing => return Ok(false),
             Kind::Folder => {}
-            Kind::Link => return odd(&self.folder, "a link"),
-            Kind::File | Kind::Other => return odd(&self.folder, "not a folder"),
+            Kind::Link | Kind::File | Kind::Other => return odd(&self.folder),
         }
         for (path, wanted) in [
             (self.stock(), Kind::Folder),
@@ -104,8 +99,7 @@ impl Attic {
             match Kind::of(&path)? {
                 Kind::Nothing => {}
                 found if found == wanted => {}
-                Kind::Link => return odd(&path, "a link"),
-                _ => return odd(&path, "of another kind than ours are"),
+                _ => return odd(&path),
             }
         }
         if !is_ledger(&self.folder) {
@@ -118,7 +112,7 @@ impl Attic {
                 !own && !OURS.iter().any(|own| name == *own)
             };
             if let Some(name) = names.into_iter().find(strange) {
-                return odd(&self.folder.join(name), "none of our files");
+                return odd(&self.folder.join(name));
             }
             let copies = self.copies();
             for entry in std::fs::read_dir(self.stock()).into_iter().flatten().flatten() {
@@ -126,14 +120,14 @@ impl Attic {
                 let own =
                     name == "ledger.log" || copies.contains(&name) || name.ends_with(UNFINISHED);
                 if !own || !entry.file_type().is_ok_and(|kind| kind.is_file()) {
-                    return odd(&entry.path(), "none of our files");
+                    return odd(&entry.path());
                 }
             }
             // Copies without a log are dealt with as a damaged ledger.
             for path in [self.log(), self.twin()] {
                 let file = log::read(&path)?;
                 if copies.is_empty() && file.bytes > 0 && !file.torn && file.records.is_empty() {
-                    return odd(&path, "none of our files");
+                    return odd(&path);
                 }
             }
         }

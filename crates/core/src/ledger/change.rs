@@ -6,10 +6,11 @@ use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::names::{Key, folded};
+use crate::refusal::{OddSlot, internal};
 use crate::root::Kind;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// What a change is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -38,18 +39,18 @@ impl What {
 
 /// A change that is being made ready. Dropped without [`Change::finish`], it is rolled back.
 pub struct Change<'l, 'd> {
-    ledger: &'l mut Ledger<'d>,
-    before: BTreeMap<Key, Before>,
+    pub(super) ledger: &'l mut Ledger<'d>,
+    pub(super) before: BTreeMap<Key, Before>,
     puts: Vec<Put>,
     open: bool,
 }
 
 /// What a slot holds when the change begins.
 #[derive(Debug, Clone)]
-struct Before {
+pub(super) struct Before {
     held: Held,
     was: Option<Attributes>,
-    path: PathBuf,
+    pub(super) path: PathBuf,
 }
 
 impl<'d> Ledger<'d> {
@@ -103,12 +104,7 @@ impl<'d> Ledger<'d> {
             };
             let is_known = [key, other].iter().all(|key| self.state.slots.contains_key(*key));
             if !is_known && (*held == Held::Nothing || others == Held::Nothing) {
-                return Err(Error::refused(
-                    format!(
-                        "{key} and {other} may be one file: they differ in case or accents alone"
-                    ),
-                    "leave one of them out",
-                ));
+                return Err(OddSlot::MayBe { other: other.to_string() }.of(key.to_string()));
             }
         }
         Ok(())
@@ -139,40 +135,6 @@ impl Change<'_, '_> {
     /// [`Error::Refused`] where the way to it leads through a link by now.
     pub fn part(&self, key: &Key) -> Result<PathBuf> {
         self.ledger.part(key)
-    }
-
-    /// A file that two ledgers know would be taken for stock by one of them.
-    fn refuse_known_elsewhere(&self) -> Result<()> {
-        let own = self.ledger.attic.folder();
-        let folders: BTreeSet<&Path> =
-            self.before.values().flat_map(|before| before.path.ancestors().skip(1)).collect();
-        let registered = self.ledger.root.registry.all();
-        let usual =
-            folders.iter().map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
-        let elsewhere = registered.iter().filter(|known| folders.contains(known.root.as_path()));
-        let elsewhere = elsewhere.map(|known| (known.root.clone(), known.ledger.clone()));
-        for (root, ledger) in usual.chain(elsewhere) {
-            if !ledger.is_dir() || crate::fit::same_file(&ledger, own) {
-                continue;
-            }
-            let other = crate::root::Root { path: root, ledger, ..self.ledger.root.clone() };
-            let state = Ledger::peek(&other)?;
-            let knows = |before: &&Before| state.knows(&other.path, &before.path, self.ledger.disk);
-            if let Some(known) = self.before.values().find(knows) {
-                return Err(Error::refused(
-                    format!(
-                        "{} was replaced before, and the ledger in {} keeps its stock",
-                        known.path.display(),
-                        other.ledger.display()
-                    ),
-                    format!(
-                        "use that one with --root {0}, or restore it first: deft-needle restore {0}",
-                        crate::names::shell_word(&other.path)
-                    ),
-                ));
-            }
-        }
-        Ok(())
     }
 
     /// Keeps copies of what the slots hold, several at once; what several hold is copied once. A restore
@@ -208,12 +170,10 @@ impl Change<'_, '_> {
     }
 
     fn before(&self, key: &Key) -> Result<Before> {
-        self.before.get(key).cloned().ok_or_else(|| {
-            Error::refused(
-                format!("internal error: {key} is not part of this change"),
-                "please report it",
-            )
-        })
+        self.before
+            .get(key)
+            .cloned()
+            .ok_or_else(|| internal(format!("{key} is not part of this change")))
     }
 
     /// What a slot was before anything of ours.
@@ -411,10 +371,7 @@ impl Change<'_, '_> {
 }
 
 fn changed_just_now(key: &Key) -> Error {
-    Error::refused(
-        format!("{key} was changed by another program just now"),
-        "close what writes to it and try again",
-    )
+    OddSlot::ChangedNow.of(key.to_string())
 }
 
 impl Drop for Change<'_, '_> {

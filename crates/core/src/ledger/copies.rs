@@ -6,6 +6,7 @@ use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::names::Key;
+use crate::refusal::OddPath;
 use crate::root::{Kind, refuse_odd};
 use std::collections::BTreeSet;
 use std::io::{self, Write as _};
@@ -28,7 +29,7 @@ impl Ledger<'_> {
         }
         match held {
             Held::Link(_) => {
-                let target = super::target_of(path)?;
+                let target = super::held::target_of(path)?;
                 self.write(&mut target.as_bytes(), path, &unfinished, hash)?;
             }
             _ => self.copy(path, &unfinished, hash)?,
@@ -63,10 +64,7 @@ impl Ledger<'_> {
         let copied = copied.map_err(Error::write("write", to));
         let whole = || match Hash::of_file(to)? == hash {
             true => Ok(()),
-            false => Err(Error::refused(
-                format!("{} does not read back as it was written", to.display()),
-                "check the disk; check that no other program writes to that file",
-            )),
+            false => Err(OddPath::ReadsBackOdd.of(to)),
         };
         copied.and_then(|()| wrong_end.map_or(Ok(()), Err)).and_then(|()| whole()).inspect_err(
             |_| {

@@ -6,6 +6,7 @@ use crate::disk::{Disk, read_plain};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::limits;
+use crate::refusal::internal;
 use deft_needle_audio::num::count;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -54,12 +55,8 @@ impl Log {
 pub fn lines(records: &[Record], from: usize) -> Result<String> {
     let line = |(at, record): (usize, &Record)| {
         let line = Line { n: Some(from + at), record: record.clone() };
-        let json = serde_json::to_string(&line).map_err(|error| {
-            Error::refused(
-                format!("internal error: a record cannot be written ({error})"),
-                "please report it",
-            )
-        })?;
+        let json = serde_json::to_string(&line)
+            .map_err(|error| internal(format!("a record cannot be written ({error})")))?;
         let check = &Hash::of(json.as_bytes()).hex()[..CHECK];
         Ok(format!("{check} {json}\n"))
     };

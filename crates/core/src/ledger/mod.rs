@@ -23,17 +23,20 @@ pub mod state;
 mod attic;
 mod change;
 mod copies;
+mod held;
 mod recover;
 mod trust;
 
 pub use change::{Change, What};
+pub(crate) use held::held_of;
+pub use held::{copies_in, held_at, kept_in};
 pub use recover::{Ending, Recovered};
 
 use crate::disk::{Disk, Lock};
 use crate::error::{Error, Result};
-use crate::hash::Hash;
 use crate::names::{Key, LEDGER_FOLDER, PART};
-use crate::root::{Kind, Known, Place, Root, look, refuse_odd};
+use crate::refusal::{OddLedger, internal};
+use crate::root::{Kind, Known, Place, Root, look};
 use attic::Attic;
 use record::{Held, Record, TargetFacts};
 use state::State;
@@ -160,12 +163,7 @@ impl<'d> Ledger<'d> {
     fn take_lock(&mut self) -> Result<()> {
         let path = self.attic.lock();
         let lock = self.disk.lock(&path).map_err(Error::write("lock", &path))?;
-        self.lock = Some(lock.ok_or_else(|| {
-            Error::refused(
-                format!("another run is changing {} right now", self.root.path.display()),
-                "wait until it is done",
-            )
-        })?);
+        self.lock = Some(lock.ok_or_else(|| OddLedger::Busy { root: self.root.path.clone() })?);
         Ok(())
     }
 
@@ -256,20 +254,14 @@ impl<'d> Ledger<'d> {
     }
 
     fn just_changed(&self) -> Error {
-        Error::refused(
-            format!("another run has just changed {}", self.root.path.display()),
-            "run this again: it has to look at what is there now",
-        )
+        OddLedger::Raced { root: self.root.path.clone() }.into()
     }
 
     /// Logs records. What reached the disk of a failed attempt is cut off again: a torn record must
     /// stay the last one.
     fn append(&mut self, records: Vec<Record>) -> Result<()> {
         let Some(known) = self.records else {
-            return Err(Error::refused(
-                format!("{} could not be written before", self.attic.log().display()),
-                "run the command again once the disk can be written to",
-            ));
+            return Err(OddLedger::LogFailed { log: self.attic.log() }.into());
         };
         for record in &records {
             debug!(ledger = %self.attic.folder().display(), ?record, "logged");
@@ -324,12 +316,8 @@ impl<'d> Ledger<'d> {
     fn part(&self, key: &Key) -> Result<PathBuf> {
         let pending = self.state.pending.as_ref();
         let at = pending.and_then(|p| Some((p.slots.iter().position(|k| k == key)?, &p.token)));
-        let (at, token) = at.ok_or_else(|| {
-            Error::refused(
-                format!("internal error: {key} has no part in this change"),
-                "please report it",
-            )
-        })?;
+        let (at, token) =
+            at.ok_or_else(|| internal(format!("{key} has no part in this change")))?;
         self.beside(key, &format!("{token}-{at}"))
     }
 
@@ -400,106 +388,10 @@ fn again_while_absent<T>(mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
 /// Digits that nobody can guess.
 pub(crate) fn random() -> Result<String> {
     let mut bytes = [0; 10];
-    getrandom::fill(&mut bytes).map_err(|error| {
-        Error::refused(format!("the system gives no random numbers: {error}"), "please report it")
-    })?;
+    getrandom::fill(&mut bytes)
+        .map_err(|error| internal(format!("the system gives no random numbers: {error}")))?;
     Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
-impl State {
-    /// The key of a file of a root, by its true name.
-    ///
-    /// # Errors
-    /// As [`Ledger::key`].
-    pub fn key(
-        &self,
-        main: &Path,
-        root: Option<&str>,
-        within: &str,
-        disk: &dyn Disk,
-    ) -> Result<Key> {
-        let typed = Key::new(root, within)?;
-        let folder = self.root_of(main, &typed)?;
-        let place = look(&folder, within, disk)?;
-        let key = self.outermost(main, &place.path)?;
-        let key = key.map_or_else(|| Key::new(root, &place.within), Ok)?;
-        self.known(key, |key| {
-            let place = look(&self.root_of(main, key)?, key.within(), disk)?;
-            let there = place.kind != Kind::Nothing;
-            there.then(|| Key::new(key.root(), &place.within)).transpose()
-        })
-    }
-
-    /// The key of a file that lies in several roots, one of which lies in another: it counts to the
-    /// main one, or else to the outermost of them, so that it has no two.
-    fn outermost(&self, main: &Path, file: &Path) -> Result<Option<Key>> {
-        let others = self.others.iter();
-        let others = others.map(|(name, path)| (Some(name.as_str()), Path::new(path)));
-        let holding = others.chain([(None, main)]).filter(|(_, root)| file.starts_with(root));
-        let outermost =
-            holding.min_by_key(|(name, root)| (name.is_some(), root.components().count(), *name));
-        let key = |(name, root): (Option<&str>, &Path)| {
-            Key::new(name, &crate::tree::slot_name(root, file)?)
-        };
-        outermost.map(key).transpose()
-    }
-
-    /// Whether a file is one that was replaced, or is being replaced now.
-    pub fn knows(&self, main: &Path, file: &Path, disk: &dyn Disk) -> bool {
-        let others = self.others.iter().map(|(name, path)| (Some(name.as_str()), Path::new(path)));
-        std::iter::once((None, main)).chain(others).any(|(name, folder)| {
-            let Ok(within) = crate::tree::slot_name(folder, file) else {
-                return false;
-            };
-            let Ok(key) = self.key(main, name, &within, disk) else {
-                return false;
-            };
-            let pending = self.pending.as_ref().is_some_and(|p| p.slots.contains(&key));
-            pending || self.slots.get(&key).is_some_and(state::Slot::matters)
-        })
-    }
-}
-
-/// Where a ledger keeps the copy of some contents.
-pub fn kept_in(folder: &Path, hash: Hash) -> PathBuf {
-    folder.join("stock").join(hash.hex())
-}
-
-/// The names of the copies that a ledger keeps.
-pub fn copies_in(folder: &Path) -> Vec<String> {
-    Attic::new(folder).copies()
-}
-
-/// What lies at a path now, links not followed.
-///
-/// # Errors
-/// [`Error::Refused`] where it is neither file nor link; [`Error::Read`].
-pub fn held_at(path: &Path) -> Result<Held> {
-    held_of(&Place { path: path.to_owned(), within: String::new(), kind: Kind::of(path)? })
-}
-
-pub(crate) fn held_of(place: &Place) -> Result<Held> {
-    refuse_odd(place)?;
-    match place.kind {
-        Kind::Link => Ok(Held::Link(Hash::of(target_of(&place.path)?.as_bytes()))),
-        Kind::File => Hash::of_file(&place.path).map(Held::File),
-        _ => Ok(Held::Nothing),
-    }
-}
-
-/// Where a link leads, as it says.
-fn target_of(link: &Path) -> Result<String> {
-    let target = std::fs::read_link(link).map_err(Error::read(link))?;
-    let text = target.to_str().map(str::to_owned);
-    text.ok_or_else(|| {
-        Error::refused(
-            format!("{} leads to a name that is not valid Unicode", link.display()),
-            "replace the link by the file itself",
-        )
-    })
-}
-
-#[cfg(test)]
-mod model;
 #[cfg(test)]
 mod tests;

@@ -7,6 +7,7 @@ use super::state::{Pending, State};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::names::{Key, PART};
+use crate::refusal::OddLedger;
 use crate::root::Kind;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -200,7 +201,7 @@ pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
         return Ok(());
     };
     if pending.ready && !can_roll_back(ledger, &pending) {
-        return Err(Error::refused("a slot was changed meanwhile", "run the command again"));
+        return Err(OddLedger::Interrupted.into());
     }
     let wanted = ledger.state.kept();
     for put in pending.puts.iter().filter(|_| pending.ready) {

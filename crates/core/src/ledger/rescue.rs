@@ -6,9 +6,10 @@ use super::record::{Held, Put, Record};
 use super::state::State;
 use super::{Ledger, What};
 use crate::disk::{Attributes, Disk};
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::hash::Hash;
 use crate::names::Key;
+use crate::refusal::OddLedger;
 use crate::root::Root;
 use deft_needle_audio::Clip;
 use serde::Serialize;
@@ -120,18 +121,12 @@ impl Memory {
 pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Result<Rescue> {
     let attic = Attic::new(&root.ledger);
     if !attic.is_there()? {
-        return Err(Error::refused(
-            format!("{} has no ledger", root.path.display()),
-            "name the root, or its ledger's folder with --ledger",
-        ));
+        return Err(OddLedger::Missing { root: root.path.clone() }.into());
     }
     let state = attic.read()?.state();
     let copies = attic.copies();
     if state.as_ref().is_ok_and(|state| state.strays_of(&copies).is_empty()) {
-        return Err(Error::refused(
-            format!("the ledger of {} is not damaged", root.path.display()),
-            "restore gives back what it knows",
-        ));
+        return Err(OddLedger::Healthy { root: root.path.clone() }.into());
     }
     let memory = Memory::of(&attic.all_records()?);
     let whereabouts = whereabouts(root);

@@ -2,9 +2,10 @@
 
 use super::record::{EntryRecord, Held, Installed, Left, Put, Record, TargetFacts};
 use crate::disk::Attributes;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::hash::Hash;
 use crate::names::Key;
+use crate::refusal::{OddLedger, OddSlot};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
@@ -210,12 +211,10 @@ impl State {
         let Some(name) = key.root() else {
             return Ok(root.to_owned());
         };
-        let found = self.others.get(name).ok_or_else(|| {
-            Error::refused(
-                format!("the ledger does not know where the root {name} is"),
-                format!("name it with --root {name}=FOLDER"),
-            )
-        })?;
+        let found = self
+            .others
+            .get(name)
+            .ok_or_else(|| OddLedger::UnknownRoot { name: name.to_owned() })?;
         Ok(PathBuf::from(found))
     }
 
@@ -240,10 +239,7 @@ impl State {
         for key in keys {
             let folder = self.root_of(root, key)?;
             if !folder.is_dir() {
-                return Err(Error::refused(
-                    format!("{} is not there, and {key} lies in it", folder.display()),
-                    "insert the card or mount the drive, then run this again",
-                ));
+                return Err(OddLedger::Away { folder, key: key.clone() }.into());
             }
         }
         Ok(())
@@ -263,12 +259,7 @@ impl State {
                 (Some(theirs), Some(ours)) if theirs == ours => return Ok(other.clone()),
                 (Some(_), Some(_)) => {}
                 _ => {
-                    return Err(Error::refused(
-                        format!(
-                            "{key} differs only in case or accents from {other}, which was replaced before"
-                        ),
-                        format!("write {other}, or restore that first"),
-                    ));
+                    return Err(OddSlot::Spelt { other: other.clone() }.of(key.to_string()));
                 }
             }
         }

@@ -5,10 +5,14 @@
 //!   or the user adopts it.
 //! - Other roots are those that the registry knows for it or that the user names now.
 
+use super::change::Before;
 use super::state::State;
-use crate::error::{Error, Result};
+use super::{Change, Ledger};
+use crate::error::Result;
 use crate::fit::same_file;
+use crate::refusal::OddLedger;
 use crate::root::Root;
+use std::collections::BTreeSet;
 use std::path::Path;
 
 /// Refuses a ledger that was made for another place.
@@ -33,10 +37,7 @@ pub fn check(state: &mut State, root: &Root) -> Result<()> {
     if known.is_some() && !other.is_dir() {
         return Ok(());
     }
-    Err(Error::refused(
-        format!("the ledger in {} was made for {}", root.ledger.display(), other.display()),
-        "if you trust where it comes from, take it over with --adopt",
-    ))
+    Err(OddLedger::MadeFor { ledger: root.ledger.clone(), place: other.to_owned() }.into())
 }
 
 fn is_at(made_for: &str, root: &Root) -> bool {
@@ -56,4 +57,35 @@ pub fn place_others(state: &mut State, root: &Root) {
     let named = root.others.iter();
     let named = named.map(|(name, path)| (name.clone(), path.to_string_lossy().into_owned()));
     state.others.extend(named);
+}
+
+impl Change<'_, '_> {
+    /// A file that two ledgers know would be taken for stock by one of them.
+    pub(super) fn refuse_known_elsewhere(&self) -> Result<()> {
+        let own = self.ledger.attic.folder();
+        let folders: BTreeSet<&Path> =
+            self.before.values().flat_map(|before| before.path.ancestors().skip(1)).collect();
+        let registered = self.ledger.root.registry.all();
+        let usual =
+            folders.iter().map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
+        let elsewhere = registered.iter().filter(|known| folders.contains(known.root.as_path()));
+        let elsewhere = elsewhere.map(|known| (known.root.clone(), known.ledger.clone()));
+        for (root, ledger) in usual.chain(elsewhere) {
+            if !ledger.is_dir() || crate::fit::same_file(&ledger, own) {
+                continue;
+            }
+            let other = crate::root::Root { path: root, ledger, ..self.ledger.root.clone() };
+            let state = Ledger::peek(&other)?;
+            let knows = |before: &&Before| state.knows(&other.path, &before.path, self.ledger.disk);
+            if let Some(known) = self.before.values().find(knows) {
+                return Err(OddLedger::KnownElsewhere {
+                    path: known.path.clone(),
+                    ledger: other.ledger,
+                    root: other.path,
+                }
+                .into());
+            }
+        }
+        Ok(())
+    }
 }

@@ -2,7 +2,8 @@
 
 use super::folded;
 use super::rules::reserved;
-use crate::error::{Error, Result};
+use crate::error::Result;
+use crate::refusal::Refusal;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -46,10 +47,7 @@ impl Key {
                 Some(root) => format!("{root}:{within}"),
                 None => within.to_owned(),
             })),
-            false => Err(Error::refused(
-                format!("\"{within}\" is not a path within a root"),
-                "write folders and a name with / between them",
-            )),
+            false => Err(Refusal::NotWithin { typed: within.to_owned(), why: None }.into()),
         }
     }
 

@@ -3,6 +3,7 @@
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
+use crate::refusal::{OddPack, internal};
 use crate::run::{JobPlan, Line, Run};
 use deft_needle_audio::measure::picture::{Column, picture};
 use deft_needle_audio::num::{rounded_signed, size};
@@ -26,27 +27,18 @@ impl Run {
             return Ok(None);
         };
         if wanted.size == 0 || wanted.size > limits::PIXELS {
-            return Err(Error::refused(
-                format!("the sheet asks for an icon of {0} × {0} pixels", wanted.size),
-                format!("an icon has 1 to {} pixels each way", limits::PIXELS),
-            ));
+            return Err(OddPack::IconSize { size: wanted.size, most: limits::PIXELS }.into());
         }
         let bytes = match &self.job.pack.icon {
             Some(given) => {
                 let path = self.job.beside(given);
                 let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
-                let refused = |what: String| {
-                    let instead = format!(
-                        "give a PNG of {0} × {0} pixels, or none: one is drawn then",
-                        wanted.size
-                    );
-                    Error::refused(format!("{} {what}", path.display()), instead)
-                };
+                let bad = |found| OddPack::BadIcon { path: path.clone(), found, size: wanted.size };
                 let reader = png::Decoder::new(Cursor::new(&bytes)).read_info();
-                let reader = reader.map_err(|_| refused("is not a PNG".to_owned()))?;
+                let reader = reader.map_err(|_| bad(None))?;
                 let (width, height) = (reader.info().width, reader.info().height);
                 if (width, height) != (wanted.size, wanted.size) {
-                    return Err(refused(format!("is {width} × {height} pixels")));
+                    return Err(bad(Some((width, height))).into());
                 }
                 bytes
             }
@@ -89,8 +81,6 @@ fn drawn(columns: &[Column], side: u32) -> Result<Vec<u8>> {
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);
     let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(&pixels));
-    written.map_err(|error| {
-        Error::refused(format!("the icon cannot be drawn: {error}"), "report this")
-    })?;
+    written.map_err(|error| internal(format!("the icon cannot be drawn: {error}")))?;
     Ok(bytes)
 }

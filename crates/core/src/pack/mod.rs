@@ -13,8 +13,9 @@ use crate::encoder::private_folder;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::ledger::state::State;
+use crate::refusal::{OddPack, OddPath};
 use crate::run::{JobPlan, Line, Notice, Run};
-use crate::sheet::{Pack, PackForm, Size};
+use crate::sheet::{Pack, PackForm};
 use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
@@ -95,8 +96,7 @@ impl Run {
             let path = folder.path().join(format!("own-{at}"));
             std::fs::write(&path, bytes).map_err(Error::write("write", &path))?;
             if members.insert(name.clone(), path).is_some() {
-                let what = format!("{name} would be twice in the pack");
-                return Err(Error::refused(what, "mend the sheet's [pack]"));
+                return Err(OddPack::Twice { name }.into());
             }
         }
         Ok(Packed { members, _folder: folder })
@@ -125,13 +125,11 @@ impl Run {
         if form == PackForm::Folder {
             let used = std::fs::read_dir(out).is_ok_and(|mut entries| entries.next().is_some());
             if used {
-                let what = format!("{} is not empty", out.display());
-                return Err(Error::refused(what, "name a new folder"));
+                return Err(OddPath::NotEmpty.of(out));
             }
         } else {
             if out.is_dir() {
-                let what = format!("{} is a folder, and a pack is one file", out.display());
-                return Err(Error::refused(what, "name a file"));
+                return Err(OddPath::Folder.of(out));
             }
             crate::fit::refuse_existing(&[], out, overwrite)?;
         }
@@ -186,10 +184,7 @@ impl Run {
         let bytes = packed.bytes(self.layout().form, out);
         match self.layout().largest.filter(|most| bytes > most.0) {
             None => Ok(()),
-            Some(most) => Err(Error::refused(
-                format!("the pack takes {}, {most} at most are taken", Size(bytes)),
-                "leave something out",
-            )),
+            Some(most) => Err(OddPack::TooLarge { bytes, most: most.0 }.into()),
         }
     }
 }

@@ -3,6 +3,7 @@
 use super::OWN_FOLDER;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::refusal::internal;
 use crate::run::{JobPlan, Line, Run};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -72,9 +73,8 @@ impl Run {
             values: self.job.values.clone(),
             slots,
         };
-        let text = toml::to_string(&receipt).map_err(|error| {
-            Error::refused(format!("the pack cannot be described: {error}"), "report this")
-        })?;
+        let text = toml::to_string(&receipt)
+            .map_err(|error| internal(format!("the pack cannot be described: {error}")))?;
         let sheet = &self.target.sheet;
         let mut all = vec![
             (format!("{OWN_FOLDER}/pack.toml"), text.into_bytes()),

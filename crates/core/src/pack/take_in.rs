@@ -5,6 +5,7 @@ use super::{OWN_FOLDER, Receipt};
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
 use crate::job::{Dealt, Job, Making, PackFacts, Placement};
+use crate::refusal::OddPack;
 use crate::run::{Ask, Run};
 use crate::sheet::Sheet;
 use crate::slots::Roots;
@@ -41,10 +42,7 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<(Self, Private)> {
         let Some(root) = ask.root else {
-            return Err(Error::refused(
-                "a pack brings no root",
-                "say where the target is with --root FOLDER",
-            ));
+            return Err(OddPack::NoRoot.into());
         };
         let unpacked = unpack(pack, observer)?;
         let receipt = unpacked.receipt(pack)?;
@@ -94,18 +92,11 @@ impl Unpacked {
     }
 
     fn receipt(&self, pack: &Path) -> Result<Receipt> {
-        let no_pack = || {
-            Error::refused(
-                format!("{} is no pack: it has no {OWN_FOLDER}/pack.toml", pack.display()),
-                "unpack it and write a job sheet: `new` does that for a folder of clips",
-            )
-        };
+        let no_pack =
+            || OddPack::NotPack { path: pack.to_owned(), lacks: format!("{OWN_FOLDER}/pack.toml") };
         let path = self.own("pack.toml").ok_or_else(no_pack)?;
         let text = std::fs::read_to_string(path).map_err(Error::read(path))?;
-        let odd = |what: String| {
-            let what = format!("{}: its pack.toml is wrong: {what}", pack.display());
-            Error::refused(what, "get the pack anew from where it came from")
-        };
+        let odd = |what: String| Error::from(OddPack::Odd { path: pack.to_owned(), what });
         let receipt: Receipt =
             toml::from_str(&text).map_err(|error| odd(error.message().to_owned()))?;
         if receipt.name.trim().is_empty() || receipt.name.chars().any(char::is_control) {
@@ -117,12 +108,8 @@ impl Unpacked {
     /// The pack's own sheet, without what a stranger must not decide: which files are removed, and which
     /// commands run.
     fn sheet(&self, pack: &Path) -> Result<Sheet> {
-        let path = self.own("sheet.toml").ok_or_else(|| {
-            Error::refused(
-                format!("{} brings no sheet of its target", pack.display()),
-                "name the target's sheet with --target SHEET",
-            )
-        })?;
+        let path =
+            self.own("sheet.toml").ok_or_else(|| OddPack::NoSheet { path: pack.to_owned() })?;
         let mut sheet = Sheet::load(path)?;
         sheet.clear = Default::default();
         for rule in &mut sheet.rules {
@@ -137,15 +124,12 @@ impl Unpacked {
         for (slot, packed) in &receipt.slots {
             let placed = (|| {
                 let (slot, _) = target.aim(slot)?;
-                let clip = self.files.get(&packed.file).ok_or_else(|| {
-                    Error::refused(
-                        format!("{} is not in the pack", packed.file),
-                        "get the pack anew",
-                    )
-                })?;
+                let clip = self
+                    .files
+                    .get(&packed.file)
+                    .ok_or_else(|| OddPack::Lacks { file: packed.file.clone() })?;
                 if crate::Hash::of_file(clip)? != packed.hash {
-                    let what = format!("{} is not what the pack says", packed.file);
-                    return Err(Error::refused(what, "get the pack anew"));
+                    return Err(OddPack::Differs { file: packed.file.clone() }.into());
                 }
                 Ok(Placement {
                     slot,

@@ -5,6 +5,7 @@ use crate::disk::Disk;
 use crate::error::{Error, Result};
 use crate::ledger::is_ledger;
 use crate::names::{Key, is_own};
+use crate::refusal::OddPath;
 use std::ffi::OsStr;
 use std::fs;
 use std::io;
@@ -98,23 +99,18 @@ fn pass(path: &Path, kind: Kind) -> Result<()> {
         Kind::Nothing => Ok(()),
         Kind::Folder if is_ledger(path) => Err(into_ledger(path)),
         Kind::Folder => Ok(()),
-        Kind::Link => Err(Error::refused(
-            format!("{} is a link", path.display()),
-            "name the folder that it leads to: nothing is followed through links",
-        )),
-        Kind::File | Kind::Other => {
-            Err(Error::refused(format!("{} is not a folder", path.display()), "check the path"))
-        }
+        Kind::Link => Err(OddPath::Link.of(path)),
+        Kind::File | Kind::Other => Err(OddPath::NotFolder.of(path)),
     }
 }
 
 fn into_ledger(path: &Path) -> Error {
-    Error::refused(format!("{} belongs to a ledger", path.display()), "name a file of the target's")
+    OddPath::OfLedger.of(path)
 }
 
 /// A name that no sheet, ledger or list can hold.
 pub(super) fn not_unicode(path: &Path) -> Error {
-    Error::refused(format!("the name {} is not valid Unicode", path.display()), "rename it first")
+    OddPath::NotUnicode.of(path)
 }
 
 /// Refuses what no slot can be: a folder, a pipe, a device.
@@ -122,18 +118,17 @@ pub(super) fn not_unicode(path: &Path) -> Error {
 /// # Errors
 /// [`Error::Refused`].
 pub fn refuse_odd(place: &Place) -> Result<()> {
-    let what = match place.kind {
-        Kind::Nothing | Kind::File | Kind::Link => return Ok(()),
-        Kind::Folder => "a folder",
-        Kind::Other => "a pipe or a device",
-    };
-    Err(Error::refused(format!("{} is {what}", place.path.display()), "name a regular file"))
+    match place.kind {
+        Kind::Nothing | Kind::File | Kind::Link => Ok(()),
+        Kind::Folder => Err(OddPath::Folder.of(&place.path)),
+        Kind::Other => Err(OddPath::Device.of(&place.path)),
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::disk::faulty::ShortNameDisk;
+    use crate::disk::tests::faulty::ShortNameDisk;
 
     /// Only the disk tells what a short name stands for.
     #[test]
@@ -146,10 +141,7 @@ mod tests {
         let look = |within| look(folder.path(), within, &ShortNameDisk);
         assert_eq!(look("SOUNDS~1/a.wav").unwrap().within, "sounds/a.wav");
         for within in ["DEFT-N~1", "DEFT-N~1/stock/a", "DEFT-N~1/ledger.log"] {
-            assert!(
-                look(within).unwrap_err().to_string().contains("belongs to a ledger"),
-                "{within}"
-            );
+            assert!(look(within).unwrap_err().to_string().contains("OfLedger"), "{within}");
         }
     }
 }

@@ -12,6 +12,7 @@ use crate::fit::same_file;
 use crate::ledger::{Ledger, is_ledger, usual_folder};
 use crate::limits;
 use crate::names::{Key, LEDGER_FOLDER, is_own};
+use crate::refusal::{OddLedger, OddPath};
 use crate::tree::slot_name;
 use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
@@ -231,10 +232,7 @@ impl Asked {
 }
 
 fn nothing_installed(path: &Path) -> Error {
-    Error::refused(
-        format!("nothing is installed in {}, above or below it", path.display()),
-        "check the path; name a ledger that lies elsewhere with --ledger",
-    )
+    OddLedger::NothingInstalled { path: path.to_owned() }.into()
 }
 
 /// Neither the home folder nor the top of a drive.
@@ -260,11 +258,8 @@ fn folder(path: &Path) -> Result<PathBuf> {
         false => path,
     };
     if !path.is_dir() {
-        let (what, instead) = match path.exists() {
-            true => ("is not a folder", "name the target's folder"),
-            false => ("does not exist", "check the path; if it is on a card or a drive, insert it"),
-        };
-        return Err(Error::refused(format!("{} {what}", path.display()), instead));
+        let odd = if path.exists() { OddPath::NotFolder } else { OddPath::Absent };
+        return Err(odd.of(path));
     }
     let path = absolute(path)?;
     let real = path.canonicalize().map_err(Error::read(&path))?;
@@ -272,10 +267,7 @@ fn folder(path: &Path) -> Result<PathBuf> {
         folder.file_name().is_some_and(|name| is_own(&name.to_string_lossy())) || is_ledger(folder)
     };
     if path.ancestors().chain(real.ancestors()).any(own) {
-        return Err(Error::refused(
-            format!("{} belongs to a ledger", path.display()),
-            "name a folder of the target's",
-        ));
+        return Err(OddPath::OfLedger.of(path));
     }
     Ok(path)
 }

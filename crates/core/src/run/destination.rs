@@ -1,10 +1,11 @@
 //! Where a job's files lie, as the ledger names them.
 
 use crate::disk::Disk;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::job::{Job, Place};
 use crate::ledger::state::State;
 use crate::names::Key;
+use crate::refusal::OddPath;
 use crate::sheet::Way;
 use crate::target::Target;
 use crate::tree::slot_name;
@@ -77,10 +78,7 @@ impl Destination {
             }
         }
         if !path.is_dir() {
-            return Err(Error::refused(
-                format!("the folder {} does not exist", path.display()),
-                "make it, or correct the path in the job sheet",
-            ));
+            return Err(OddPath::NoJobFolder.of(path));
         }
         let path = crate::root::Asked::default().certain(path, crate::root::Found::Named)?.path;
         self.others.insert(OWN.to_owned(), path);

@@ -12,6 +12,7 @@ use crate::ledger::record::{EntryRecord, Held};
 use crate::ledger::state::State;
 use crate::limits;
 use crate::names::Key;
+use crate::refusal::{OddJob, OddPath, OddSlot};
 use crate::root::{Kind, look, refuse_odd};
 use crate::sheet::{Entry, Fault, Way};
 use crate::stock::{Member, Stock};
@@ -131,10 +132,7 @@ impl Run {
         if let Some(root) = root.filter(|_| !is_main)
             && !sources.state.others.contains_key(root)
         {
-            return Err(Error::refused(
-                format!("the job does not say where the root {root} is"),
-                format!("write roots = {{ …, {root} = 'FOLDER' }}"),
-            ));
+            return Err(OddJob::OtherRootUnsaid { name: root.to_owned() }.into());
         }
         match (is_main, self.destination.overlay) {
             (true, true) => self.destination.key(file, sources.state, path, sources.disk),
@@ -150,8 +148,7 @@ impl Run {
         asked: &[Asked],
         sources: &Sources<'_>,
     ) -> Result<(Vec<EntryLine>, Option<Contents>)> {
-        let refused =
-            |what: String| Error::refused(format!("{file}: {what}"), "fix the file or the sheet");
+        let refused = |what: String| OddSlot::Entry { what }.of(file.to_string());
         let seen = self.seen(file, sources)?;
         let before = self.source(file, sources)?;
         let known = sources.state.slots.get(file);
@@ -181,13 +178,7 @@ impl Run {
         }
         let mut lines = Vec::new();
         for Asked { slot, wanted } in asked {
-            let made = wanted.make(&bytes).map_err(|what| {
-                let name = file.within().rsplit('/').next().unwrap_or_default();
-                Error::refused(
-                    format!("{name} {what}"),
-                    format!("in {file}; fix the file or the job"),
-                )
-            })?;
+            let made = wanted.make(&bytes).map_err(refused)?;
             let Made::New(with, done) = made else {
                 lines.extend(stands(file, wanted));
                 continue;
@@ -220,12 +211,7 @@ impl Run {
             Kind::Link => return self.through_link(&place.path, main, sources),
             _ => {}
         }
-        let missing = || {
-            Error::refused(
-                format!("there is no {} for the entries to go into", place.path.display()),
-                "start the target once so that it makes the file, or check the root",
-            )
-        };
+        let missing = || OddPath::NoEntryFile.of(&place.path);
         match self.destination.slot_of(file) {
             Some(name) => self.stock_file(main, &name, sources)?.ok_or_else(missing),
             None => Err(missing()),
@@ -245,10 +231,7 @@ impl Run {
         let mut roots = others.chain([main]).filter_map(|root| root.canonicalize().ok());
         match roots.any(|root| real.starts_with(root)) {
             true => read_plain(&real, limits::LIST).map_err(Error::read(&real)),
-            false => Err(Error::refused(
-                format!("{} is a link that leads out of the target", link.display()),
-                "replace it by the file itself, or name the folder that it leads to as a root",
-            )),
+            false => Err(OddPath::LinkOut.of(link)),
         }
     }
 

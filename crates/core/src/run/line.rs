@@ -12,6 +12,8 @@ use crate::job::{Making, Placement};
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
 use crate::names::Key;
+use crate::names::Near;
+use crate::refusal::{OddJob, OddPath, OddSlot, internal};
 use crate::root::{look, refuse_odd};
 use crate::sheet::{Asked, New, OutsideEncoder, Rule};
 use crate::stamps::Stamps;
@@ -201,20 +203,15 @@ impl Run {
 
     /// A file that goes in as it is, and so must be what the target asks.
     fn finished(&self, line: &Line) -> Result<Work> {
-        let path = line.input.stored_at().ok_or_else(|| {
-            Error::refused("a finished file has to be a file", "name it in place of -")
-        })?;
+        let path = line.input.stored_at().ok_or(OddJob::NotFile)?;
         let member = Member::of_file(&line.slot, path)?;
         if member.bytes == 0 {
-            return Err(Error::refused(format!("{} is empty", line.clip), "make it again"));
+            return Err(OddPath::Empty.of(&line.clip));
         }
         let extension = |path: &Path| path.extension().map(|e| e.to_string_lossy().to_lowercase());
         let named = extension(path) == extension(Path::new(&line.slot));
         if line.making == Making::AsIs && line.input.path().is_some() && !named {
-            return Err(Error::refused(
-                format!("{} has another extension than {}", line.clip, line.slot),
-                "name the finished file as the target wants it, if it is the right one",
-            ));
+            return Err(OddSlot::OtherExtension { clip: line.clip.clone() }.of(&line.slot));
         }
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {
             None => Ok(Work::AsIs { bytes: member.bytes }),
@@ -245,10 +242,7 @@ impl Run {
         refuse_link(&there)?;
         let path = place.path;
         if placement.clip.path().is_some_and(|clip| same_file(clip, &path)) {
-            return Err(Error::refused(
-                format!("the clip and the slot are the same file: {}", path.display()),
-                "name the clip first, then the file that it replaces",
-            ));
+            return Err(OddPath::ClipIsSlot.of(path));
         }
         let top = sources.state.slots.get(&known).and_then(|known| Some((known, known.top()?)));
         // Where our own file is there, the ledger knows the stock without a look at it.
@@ -308,7 +302,7 @@ impl Run {
         let all =
             (ENGINE, clip, like, &own.edits, demand, rule, own.read_as, said, &placement.making);
         let text = serde_json::to_vec(&all).map_err(|error| {
-            Error::refused(format!("{} cannot be told: {error}", placement.slot), "report this")
+            internal(format!("{} cannot be described: {error}", placement.slot))
         })?;
         Ok(Hash::of(&text))
     }
@@ -389,17 +383,17 @@ fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
         (Error::Read { source, .. }, Some(near))
             if source.kind() == std::io::ErrorKind::NotFound =>
         {
-            Error::refused(format!("there is no clip {}", placement.named), near)
+            OddJob::NoClip { clip: placement.named.clone(), near }.into()
         }
         (error, _) => error,
     })
 }
 
-/// A clip that may have been meant.
-fn near_clip(placement: &Placement) -> Option<String> {
+/// Clips that may have been meant.
+fn near_clip(placement: &Placement) -> Option<Vec<Near>> {
     let path = placement.clip.path()?;
     let (folder, name) = (path.parent()?, path.file_name()?.to_string_lossy());
     let names = crate::tree::names_in(folder);
     let near = crate::names::nearest(&name, names.iter().map(String::as_str), 3);
-    crate::names::did_you_mean(&near)
+    (!near.is_empty()).then_some(near)
 }

@@ -11,6 +11,7 @@ use crate::error::{Error, Result};
 use crate::ledger::held_at;
 use crate::ledger::state::State;
 use crate::names::{Key, folded};
+use crate::refusal::{OddJob, OddSlot};
 use crate::sheet::{Entry, Size};
 use crate::slots::{Group, families};
 use crate::stamps::Stamps;
@@ -203,11 +204,8 @@ impl Run {
         if works.iter().any(|works| u64::from(*works) == count(all)) {
             return None;
         }
-        let works: Vec<String> = works.iter().map(u32::to_string).collect();
-        Some(Error::refused(
-            format!("{}: there would be {all} variants, and {} work", group.name, works.join(", ")),
-            "add or leave out variants",
-        ))
+
+        Some(OddJob::Variants { name: group.name.clone(), all, works: works.clone() }.into())
     }
 
     /// What the sheet asks beside the files of a single swap.
@@ -257,10 +255,7 @@ fn refuse_same_file(plan: &mut JobPlan) {
     let mut faults = Vec::new();
     for line in &plan.lines {
         if let Some(other) = seen.insert(folded(line.key.as_str()), &line.slot) {
-            faults.push(Error::refused(
-                format!("{} and {other} may be one file: they differ in case alone", line.slot),
-                "leave one of them out",
-            ));
+            faults.push(OddSlot::MayBe { other: other.to_owned() }.of(&line.slot));
         }
     }
     plan.faults.extend(faults);

@@ -12,6 +12,7 @@ use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
 use crate::job::Making;
 use crate::ledger::record::Installed;
+use crate::refusal::OutsideFault;
 use crate::sheet::OutsideEncoder;
 use crate::stock::Member;
 use deft_needle_audio::plan::Reference;
@@ -149,8 +150,9 @@ impl Run {
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {
             None => Ok(()),
             Some(what) => Err(Error::Outside {
-                what: format!("what the encoder made for {} fails: {what}", line.slot),
-                instead: "check the encoder's options in the sheet".to_owned(),
+                role: "encoder",
+                program: String::new(),
+                why: OutsideFault::Unfit { slot: line.slot.clone(), what: what.to_string() },
             }),
         }
     }

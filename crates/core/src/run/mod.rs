@@ -34,6 +34,7 @@ use crate::job::{Dealt, Job};
 use crate::ledger::record::EntryRecord;
 use crate::ledger::{Recovered, What};
 use crate::names::Key;
+use crate::refusal::OddJob;
 use crate::root::{Asked, Found, Root};
 use crate::target::Target;
 use deft_needle_audio::Observer;
@@ -98,10 +99,11 @@ impl Run {
         let job = Job::load(path)?;
         let target = job.target(ask.root, ask.others)?;
         if target.roots.main.is_none() {
-            return Err(Error::refused(
-                format!("{} does not say where {} is", path.display(), target.sheet.name),
-                "write root = 'FOLDER' in it, or name the folder with --root",
-            ));
+            return Err(OddJob::RootUnsaid {
+                job: path.to_owned(),
+                target: target.sheet.name.clone(),
+            }
+            .into());
         }
         let mut dealt = job.deal(&target);
         job.speak(&target, ask.allow_commands, &mut dealt, observer)?;
@@ -169,15 +171,13 @@ impl Run {
     /// Roots that are not there; an overlay that cannot be told.
     pub(crate) fn of_parts(job: Job, target: Target, dealt: Dealt, ask: Ask<'_>) -> Result<Self> {
         let Some(main) = target.roots.main.clone() else {
-            return Err(Error::refused("the job has no root", "name it with --root"));
+            return Err(OddJob::NoRoot.into());
         };
         let others = target.roots.others.iter().map(|(name, folder)| (name.as_str(), folder));
         for (name, folder) in others.chain([("main", &main)]) {
             if !folder.is_dir() {
-                return Err(Error::refused(
-                    format!("the {name} root {} is not a folder", folder.display()),
-                    "check the path in the job sheet; is the card in?",
-                ));
+                let (name, path) = (name.to_owned(), folder.clone());
+                return Err(OddJob::RootNotFolder { name, path }.into());
             }
         }
         let destination = Destination::of(&job, &target)?;

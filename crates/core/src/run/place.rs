@@ -8,12 +8,13 @@ use super::look::{JobPlan, over_budget};
 use super::make::Fitted;
 use super::notice::Notice;
 use crate::disk::Disk;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::fit::write_part;
 use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed, TargetFacts};
 use crate::ledger::{Change, Ledger, Recovered};
 use crate::names::Key;
+use crate::refusal::OddJob;
 use crate::root::Root;
 use crate::sheet::Size;
 use crate::stamps::Stamps;
@@ -91,7 +92,7 @@ impl<'d> Session<'d> {
     /// Those of the ledger, and what keeps even the looking.
     pub fn open(run: Run, disk: &'d dyn Disk, observer: &dyn Observer) -> Result<Self> {
         let Some(root) = run.root.clone() else {
-            return Err(Error::refused("the job has no root", "name it with --root"));
+            return Err(OddJob::NoRoot.into());
         };
         let ledger = Ledger::open(&root, disk)?;
         let stamps = Stamps::load(&root.ledger);

@@ -8,7 +8,8 @@ use crate::job::OF_PACK;
 use crate::ledger::record::Held;
 use crate::ledger::state::{Slot, State};
 use crate::ledger::{Ledger, Recovered, What, held_at};
-use crate::names::{Key, did_you_mean, nearest};
+use crate::names::{Key, nearest};
+use crate::refusal::{OddLedger, OddSlot};
 use crate::root::Root;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -57,7 +58,6 @@ pub struct Failed {
     /// Which.
     pub slot: Key,
     /// Why not.
-    #[serde(skip)]
     pub error: Error,
 }
 
@@ -271,11 +271,6 @@ fn stays_below(slot: &Key, known: &Slot, which: Which<'_>) -> Result<Option<usiz
     }
 }
 
-/// What lies over something else: a job by its name, or a single swap.
-fn layer_words(layer: Option<&str>) -> &str {
-    layer.unwrap_or("a single swap")
-}
-
 /// The layer of an entry, which has a name in any case.
 pub(super) fn layer_of(job: &str) -> Option<&str> {
     Some(job).filter(|job| !job.is_empty())
@@ -283,18 +278,8 @@ pub(super) fn layer_of(job: &str) -> Option<&str> {
 
 /// Another job, or a single swap, lies over this one.
 pub(super) fn covered(lower: Option<&str>, place: &Key, upper: Option<&str>) -> Error {
-    let lower = layer_words(lower);
-    let (what, instead) = match upper {
-        Some(upper) => (
-            format!("{upper} was installed over {lower} in {place}"),
-            format!("restore {upper} first: restore ROOT --job {upper}"),
-        ),
-        None => (
-            format!("{place} was swapped singly after {lower} was installed"),
-            format!("restore that slot first: restore ROOT {place}"),
-        ),
-    };
-    Error::refused(what, instead)
+    let [lower, upper] = [lower, upper].map(|layer| layer.map(str::to_owned));
+    OddSlot::Covered { lower, upper }.of(place.to_string())
 }
 
 fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
@@ -308,10 +293,7 @@ fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
                 Some(unknown) => {
                     let names = installed.iter().map(|key| key.as_str());
                     let near = nearest(unknown.as_str(), names, 3);
-                    Err(Error::refused(
-                        format!("nothing is installed in {unknown}"),
-                        did_you_mean(&near).unwrap_or_else(|| "status shows what is".to_owned()),
-                    ))
+                    Err(OddSlot::NotInstalled { near }.of(unknown.to_string()))
                 }
             }
         }
@@ -320,11 +302,8 @@ fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
             if jobs.contains(&job) {
                 return Ok(());
             }
-            let there = match jobs.as_slice() {
-                [] => "no job has installed anything here".to_owned(),
-                jobs => format!("there are: {}", jobs.join(", ")),
-            };
-            Err(Error::refused(format!("no job {job} has installed anything here"), there))
+            let jobs = jobs.into_iter().map(str::to_owned).collect();
+            Err(OddLedger::NoSuchJob { job: job.to_owned(), jobs }.into())
         }
     }
 }

@@ -10,6 +10,7 @@ use crate::ledger::state::{Slot, State};
 use crate::ledger::{Change, held_at, kept_in};
 use crate::limits;
 use crate::names::Key;
+use crate::refusal::OddSlot;
 use crate::root::Root;
 
 /// A file that loses entries.
@@ -122,10 +123,7 @@ fn one(
             Ok(None) => {}
             Err(_) if changed != Changed::Refuse => {}
             Err(what) => {
-                return Err(Error::refused(
-                    format!("{file}: {what}"),
-                    "fix the file, or add --changed keep to leave it as it is",
-                ));
+                return Err(OddSlot::EntryStays { what }.of(file.to_string()));
             }
         }
     }

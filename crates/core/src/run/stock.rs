@@ -6,7 +6,8 @@ use crate::hash::Hash;
 use crate::ledger::kept_in;
 use crate::ledger::record::Held;
 use crate::ledger::state::State;
-use crate::names::{Difference, Key, did_you_mean, nearest};
+use crate::names::{Difference, Key, nearest};
+use crate::refusal::{OddPath, OddSlot};
 use crate::root::{Kind, Place, Root};
 use crate::tree::names_in;
 use std::path::{Path, PathBuf};
@@ -45,10 +46,7 @@ pub(super) fn find_stock(
 /// A link could lead anywhere, and a rename would replace it instead of the file.
 pub(super) fn refuse_link(place: &Place) -> Result<()> {
     match place.kind {
-        Kind::Link => Err(Error::refused(
-            format!("{} is a link", place.path.display()),
-            "name the file that it leads to",
-        )),
+        Kind::Link => Err(OddPath::Link.of(&place.path)),
         _ => Ok(()),
     }
 }
@@ -57,21 +55,12 @@ pub(super) fn refuse_link(place: &Place) -> Result<()> {
 pub(super) fn no_such_slot(typed: &Path, path: &Path) -> Error {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let Some(folder) = path.parent().filter(|folder| folder.is_dir()) else {
-        return Error::refused(
-            format!("there is no {}, nor its folder", typed.display()),
-            "check the path; --new makes a new file and its folder",
-        );
+        return OddSlot::Absent { near: None }.of(typed.to_string_lossy());
     };
     let names = names_in(folder);
     let mut near = nearest(&name, names.iter().map(String::as_str), 3);
     let surely = near.first().map(|first| first.how);
     // Where one differs in case or extension alone, it is meant and no other.
     near.retain(|n| surely == Some(Difference::Spelling) || Some(n.how) == surely);
-    let what = format!("there is no {}", typed.display());
-    match did_you_mean(&near) {
-        None => Error::refused(what, "check the name; --new puts a file where none was"),
-        Some(question) => {
-            Error::refused(what, format!("{question} (--new puts a file where none was)"))
-        }
-    }
+    OddSlot::Absent { near: Some(near) }.of(typed.to_string_lossy())
 }

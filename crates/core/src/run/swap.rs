@@ -7,6 +7,7 @@ use crate::error::{Error, Result};
 use crate::job::{Dealt, Job, Making, Placement};
 use crate::ledger::Ledger;
 use crate::ledger::state::State;
+use crate::refusal::OddPath;
 use crate::root::{Root, absolute, key_of, look};
 use crate::sheet::{Asked, FirstBytes, New, Rule, Sheet};
 use crate::slots::Roots;
@@ -147,12 +148,7 @@ fn mark_of(path: &Path) -> Result<FirstBytes> {
 
 /// What the files of the same extension in the folder agree on.
 fn demand_of_neighbours(path: &Path) -> Result<Demand> {
-    let unknown = || {
-        Error::refused(
-            format!("nothing tells what {} must be", path.display()),
-            "say it with --like FILE or --spec \"wav pcm16 24000 mono\"",
-        )
-    };
+    let unknown = || OddPath::NoSpec.of(path);
     let folder = path.parent().ok_or_else(unknown)?;
     let alike = |name: &String| Path::new(name).extension() == path.extension();
     let mut demands = names_in(folder)

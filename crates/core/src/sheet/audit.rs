@@ -1,6 +1,7 @@
 //! A sheet looked at as a whole, beside the slots that it speaks of.
 
-use super::rule::{Asked, is_written};
+use super::rule::Asked;
+use super::validate::is_written;
 use super::{Fault, Rule, Sheet};
 use deft_needle_audio::Spec;
 use std::ops::Range;

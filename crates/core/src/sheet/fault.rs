@@ -1,13 +1,16 @@
 //! What is wrong in a file that somebody wrote by hand: where, and what to write instead.
 
 use crate::error::Error;
+use crate::refusal::Refusal;
 use deft_needle_audio::Unmet;
+use serde::Serialize;
 use std::fmt;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 /// Something wrong, and the place where it stands.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct Fault {
     /// The file.
     pub path: PathBuf,
@@ -19,12 +22,22 @@ pub struct Fault {
     pub instead: String,
     /// Whether it is soundly written, and the target does not take it.
     pub refused: bool,
-    /// What no clip can be made into, in place of words.
-    pub unmet: Option<Unmet>,
+    /// What is wrong as a value, in place of words.
+    pub because: Option<Because>,
+}
+
+/// What is wrong, where it has a kind of its own.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Because {
+    /// No clip can be made so.
+    Unmet(Unmet),
+    /// The target does not take it.
+    Refusal(Refusal),
 }
 
 /// A place in a text.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Spot {
     /// Counted from 1.
     pub line: usize,
@@ -73,14 +86,14 @@ impl Fault {
             what: what.into(),
             instead: instead.into(),
             refused: false,
-            unmet: None,
+            because: None,
         }
     }
 
     /// The same, where what is written is sound and the target does not take it.
     #[must_use]
-    pub fn refused(self) -> Self {
-        Self { refused: true, ..self }
+    pub fn refused(self, because: Refusal) -> Self {
+        Self { refused: true, because: Some(Because::Refusal(because)), ..self }
     }
 
     /// About a place in a text.

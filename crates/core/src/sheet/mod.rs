@@ -8,11 +8,12 @@ pub mod pattern;
 mod rule;
 mod shipped;
 mod source;
+mod validate;
 mod values;
 
 pub use audit::{Remark, audit};
 pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sorting, Way};
-pub use fault::Fault;
+pub use fault::{Because, Fault};
 pub use pairs::Pairs;
 pub use pattern::Pattern;
 pub use rule::{Asked, New, OutsideEncoder, Rule, Tags};
@@ -198,7 +199,11 @@ impl Sheet {
             let span = rule.spec.span();
             rule.validate().map_err(|(what, instead)| self.fault(&span, what, instead))?;
             if let Some(unmet) = rule.unmet() {
-                return Err(Fault { unmet: Some(unmet), ..self.fault(&span, "", "") }.into());
+                return Err(Fault {
+                    because: Some(Because::Unmet(unmet)),
+                    ..self.fault(&span, "", "")
+                }
+                .into());
             }
         }
         let patterns = self.rules.iter().map(|rule| rule.patterns.get_ref().0.len());

@@ -8,7 +8,8 @@ use super::{Member, is_litter};
 use crate::disk::read_at_most;
 use crate::error::{Error, Result};
 use crate::limits;
-use crate::sheet::{Size, Within};
+use crate::refusal::OddArchive;
+use crate::sheet::Within;
 use deft_needle_audio::num::count;
 use deft_needle_audio::read::{Private, open_regular};
 use flate2::read::MultiGzDecoder;
@@ -127,14 +128,7 @@ fn store(name: String, archive: &Path, start: &[u8], rest: &mut dyn Read) -> Res
     });
     let stored = stored.map_err(broken(archive, &name))?;
     if count(start.len()) + stored > limits::MEMBER {
-        return Err(Error::refused(
-            format!(
-                "{}: its entry {name} would take more than {}",
-                archive.display(),
-                Size(limits::MEMBER)
-            ),
-            "if that is meant, unpack it yourself and name the folder",
-        ));
+        return Err(OddArchive::EntryTooLarge { name, most: limits::MEMBER }.of(archive));
     }
     Member::stored(name, archive, private)
 }
@@ -252,27 +246,18 @@ fn name_of_pax(records: &[u8]) -> Option<Vec<u8>> {
 
 /// An entry's name as a slot; `None` for litter.
 fn proper(archive: &Path, name: &str, odd: &str) -> Result<Option<String>> {
-    let refused = |what: String| {
-        Error::refused(
-            format!("{}: {what}", archive.display()),
-            "nothing was taken from it; unpack it yourself if you trust it, and name the folder",
-        )
-    };
-    let shown = crate::sheet::fault::clipped(name);
     if !odd.is_empty() {
-        return Err(refused(format!("its entry \"{shown}\" {odd}")));
+        let (name, what) = (crate::sheet::fault::clipped(name), odd.to_owned());
+        return Err(OddArchive::OddEntry { name, what }.of(archive));
     }
-    let within: Within =
-        name.parse().map_err(|why: String| refused(format!("an entry is not safe: {why}")))?;
+    let within: Result<Within, String> = name.parse();
+    let within = within.map_err(|why| OddArchive::UnsafeName { why }.of(archive))?;
     Ok((!is_litter(Path::new(&within.0))).then_some(within.0))
 }
 
 fn limit_entries(path: &Path, entries: usize) -> Result<()> {
     match entries > limits::NAMES {
-        true => Err(Error::refused(
-            format!("{} has more than {} entries", path.display(), limits::NAMES),
-            "unpack it yourself and name the folder",
-        )),
+        true => Err(OddArchive::TooMany { most: limits::NAMES }.of(path)),
         false => Ok(()),
     }
 }

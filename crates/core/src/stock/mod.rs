@@ -7,6 +7,7 @@ pub use member::Member;
 
 use crate::error::{Error, Result};
 use crate::ledger::{Ledger, kept_in};
+use crate::refusal::OddPath;
 use crate::root::Asked;
 use crate::tree::{files_below, slot_name};
 use archive::Kind;
@@ -51,12 +52,7 @@ impl Stock {
         let found = std::fs::metadata(path).map_err(Error::read(path))?;
         let place = match found.is_dir() {
             true => Place::Folder,
-            false => Place::Archive(Kind::of(path)?.ok_or_else(|| {
-                Error::refused(
-                    format!("{} is neither a folder nor a zip or tar", path.display()),
-                    "name the folder or the archive that holds the target's files",
-                )
-            })?),
+            false => Place::Archive(Kind::of(path)?.ok_or_else(|| OddPath::NotStock.of(path))?),
         };
         Ok(Self { path: path.to_owned(), place, replaced: Replaced::new() })
     }

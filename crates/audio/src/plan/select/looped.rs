@@ -31,26 +31,12 @@ pub fn set_loop(
     selection: &mut Selection,
     observer: &dyn Observer,
 ) -> Result<()> {
-    let facts = clip.facts();
-    let rate = facts.format.rate;
+    if edits.looped == Some(LoopEdit::None) {
+        selection.sets_loop = true;
+        return Ok(());
+    }
     let changed = edits.loop_snap.is_some() || edits.crossfade.is_some();
-    let own = || facts.loops.first().map(|own| own.range);
-    let whole = selection.range;
-    let range = match edits.looped {
-        Some(LoopEdit::None) => {
-            selection.sets_loop = true;
-            return Ok(());
-        }
-        Some(LoopEdit::All) => Some(whole),
-        Some(LoopEdit::At(span)) => Some(resolve(span, facts)?),
-        Some(LoopEdit::Auto { start, end }) => {
-            Some(found(clip, whole, [start, end], selection, observer)?)
-        }
-        None if selection.wraps => None,
-        None if changed || edits.tail.is_some() => own(),
-        None => None,
-    };
-    let Some(mut range) = range else {
+    let Some(range) = chosen(clip, edits, selection, changed, observer)? else {
         if selection.wraps {
             fade_whole(clip, edits, selection, observer)?;
         } else if changed {
@@ -60,6 +46,49 @@ pub fn set_loop(
     };
     selection.wraps = edits.looped == Some(LoopEdit::All);
     selection.sets_loop = edits.looped.is_some() || changed;
+    let range = smoothed(clip, edits, range, selection, observer)?;
+    // A fade at a seam would be heard each time round.
+    if range.start == selection.range.start {
+        selection.through_sound[0] = false;
+    }
+    if range.end == selection.range.end {
+        selection.through_sound[1] = false;
+    }
+    Ok(())
+}
+
+/// The loop before it is smoothed: named, found, or the clip's own where something is to be done to it.
+fn chosen(
+    clip: &Clip,
+    edits: &Edits,
+    selection: &mut Selection,
+    changed: bool,
+    observer: &dyn Observer,
+) -> Result<Option<FrameRange>> {
+    let (facts, whole) = (clip.facts(), selection.range);
+    Ok(match edits.looped {
+        Some(LoopEdit::None) => None,
+        Some(LoopEdit::All) => Some(whole),
+        Some(LoopEdit::At(span)) => Some(resolve(span, facts)?),
+        Some(LoopEdit::Auto { start, end }) => {
+            Some(found(clip, whole, [start, end], selection, observer)?)
+        }
+        None if selection.wraps => None,
+        None if changed || edits.tail.is_some() => facts.loops.first().map(|own| own.range),
+        None => None,
+    })
+}
+
+/// The loop where the wave matches, faded into itself, and what follows it kept or gone.
+fn smoothed(
+    clip: &Clip,
+    edits: &Edits,
+    mut range: FrameRange,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<FrameRange> {
+    let (facts, whole) = (clip.facts(), selection.range);
+    let rate = facts.format.rate;
     if !whole.contains(range) {
         return Err(Error::CannotMeet(Unmet::LoopOutside {
             looped: seconds_of(range, rate),
@@ -74,23 +103,14 @@ pub fn set_loop(
     }
     selection.looped = Some(range);
     cut_tail(edits, range, selection, facts)?;
-    if let Some(time) = edits.crossfade {
-        let moved = fade(clip, range, time, selection, observer)?;
-        selection.looped = Some(moved);
-        if range == selection.range || edits.looped == Some(LoopEdit::All) {
-            selection.range.start = moved.start;
-        }
-        selection.range.end = moved.end;
-        range = moved;
+    let Some(time) = edits.crossfade else { return Ok(range) };
+    let moved = fade(clip, range, time, selection, observer)?;
+    selection.looped = Some(moved);
+    if range == selection.range || edits.looped == Some(LoopEdit::All) {
+        selection.range.start = moved.start;
     }
-    // A fade at a seam would be heard each time round.
-    if range.start == selection.range.start {
-        selection.through_sound[0] = false;
-    }
-    if range.end == selection.range.end {
-        selection.through_sound[1] = false;
-    }
-    Ok(())
+    selection.range.end = moved.end;
+    Ok(moved)
 }
 
 /// The sound behind a loop goes where the loop is set here, and where that was said.

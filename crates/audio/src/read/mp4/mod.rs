@@ -7,18 +7,19 @@ pub mod entry;
 mod table;
 mod texts;
 
-use super::bytes::{Bytes, be32, be64, four};
+use super::bytes::{be32, be64, four};
 use super::codec::symphonia::{Setup, Symphonia};
 use super::codec::{g711, pcm};
 use super::packets::{Decoded, Decoder, Placed};
+use super::reading::Reading;
 use super::{Body, Opened, Packets, Stream};
 use crate::block::{Block, Source};
-use crate::clip::{Extra, Note};
+use crate::clip::Extra;
 use crate::error::{Error, Result};
 use crate::num::{count, scaled, size};
 use crate::read::input::Handle;
 use crate::spec::Facts;
-use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format, Layout};
+use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
 use boxes::{boxes, find, find_path};
 use entry::{AacConfig, Coded, Entry};
@@ -47,104 +48,128 @@ struct Track {
 }
 
 /// Finds `moov` and reads the first sound track.
-pub(super) fn open(file: &mut Handle, path: &Path) -> Result<Opened> {
-    let mut bytes = Bytes::new(file, path, "MPEG-4")?;
-    let (moov, moov_at, fragmented) = movie(&mut bytes)?;
-    if fragmented {
-        return Err(bytes.unsupported("fragmented MPEG-4".to_owned()));
-    }
+pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
+    let Movie { moov, at: moov_at } = movie(&mut file)?;
     let tracks: Vec<&[u8]> =
         boxes(&moov).iter().filter(|b| &b.kind == b"trak").map(|b| b.contents).collect();
-    let is = |track: &[u8], kind: &[u8]| {
-        find_path(track, &[b"mdia", b"hdlr"]).and_then(|hdlr| hdlr.get(8..12)) == Some(kind)
+    let sounds: Vec<&[u8]> = tracks.iter().copied().filter(|track| is_sound(track)).collect();
+    let Some(&track) = sounds.first() else {
+        return Err(file.unsupported("MPEG-4 without a sound track"));
     };
-    let sounds: Vec<&&[u8]> = tracks.iter().filter(|track| is(track, b"soun")).collect();
-    let Some(track) = sounds.first() else {
-        return Err(bytes.unsupported("MPEG-4 without a sound track".to_owned()));
-    };
-    let malformed = |what: String| bytes.malformed(&what, moov_at);
-    let lacks = |name: &str| malformed(format!("its sound track lacks \"{name}\""));
-    let stbl = find_path(track, &[b"mdia", b"minf", b"stbl"]).ok_or_else(|| lacks("stbl"))?;
-    let stsd = find(stbl, b"stsd").ok_or_else(|| lacks("stsd"))?;
-    let entry = entry::parse(stsd).map_err(|(unsupported, what)| match unsupported {
-        true => bytes.unsupported(what),
-        false => malformed(what),
-    })?;
-    let clock = clock(find_path(track, &[b"mdia", b"mdhd"]).ok_or_else(|| lacks("mdhd"))?);
-    let clock = clock.filter(|clock| *clock > 0).ok_or_else(|| lacks("mdhd"))?;
-    let tables = Arc::new(Tables::parse(stbl, bytes.length()).map_err(malformed)?);
-    let length = bytes.length();
-    let whole = count(
-        Arc::clone(&tables)
-            .places()
-            .take_while(|(at, bytes)| at.saturating_add((*bytes).into()) <= length)
-            .count(),
-    );
-    let mut notes = Vec::new();
-    let sound = sound_of(&entry, &tables, &mut bytes)?;
-    let frames_of = |ticks: u64| scaled(ticks, sound.rate.hertz().into(), clock.into());
-    let movie_clock = find(&moov, b"mvhd").and_then(self::clock).unwrap_or(clock).max(1);
+    if sounds.len() > 1 {
+        file.left_aside(format!("it holds {} sound tracks; the first is read", sounds.len()));
+    }
+    let Described { entry, description, clock, tables } = describe(track, moov_at, &file)?;
+    let length = file.length();
+    let in_file = |&(at, bytes): &(u64, u32)| u64::saturating_add(at, bytes.into()) <= length;
+    let whole = count(Arc::clone(&tables).places().take_while(in_file).count());
+    let sound = sound_of(&entry, &tables, &mut file)?;
     let udta = find(&moov, b"udta").unwrap_or_default();
     let texts = texts::read(udta);
-    let edit = edit(track, &mut notes);
-    let (skip, wanted) = match (&edit, texts.gapless) {
-        // The gapless text counts in frames, the edit list often only in the film's coarser clock.
-        (_, Some((delay, frames))) => (delay, Some(frames)),
-        (Some((start, length)), None) => {
-            let stated = scaled(*length, sound.rate.hertz().into(), movie_clock.into());
-            (frames_of(*start), (*length > 0).then_some(stated))
-        }
-        (None, None) => (0, None),
-    };
-    let in_table = frames_of(tables.duration(tables.packets())).saturating_sub(skip);
+    let movie_clock = find(&moov, b"mvhd").and_then(self::clock).unwrap_or(clock).max(1);
+    let clocks = Clocks { track: clock, movie: movie_clock, rate: sound.rate };
+    let (skip, wanted) = played(track, texts.gapless, clocks, &mut file);
+    let in_table = clocks.frames(tables.duration(tables.packets())).saturating_sub(skip);
     let promised = wanted.map_or(in_table, |wanted| wanted.min(in_table));
-    let held = frames_of(tables.duration(whole)).saturating_sub(skip);
-    if held < promised {
-        notes.push(Note::Truncated { promised, held });
-    }
-    if sounds.len() > 1 {
-        notes.push(Note::LeftAside {
-            what: format!("it holds {} sound tracks; the first is read", sounds.len()),
-        });
-    }
+    let held = clocks.frames(tables.duration(whole)).saturating_sub(skip);
+    file.compare(promised, held);
+    let alone = sounds.len() == tracks.len() && four(&file.at(8, 4)?, 0) != Some(*b"qt  ");
     let format = Format {
-        container: match sounds.len() == tracks.len() && four(&bytes.at(8, 4)?, 0) != Some(*b"qt  ")
-        {
-            true => Container::M4a,
-            false => Container::Mp4,
-        },
+        container: if alone { Container::M4a } else { Container::Mp4 },
         encoding: sound.encoding,
         rate: sound.rate,
         channels: sound.channels,
     };
-    let frames = promised.min(held);
     let places = Arc::clone(&tables).places().take(size(whole));
-    let audio_bytes = places.map(|(_, bytes)| u64::from(bytes)).sum();
     let extras = (!texts.tags.is_empty() || texts.more).then(|| Extra {
         id: "udta".to_owned(),
         offset: moov_at + offset_in(&moov, udta),
         bytes: count(udta.len()),
     });
     let facts = Facts {
-        frames,
-        valid_bits: None,
-        audio_bytes,
+        frames: promised.min(held),
+        audio_bytes: places.map(|(_, bytes)| u64::from(bytes)).sum(),
         tags: texts.tags,
         extras: extras.into_iter().collect(),
-        notes,
         ..Facts::new(format, length)
     };
     let body = Track {
         coded: entry.coded,
-        packet_frames: u32::try_from(frames_of(tables.first_duration().into())).unwrap_or(0),
+        packet_frames: u32::try_from(clocks.frames(tables.first_duration().into())).unwrap_or(0),
         tables,
         whole,
         skip,
-        description: stsd.to_vec(),
+        description,
         #[cfg(feature = "aac")]
         fdk: sound.fdk,
     };
-    Ok(Opened::new(facts, body))
+    Ok(file.opened(facts, body))
+}
+
+/// Whether a track's handler says that it is sound.
+fn is_sound(track: &[u8]) -> bool {
+    find_path(track, &[b"mdia", b"hdlr"]).and_then(|hdlr| hdlr.get(8..12)) == Some(b"soun")
+}
+
+/// What the tables of a track say.
+struct Described {
+    entry: Entry,
+    /// The `stsd` box.
+    description: Vec<u8>,
+    /// Ticks of the track a second.
+    clock: u32,
+    tables: Arc<Tables>,
+}
+
+fn describe(track: &[u8], moov_at: u64, file: &Reading<'_>) -> Result<Described> {
+    let malformed = |what: String| file.malformed(what, moov_at);
+    let lacks = |name: &str| malformed(format!("its sound track lacks \"{name}\""));
+    let stbl = find_path(track, &[b"mdia", b"minf", b"stbl"]).ok_or_else(|| lacks("stbl"))?;
+    let stsd = find(stbl, b"stsd").ok_or_else(|| lacks("stsd"))?;
+    let entry = entry::parse(stsd).map_err(|(unsupported, what)| match unsupported {
+        true => file.unsupported(what),
+        false => malformed(what),
+    })?;
+    let clock = find_path(track, &[b"mdia", b"mdhd"]).and_then(clock).filter(|clock| *clock > 0);
+    Ok(Described {
+        entry,
+        description: stsd.to_vec(),
+        clock: clock.ok_or_else(|| lacks("mdhd"))?,
+        tables: Arc::new(Tables::parse(stbl, file.length()).map_err(malformed)?),
+    })
+}
+
+/// In what the boxes count: ticks of the track and of the film a second, and the sound's own frames.
+#[derive(Clone, Copy)]
+struct Clocks {
+    track: u32,
+    movie: u32,
+    rate: SampleRate,
+}
+
+impl Clocks {
+    /// Ticks of the track as frames.
+    fn frames(self, ticks: u64) -> u64 {
+        scaled(ticks, self.rate.hertz().into(), self.track.into())
+    }
+}
+
+/// How many decoded frames are not played, and how many are, where that is said.
+fn played(
+    track: &[u8],
+    gapless: Option<(u64, u64)>,
+    clocks: Clocks,
+    file: &mut Reading<'_>,
+) -> (u64, Option<u64>) {
+    match (edit(track, file), gapless) {
+        // The gapless text counts in frames, the edit list often only in the film's coarser clock.
+        (_, Some((delay, frames))) => (delay, Some(frames)),
+        (Some((start, length)), None) => {
+            let stated = scaled(length, clocks.rate.hertz().into(), clocks.movie.into());
+            (clocks.frames(start), (length > 0).then_some(stated))
+        }
+        (None, None) => (0, None),
+    }
 }
 
 /// Where a part of a slice begins in it.
@@ -153,37 +178,44 @@ fn offset_in(whole: &[u8], part: &[u8]) -> u64 {
     count(b.saturating_sub(a).min(whole.len()))
 }
 
-/// The contents of `moov`, their place, and whether the samples lie in fragments.
-fn movie(bytes: &mut Bytes<'_>) -> Result<(Vec<u8>, u64, bool)> {
+/// The contents of `moov`, and their place.
+struct Movie {
+    moov: Vec<u8>,
+    at: u64,
+}
+
+fn movie(file: &mut Reading<'_>) -> Result<Movie> {
     let mut at = 0;
     let mut found = None;
     for _ in 0..MOST_BOXES {
-        let head = bytes.at(at, 16)?;
+        let head = file.at(at, 16)?;
         let (Some(stated), Some(kind)) = (be32(&head, 0), four(&head, 4)) else {
             break;
         };
         let (skip, length) = match stated {
-            0 => (8, bytes.length() - at),
+            0 => (8, file.length() - at),
             1 => (16, be64(&head, 8).unwrap_or(0)),
             stated => (8, stated.into()),
         };
         if length < skip {
-            return Err(bytes.malformed("a box is shorter than its own head", at));
+            return Err(file.malformed("a box is shorter than its own head", at));
         }
         if kind == *b"moov" && length <= LARGEST_MOOV {
-            found = Some((bytes.at(at + skip, length - skip)?, at + skip));
+            found = Some((file.at(at + skip, length - skip)?, at + skip));
         }
         match at.checked_add(length) {
-            Some(next) if next < bytes.length() => at = next,
+            Some(next) if next < file.length() => at = next,
             _ => break,
         }
     }
-    let (moov, place) = found.ok_or_else(|| {
+    let (moov, at) = found.ok_or_else(|| {
         let what = "it has no \"moov\": it was never finished, or its end is missing";
-        bytes.malformed(what, 0)
+        file.malformed(what, 0)
     })?;
-    let fragmented = find(&moov, b"mvex").is_some();
-    Ok((moov, place, fragmented))
+    if find(&moov, b"mvex").is_some() {
+        return Err(file.unsupported("fragmented MPEG-4"));
+    }
+    Ok(Movie { moov, at })
 }
 
 /// Ticks a second, from `mvhd` or `mdhd`.
@@ -193,7 +225,7 @@ fn clock(head: &[u8]) -> Option<u32> {
 
 /// Where the track begins in its own clock, and how long it plays in the film's; an empty edit before
 /// it is a pause, which is not part of the clip.
-fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
+fn edit(track: &[u8], file: &mut Reading<'_>) -> Option<(u64, u64)> {
     let elst = find_path(track, &[b"edts", b"elst"])?;
     let wide = elst.first() == Some(&1);
     let stated = size(be32(elst, 4)?.into()).min(1 << 16);
@@ -212,9 +244,7 @@ fn edit(track: &[u8], notes: &mut Vec<Note>) -> Option<(u64, u64)> {
         all.iter().filter_map(|&(start, length)| Some((u64::try_from(start).ok()?, length)));
     let first = played.next()?;
     if played.next().is_some() {
-        notes.push(Note::LeftAside {
-            what: "its edit list plays several pieces; the first is read".to_owned(),
-        });
+        file.left_aside("its edit list plays several pieces; the first is read");
     }
     Some(first)
 }
@@ -228,18 +258,18 @@ struct Sound {
     fdk: bool,
 }
 
-fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Result<Sound> {
+fn sound_of(entry: &Entry, tables: &Arc<Tables>, file: &mut Reading<'_>) -> Result<Sound> {
     let plain = Encoding::plain;
     let (encoding, rate, count, fdk) = match &entry.coded {
         Coded::Aac(config) => {
-            let (rate, count, fdk) = aac(config, entry, tables, bytes)?;
+            let (rate, count, fdk) = aac(config, entry, tables, file)?;
             (plain(Codec::Aac), rate, count, fdk)
         }
         Coded::Alac(config) => {
             let bits = config.get(5).copied().unwrap_or(16);
             let codec = if bits <= 16 { Codec::Alac16 } else { Codec::Alac24 };
             if !matches!(bits, 16 | 20 | 24) {
-                return Err(bytes.unsupported(format!("ALAC of {bits} bits")));
+                return Err(file.unsupported(format!("ALAC of {bits} bits")));
             }
             let count = config.get(9).copied().unwrap_or(0).into();
             (plain(codec), be32(config, 20).unwrap_or(0), count, false)
@@ -251,14 +281,12 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, bytes: &mut Bytes<'_>) -> Resul
             (encoding, entry.rate, entry.channels, false)
         }
     };
-    let rate = SampleRate::new(rate)
-        .ok_or_else(|| bytes.malformed("its sample rate is 0 or beyond 1.536 MHz", 0))?;
+    let rate = file.rate(rate, 0)?;
     let channels = match count {
-        6 => Some(Channels::of(Layout::Surround51)),
-        8 => Some(Channels::of(Layout::Surround71)),
-        n => Channels::new(n),
+        4 => Channels::new(4),
+        n => Channels::usual(n),
     };
-    let channels = channels.ok_or_else(|| bytes.malformed("it has no channels, or too many", 0))?;
+    let channels = channels.ok_or_else(|| file.malformed("it has no channels, or too many", 0))?;
     Ok(Sound { encoding, rate, channels, fdk })
 }
 
@@ -268,7 +296,7 @@ fn aac(
     config: &AacConfig,
     entry: &Entry,
     tables: &Arc<Tables>,
-    bytes: &mut Bytes<'_>,
+    file: &mut Reading<'_>,
 ) -> Result<(u32, u16, bool)> {
     let channels = if config.channels == 0 { entry.channels } else { config.channels };
     let simple = config.object == 2
@@ -281,9 +309,9 @@ fn aac(
     #[cfg(feature = "aac")]
     {
         let mut probe = super::codec::aac::FdkAac::new(&config.bytes)
-            .map_err(|what| bytes.unsupported(format!("AAC of an unusual kind ({what})")))?;
+            .map_err(|what| file.unsupported(format!("AAC of an unusual kind ({what})")))?;
         for (at, length) in Arc::clone(tables).places().take(4) {
-            let packet = bytes.at(at, length.into())?;
+            let packet = file.at(at, length.into())?;
             let (rate, found) = probe.listen(&packet);
             if rate > 0 && found > 0 {
                 let is_core = simple && rate == config.rate && found == channels;
@@ -297,7 +325,7 @@ fn aac(
         let _ = tables;
         match simple {
             true => Ok((config.rate, channels, false)),
-            false => Err(bytes.unsupported("HE-AAC, or AAC of more than two channels".to_owned())),
+            false => Err(file.unsupported("HE-AAC, or AAC of more than two channels".to_owned())),
         }
     }
 }

@@ -10,18 +10,17 @@ use super::codec::opus::{Mapping, Opus};
 use super::codec::surround::Surround;
 use super::codec::symphonia::{Setup, Symphonia};
 use super::packets::{Decoded, Decoder};
-use super::{Body, Hints, Opened, Packets, Stream, comments};
+use super::reading::Reading;
+use super::{Body, Opened, Packets, Stream, comments};
 use crate::block::Source;
-use crate::clip::{Extra, Note, Tag};
+use crate::clip::{Extra, Tag};
 use crate::error::{Error, Result};
-use crate::num::count;
 use crate::read::input::Handle;
 use crate::spec::Facts;
-use crate::spec::{Channels, Codec, Container, Encoding, Format, Layout};
+use crate::spec::{Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
 pub(super) use opus::head as opus_head;
-use page::{Packet, Page, Pages, StreamPackets, last_page};
-use std::io::{Seek, SeekFrom};
+use page::{Page, Pages, StreamPackets, last_page};
 use std::path::Path;
 use vorbis::{Lengths, VorbisHeaders};
 
@@ -51,114 +50,101 @@ const NAMED: &[(&[u8], &str)] = &[
 ];
 
 /// Reads the headers of the first stream that can be decoded, and the last page.
-pub(super) fn open(file: &mut Handle, path: &Path, hints: &Hints) -> Result<Opened> {
-    let malformed =
-        |what: String| Error::Malformed { path: path.to_owned(), format: "Ogg", what, offset: 0 };
-    let read = |source| Error::Read { path: path.to_owned(), source };
-    let length = file.seek(SeekFrom::End(0)).map_err(read)?;
-    let again = || file.again().map_err(read);
-    let mut pages = Pages::new(again()?, path, 0)?;
+pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
+    let serial = first_stream(&mut file)?;
+    let pages = Pages::new(file.again()?, file.path(), 0)?;
+    let mut packets = StreamPackets::new(pages, serial, 0);
+    let Headers { kind, format, count, bytes, texts } = headers(&mut packets, &file)?;
+    let (skip, begin) = start(&kind, &mut packets)?;
+    let mut tags = texts_of(&texts);
+    let last = last_page(&mut file, serial)?;
+    let end = last.as_ref().and_then(|page| page.granule).unwrap_or(begin);
+    let frames = end.saturating_sub(begin);
+    if last.is_some_and(|page| !page.last) {
+        file.corrected("its last page is not marked as the last: it may be cut short");
+    }
+    let (loops, loop_names) = file.take_loop(&mut tags, frames, format.rate);
+    let extras = (!tags.is_empty()).then(|| Extra {
+        id: "comments".to_owned(),
+        offset: 0,
+        bytes: crate::num::count(texts.len()),
+    });
+    let facts = Facts {
+        frames,
+        audio_bytes: file.length().saturating_sub(bytes),
+        loops,
+        loop_names,
+        tags,
+        extras: extras.into_iter().collect(),
+        ..Facts::new(format, file.length())
+    };
+    Ok(file.opened(facts, OggStream { kind, serial, headers: count, skip }))
+}
+
+/// The serial number of the first stream that can be decoded.
+fn first_stream(file: &mut Reading<'_>) -> Result<u32> {
+    let mut pages = Pages::new(file.again()?, file.path(), 0)?;
     let mut firsts: Vec<Page> = Vec::new();
     while let Some(page) = pages.next_page()?.filter(|page| page.first && firsts.len() < 64) {
         firsts.push(page);
     }
-    let known = firsts.iter().find(|page| is_known(&page.body));
-    let Some(first) = known else {
-        let begin = firsts.first().map(|page| page.body.as_slice()).unwrap_or_default();
-        let named = NAMED.iter().find(|row| begin.starts_with(row.0));
-        return Err(match (named, firsts.is_empty()) {
-            (_, true) => malformed("it holds no whole page".to_owned()),
-            (Some((_, name)), _) => {
-                Error::Unsupported { path: path.to_owned(), what: (*name).to_owned() }
-            }
-            (None, _) => Error::Unsupported {
-                path: path.to_owned(),
-                what: "Ogg with a stream of an unknown kind".to_owned(),
-            },
-        });
+    let mut known = firsts.iter().filter(|page| is_known(&page.body));
+    if let Some(first) = known.next() {
+        if known.next().is_some() {
+            file.left_aside("it holds several streams; the first is read");
+        }
+        return Ok(first.serial);
+    }
+    let Some(first) = firsts.first() else {
+        return Err(file.malformed("it holds no whole page", 0));
     };
-    let serial = first.serial;
-    let mut packets = StreamPackets::new(Pages::new(again()?, path, 0)?, serial, 0);
-    let mut next = || packets.next_packet();
-    let missing = || malformed("it ends within its headers".to_owned());
-    let head = next()?.ok_or_else(missing)?.bytes;
-    let texts = next()?.ok_or_else(missing)?.bytes;
-    let mut header_bytes = head.len() + texts.len();
-    let (kind, format, headers) = if head.starts_with(b"OpusHead") {
+    let named = NAMED.iter().find(|row| first.body.starts_with(row.0));
+    Err(file.unsupported(named.map_or("Ogg with a stream of an unknown kind", |row| row.1)))
+}
+
+/// What the header packets say.
+struct Headers {
+    kind: Kind,
+    format: Format,
+    /// How many packets they are, and how many bytes.
+    count: usize,
+    bytes: u64,
+    /// The packet of the texts.
+    texts: Vec<u8>,
+}
+
+fn headers(packets: &mut StreamPackets, file: &Reading<'_>) -> Result<Headers> {
+    let mut bytes = 0;
+    let mut next = || {
+        let packet = packets.next_packet()?;
+        let packet = packet.ok_or_else(|| file.malformed("it ends within its headers", 0))?.bytes;
+        bytes += crate::num::count(packet.len());
+        Ok::<_, Error>(packet)
+    };
+    let malformed = |what: String| file.malformed(what, 0);
+    let (head, texts) = (next()?, next()?);
+    let plain = |codec, rate, channels: usize| Format {
+        container: Container::Ogg,
+        encoding: Encoding::plain(codec),
+        rate,
+        // Vorbis I, 4.3.9: three channels and more have their places.
+        channels: u16::try_from(channels).ok().and_then(Channels::usual).unwrap_or(Channels::MONO),
+    };
+    let (kind, format, count) = if head.starts_with(b"OpusHead") {
         let (mapping, delay) = opus::head(&head).map_err(malformed)?;
-        let channels = named_layout(mapping.channels.len());
-        (Kind::Opus { mapping, delay }, opus_format(channels), 2)
+        let format = plain(Codec::Opus, SampleRate::STUDIO, mapping.channels.len());
+        (Kind::Opus { mapping, delay }, format, 2)
     } else {
-        let setup = next()?.ok_or_else(missing)?.bytes;
-        header_bytes += setup.len();
+        let setup = next()?;
         let headers = VorbisHeaders::parse(&head, &setup).map_err(malformed)?;
-        let format = Format {
-            container: Container::Ogg,
-            encoding: Encoding::plain(Codec::Vorbis),
-            rate: headers.rate,
-            channels: named_layout(headers.channels.count().into()),
-        };
-        let kind = Kind::Vorbis { identification: head, setup, headers };
-        (kind, format, 3)
+        let format = plain(Codec::Vorbis, headers.rate, headers.channels.count().into());
+        (Kind::Vorbis { identification: head, setup, headers }, format, 3)
     };
-    let mut tags = texts_of(&texts);
-    let mut notes = Vec::new();
-    let (skip, begin) = start(&kind, &mut next)?;
-    let last = last_page(file, path, length, serial)?;
-    let end = last.as_ref().and_then(|page| page.granule).unwrap_or(begin);
-    let frames = end.saturating_sub(begin);
-    if last.is_some_and(|page| !page.last) {
-        notes.push(Note::Corrected {
-            what: "its last page is not marked as the last: it may be cut short".to_owned(),
-        });
-    }
-    if firsts.iter().filter(|page| is_known(&page.body)).count() > 1 {
-        notes.push(Note::LeftAside {
-            what: "it holds several streams; the first is read".to_owned(),
-        });
-    }
-    let found = comments::take_loop(&mut tags, hints, frames, format.rate, &mut notes);
-    let (found, loop_names) = found.unzip();
-    let extras = (!tags.is_empty()).then(|| Extra {
-        id: "comments".to_owned(),
-        offset: 0,
-        bytes: count(texts.len()),
-    });
-    let facts = Facts {
-        frames,
-        audio_bytes: length.saturating_sub(count(header_bytes)),
-        loops: found.into_iter().collect(),
-        loop_names: loop_names.unwrap_or_default(),
-        tags,
-        extras: extras.into_iter().collect(),
-        notes,
-        ..Facts::new(format, length)
-    };
-    let body = OggStream { kind, serial, headers, skip };
-    Ok(Opened::new(facts, body))
+    Ok(Headers { kind, format, count, bytes, texts })
 }
 
 fn is_known(first_packet: &[u8]) -> bool {
     first_packet.starts_with(b"\x01vorbis") || first_packet.starts_with(b"OpusHead")
-}
-
-/// Vorbis I, 4.3.9: three channels and more have their places.
-fn named_layout(count: usize) -> Channels {
-    match count {
-        4 => Channels::of(Layout::Quad),
-        6 => Channels::of(Layout::Surround51),
-        8 => Channels::of(Layout::Surround71),
-        n => u16::try_from(n).ok().and_then(Channels::new).unwrap_or(Channels::MONO),
-    }
-}
-
-fn opus_format(channels: Channels) -> Format {
-    Format {
-        container: Container::Ogg,
-        encoding: Encoding::plain(Codec::Opus),
-        rate: SampleRate::STUDIO,
-        channels,
-    }
 }
 
 fn texts_of(packet: &[u8]) -> Vec<Tag> {
@@ -169,11 +155,11 @@ fn texts_of(packet: &[u8]) -> Vec<Tag> {
 /// How many decoded frames come before the first that counts, and the position of that one. Where the
 /// packets of the first page hold more than its position says, the surplus is not played; less means
 /// that the stream was cut out of a longer one (Vorbis I, A.2; RFC 7845, 4.1 and 4.3).
-fn start(kind: &Kind, next: &mut dyn FnMut() -> Result<Option<Packet>>) -> Result<(u64, u64)> {
+fn start(kind: &Kind, packets: &mut StreamPackets) -> Result<(u64, u64)> {
     let mut lengths = Lengths::default();
     let mut sum = 0;
     let mut first = None;
-    while let Some(packet) = next()? {
+    while let Some(packet) = packets.next_packet()? {
         sum += match kind {
             Kind::Vorbis { headers, .. } => lengths.of(headers, &packet.bytes),
             Kind::Opus { .. } => opus::frames(&packet.bytes),

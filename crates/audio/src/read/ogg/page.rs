@@ -1,6 +1,7 @@
 //! Ogg pages and the packets in them (RFC 3533).
 
 use super::super::Packets;
+use super::super::reading::Reading;
 use crate::block::fill;
 use crate::crc::OGG;
 use crate::error::{Error, Result};
@@ -232,14 +233,11 @@ impl Packets for StreamPackets {
 }
 
 /// The last sound page of a stream.
-pub fn last_page(file: &mut Handle, path: &Path, length: u64, serial: u32) -> Result<Option<Page>> {
+pub fn last_page(file: &mut Reading<'_>, serial: u32) -> Result<Option<Page>> {
     let mut back = count(2 * LARGEST);
     loop {
-        let from = length.saturating_sub(back);
-        let wrap = |source| Error::Read { path: path.to_owned(), source };
-        file.seek(SeekFrom::Start(from)).map_err(wrap)?;
-        let mut tail = Vec::new();
-        Read::take(&mut *file, back).read_to_end(&mut tail).map_err(wrap)?;
+        let from = file.length().saturating_sub(back);
+        let tail = file.at(from, back)?;
         let starts = (0..tail.len().saturating_sub(HEAD)).rev();
         let found = starts
             .filter(|&at| tail[at..].starts_with(b"OggS"))

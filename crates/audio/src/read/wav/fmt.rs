@@ -1,12 +1,12 @@
 //! The `fmt ` chunk: tag, channels, rate, bits, and the extensible form.
 
-use super::super::bytes::le16;
+use super::super::bytes::{le16, le32};
 use super::super::codec::adpcm::{MS_COEFFICIENTS, ima_frames, ms_frames};
 use super::super::plain::Coding;
+use super::super::reading::Reading;
 use crate::error::{Error, Result};
 use crate::spec::{ByteOrder, Channels, Codec, Encoding, Header, Kind, Layout};
 use crate::units::SampleRate;
-use std::path::Path;
 
 /// What the chunk says.
 #[derive(Debug)]
@@ -78,54 +78,54 @@ struct Fields {
     bits: u16,
 }
 
-/// Reads the chunk's contents, which lie at `offset`.
-pub fn parse(bytes: &[u8], offset: u64, path: &Path) -> Result<WavFormat> {
-    let malformed =
-        |what: String| Error::Malformed { path: path.to_owned(), format: "WAV", what, offset };
-    let short = || malformed(format!("its \"fmt \" chunk has only {} bytes", bytes.len()));
-    let half = |at: usize| match bytes.get(at..at + 2) {
-        Some(&[a, b]) => Ok(u16::from_le_bytes([a, b])),
-        _ => Err(short()),
-    };
-    let word = |at: usize| Ok::<_, Error>(u32::from(half(at)?) | u32::from(half(at + 2)?) << 16);
-    let mut fields = Fields {
-        tag: half(0)?,
-        channels: half(2)?,
-        rate: word(4)?,
-        frame_bytes: half(12)?,
-        bits: half(14)?,
-    };
-    let (mut header, mut valid_bits, mut mask) = (Header::Plain, None, 0);
-    if fields.tag == TAG_EXTENSIBLE {
-        header = Header::Extensible;
-        valid_bits = Some(half(18)?).filter(|&bits| bits != 0 && bits != fields.bits);
-        mask = word(20)?;
-        fields.tag = half(24)?;
-        let end = bytes.get(26..40).ok_or_else(short)?;
-        if end != GUID_END {
-            return Err(Error::Unsupported {
-                path: path.to_owned(),
-                what: "WAV with an encoding that only its maker knows".to_owned(),
-            });
+impl Fields {
+    /// The fields, with what the extensible form adds to them: header, valid bits and channel mask.
+    fn parse(bytes: &[u8], offset: u64, file: &Reading<'_>) -> Result<(Self, Extended)> {
+        let short = || {
+            let found = format!("its \"fmt \" chunk has only {} bytes", bytes.len());
+            file.malformed(found, offset)
+        };
+        let half = |at: usize| le16(bytes, at).ok_or_else(short);
+        let word = |at: usize| le32(bytes, at).ok_or_else(short);
+        let mut fields = Self {
+            tag: half(0)?,
+            channels: half(2)?,
+            rate: word(4)?,
+            frame_bytes: half(12)?,
+            bits: half(14)?,
+        };
+        let mut more = Extended { header: Header::Plain, valid_bits: None, mask: 0 };
+        if fields.tag == TAG_EXTENSIBLE {
+            let valid_bits = Some(half(18)?).filter(|&bits| bits != 0 && bits != fields.bits);
+            more = Extended { header: Header::Extensible, valid_bits, mask: word(20)? };
+            fields.tag = half(24)?;
+            if bytes.get(26..40).ok_or_else(short)? != GUID_END {
+                return Err(file.unsupported("WAV with an encoding that only its maker knows"));
+            }
         }
+        Ok((fields, more))
     }
-    let rate = SampleRate::new(fields.rate)
-        .ok_or_else(|| malformed("its sample rate is 0 or beyond 1.536 MHz".to_owned()))?;
-    if fields.channels == 0 {
-        return Err(malformed("it has 0 channels".to_owned()));
-    }
-    let Some(channels) = Channels::new(fields.channels) else {
-        return Err(Error::Unsupported {
-            path: path.to_owned(),
-            what: format!("{} channels (32 are the most)", fields.channels),
-        });
-    };
+}
+
+/// What only the extensible form says.
+struct Extended {
+    header: Header,
+    valid_bits: Option<u16>,
+    mask: u32,
+}
+
+/// Reads the chunk's contents, which lie at `offset`.
+pub fn parse(bytes: &[u8], offset: u64, file: &Reading<'_>) -> Result<WavFormat> {
+    let (fields, Extended { header, mut valid_bits, mask }) = Fields::parse(bytes, offset, file)?;
+    let malformed = |what: String| file.malformed(what, offset);
+    let rate = file.rate(fields.rate, offset)?;
+    let plain = file.channels(fields.channels.into(), offset)?;
     let stated = MASKS.iter().find(|row| row.0 == mask);
     let channels = stated
         .map(|row| Channels::of(row.1))
         .filter(|named| named.count() == fields.channels)
-        .unwrap_or(channels);
-    let (codec, unit_bytes, corrected) = codec_of(&fields, path, malformed)?;
+        .unwrap_or(plain);
+    let (codec, unit_bytes, corrected) = codec_of(&fields, file, malformed)?;
     let (coding, unit_frames) = coding_of(codec, &fields, bytes, malformed)?;
     let stored_bits = 8 * unit_bytes / fields.channels;
     let is_pcm = matches!(codec.kind(), Kind::Integer(_));
@@ -190,7 +190,7 @@ fn coefficients(bytes: &[u8]) -> Vec<(i16, i16)> {
 /// the upper bits of the next whole number of bytes; the frame size may ask for more bytes still.
 fn codec_of(
     fields: &Fields,
-    path: &Path,
+    file: &Reading<'_>,
     malformed: impl Fn(String) -> Error,
 ) -> Result<(Codec, u16, Option<String>)> {
     let is_float = match fields.tag {
@@ -202,13 +202,10 @@ fn codec_of(
         TAG_MS_ADPCM => return Ok((Codec::MsAdpcm, fields.frame_bytes, None)),
         tag => {
             let known = NAMED_TAGS.iter().find(|row| row.0 == tag);
-            return Err(Error::Unsupported {
-                path: path.to_owned(),
-                what: match known {
-                    Some((_, name)) => format!("WAV with {name}"),
-                    None => format!("WAV with encoding tag 0x{tag:04X}"),
-                },
-            });
+            return Err(file.unsupported(match known {
+                Some((_, name)) => format!("WAV with {name}"),
+                None => format!("WAV with encoding tag 0x{tag:04X}"),
+            }));
         }
     };
     let by_bits = fields.bits.div_ceil(8);

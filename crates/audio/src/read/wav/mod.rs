@@ -7,63 +7,38 @@
 mod extras;
 mod fmt;
 
+use super::Opened;
 use super::bytes::le32;
 use super::chunks::{Chunk, Walker, readable};
 use super::plain::{Coding, Plain};
-use super::{Opened, ReadSeek};
+use super::reading::Reading;
 use crate::clip::{Extra, Note};
 use crate::error::Result;
 use crate::spec::Facts;
 use crate::spec::{ByteOrder, Codec, Container, Format, Kind};
 use fmt::WavFormat;
-use std::path::Path;
 
 /// Reads all chunks but the samples.
 ///
 /// # Errors
 /// [`crate::Error::Read`]; [`crate::Error::Malformed`] where it lacks a sound `fmt ` or `data`
 /// chunk; [`crate::Error::Unsupported`] for encodings that are not decoded here.
-pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
-    let mut walker = Walker::start(file, path, "WAV", ByteOrder::Little)?;
-    let (mut format, mut data, mut fact) = (None, None, None);
-    let mut marks = extras::Marks::default();
-    let mut extras = Vec::new();
-    while let Some(chunk) = walker.next()? {
-        match &chunk.id {
-            b"fmt " if format.is_none() => {
-                let bytes = walker.contents(&chunk)?;
-                format = Some(fmt::parse(&bytes, chunk.offset, path)?);
-            }
-            b"data" if data.is_none() => data = Some(chunk),
-            b"ds64" => {}
-            id => {
-                if id == b"fact" {
-                    fact = le32(&walker.contents(&chunk)?, 0).map(u64::from);
-                }
-                marks.take(id, &chunk, &mut walker)?;
-                extras.push(Extra {
-                    id: named(id, &chunk, &mut walker)?,
-                    offset: chunk.offset,
-                    bytes: chunk.bytes,
-                });
-            }
-        }
+pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
+    let mut walker = Walker::start(file, ByteOrder::Little)?;
+    let Chunks { format, data, fact, mut marks, mut extras } = chunks(&mut walker)?;
+    let (is_rf64, mut file) = (walker.is_rf64(), walker.file);
+    let format = format.ok_or_else(|| file.malformed("it has no \"fmt \" chunk", 12))?;
+    let data = data.ok_or_else(|| file.malformed("it has no \"data\" chunk", 12))?;
+    if let Some(what) = &format.corrected {
+        file.corrected(what);
     }
-    let format = format.ok_or_else(|| walker.malformed("it has no \"fmt \" chunk", 12))?;
-    let data = data.ok_or_else(|| walker.malformed("it has no \"data\" chunk", 12))?;
-    let mut notes = walker.notes();
-    notes.extend(format.corrected.clone().map(|what| Note::Corrected { what }));
-    let (frames, plain) = samples(&format, &data, fact, &mut notes);
+    let (frames, plain) = samples(&format, &data, fact, &mut file.notes);
     // A `fact` chunk belongs to every encoding but integer PCM.
     let is_integer = matches!(format.encoding.codec.kind(), Kind::Integer(_));
     extras.retain(|extra| is_integer || extra.id != "fact");
 
-    let container = match walker.is_rf64() {
-        true => Container::Rf64,
-        false => Container::Wav,
-    };
     let spec = Format {
-        container,
+        container: if is_rf64 { Container::Rf64 } else { Container::Wav },
         encoding: format.encoding,
         rate: format.rate,
         channels: format.channels,
@@ -75,14 +50,46 @@ pub(super) fn open(file: &mut dyn ReadSeek, path: &Path) -> Result<Opened> {
         valid_bits: format.valid_bits,
         audio_bytes: plain.bytes,
         block_bytes: blocks.then(|| format.unit_bytes.into()),
-        loops: marks.loops(frames, &mut notes),
+        loops: marks.loops(frames, &mut file.notes),
         markers: marks.markers(),
         tags: marks.tags(),
         extras,
-        notes,
-        ..Facts::new(spec, walker.file_bytes())
+        ..Facts::new(spec, file.length())
     };
-    Ok(Opened::new(facts, plain))
+    Ok(file.opened(facts, plain))
+}
+
+/// What the chunks say, before they are held against one another.
+#[derive(Default)]
+struct Chunks {
+    format: Option<WavFormat>,
+    data: Option<Chunk>,
+    fact: Option<u64>,
+    marks: extras::Marks,
+    extras: Vec<Extra>,
+}
+
+fn chunks(walker: &mut Walker<'_>) -> Result<Chunks> {
+    let mut all = Chunks::default();
+    while let Some(chunk) = walker.next()? {
+        match &chunk.id {
+            b"fmt " if all.format.is_none() => {
+                let bytes = walker.contents(&chunk)?;
+                all.format = Some(fmt::parse(&bytes, chunk.offset, &walker.file)?);
+            }
+            b"data" if all.data.is_none() => all.data = Some(chunk),
+            b"ds64" => {}
+            id => {
+                if id == b"fact" {
+                    all.fact = le32(&walker.contents(&chunk)?, 0).map(u64::from);
+                }
+                all.marks.take(id, &chunk, walker)?;
+                let id = named(id, &chunk, walker)?;
+                all.extras.push(Extra { id, offset: chunk.offset, bytes: chunk.bytes });
+            }
+        }
+    }
+    Ok(all)
 }
 
 /// A chunk's identifier, and what a list is a list of.

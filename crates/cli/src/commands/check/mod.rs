@@ -51,6 +51,11 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
     if args.paths.iter().all(|path| sheet::is_one(path)) {
         return sheet::run(&args.paths, console);
     }
+    check_files(args, console)
+}
+
+/// Checks files and what is in folders against a spec, or against their own names.
+fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
     let demand = args.wanted.demand(&args.options)?;
     let mut files = Vec::new();
     for path in expand(&args.paths)? {

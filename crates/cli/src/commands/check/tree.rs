@@ -31,10 +31,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
         target.sheet.names = args.naming.over(&target.sheet.names);
         let report = check(&target, &path, args, console)?;
         for unread in &report.unread {
-            console.failure(&Failure::Usage {
-                what: unread.to_string(),
-                instead: unread.remedy().to_owned(),
-            });
+            console.fault(unread);
             exit = exit.worst(Exit::Unreadable);
         }
         exit = exit.worst(told(&target, &path, &report, console));

@@ -8,6 +8,7 @@ use deft_needle_audio::edit::Request;
 use deft_needle_audio::shape::separate::Keep;
 use deft_needle_audio::spec::{Choice, Container, Demand};
 use deft_needle_core::names::Taken;
+use deft_needle_core::refusal::OddSlot;
 use deft_needle_core::run::Notice;
 use deft_needle_core::sheet::Rule;
 use deft_needle_core::target::{Aim, Target, name_faults};
@@ -114,10 +115,7 @@ fn refuse_name(args: &Fit, out: &Path) -> Result<(), Failure> {
     let name = out.file_name().unwrap_or_default().to_string_lossy();
     match name_faults(&name, &rules, &[], &Taken::default()).into_iter().next() {
         None => Ok(()),
-        Some(fault) => {
-            let what = format!("{name} {fault}");
-            Err(deft_needle_core::Error::refused(what, "name another file with -o").into())
-        }
+        Some(fault) => Err(OddSlot::BadName { fault }.of(name).into()),
     }
 }
 

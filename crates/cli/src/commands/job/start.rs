@@ -8,9 +8,9 @@ use crate::failure::Failure;
 use crate::paths::text;
 use deft_needle_audio::Clip;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{put_bytes, refuse_existing};
 use deft_needle_core::job::start::from_clips;
+use deft_needle_core::refusal::OddPath;
 use deft_needle_core::sheet::Sheet;
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
@@ -25,11 +25,7 @@ pub fn run(args: &New, console: &Console) -> Result<Exit, Failure> {
     let target = Target::new(sheet, Roots::main(args.root.as_deref()))?;
     tell_unread(&target.slots, console);
     if !args.clips.is_dir() {
-        return Err(CoreError::refused(
-            format!("{} is no folder", args.clips.display()),
-            "name the folder that your clips are in",
-        )
-        .into());
+        return Err(OddPath::NotFolder.of(&args.clips).into());
     }
     let files = files_below(&args.clips)?;
     let sounds: Vec<PathBuf> =

@@ -2,9 +2,10 @@
 //! failing disks do to a root. After each step every original is in its place or in an intact kept copy,
 //! and at the end a command gives it back.
 
-use super::*;
+use super::super::*;
 use crate::disk::RealDisk;
-use crate::disk::faulty::{CaseBlindDisk, Fault, FaultyDisk, folder};
+use crate::disk::tests::faulty::{CaseBlindDisk, Fault, FaultyDisk, folder};
+use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::ledger::state::State;
 use crate::root::{Asked, Found};

@@ -1,7 +1,7 @@
 //! Disks for the tests: one that fails on command, one that forgets what was not synced, one that
 //! ignores case and how accents are stored, and one that is full.
 
-use super::{Attributes, Disk, Lock, OutFile, RealDisk};
+use crate::disk::{Attributes, Disk, Lock, OutFile, RealDisk};
 use crate::names::folded;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::{OsStr, OsString};

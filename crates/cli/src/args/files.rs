@@ -1,0 +1,188 @@
+//! Commands on files: what they are, what they sound like, and what they become.
+
+use super::{Every, ForFiles, ForReading, ForSeams, Naming, Options, Outside, Wanted};
+use clap::Args;
+use deft_needle_audio::edit::{Span, Time};
+use std::path::PathBuf;
+
+/// Tell what files really are, whatever their names say
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle inspect kettle.wav          one file in full
+  deft-needle inspect takes/*.wav         several in one table
+  deft-needle inspect --json kettle.wav   everything, for a program
+  deft-needle inspect kettle.wav --plot kettle.png --plot-rate 18900")]
+pub struct Inspect {
+    /// Files to look at; - is standard input
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub options: Options<ForReading>,
+    /// Draw one file's wave and spectrum
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
+    /// Mark in the spectrum what this sample rate can hold
+    #[arg(long, value_name = "HERTZ", requires = "plot")]
+    pub plot_rate: Option<u32>,
+}
+
+/// Turn anything readable into a plain WAV to listen to
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle hear card/SAY/TICK01.PRM -o tick.wav
+  deft-needle hear new.wav --beside card/SAY/TICK01.PRM -o both.wav   new, old, new, old
+  deft-needle hear hum.wav --loops 3 -o hum3.wav                      three times round")]
+pub struct Hear {
+    /// Files to hear, one after another
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub options: Options<ForReading>,
+    /// The WAV to write; - is standard output
+    #[arg(short, long = "out", value_name = "OUT.wav")]
+    pub out: PathBuf,
+    /// Alternate with this file, twice
+    #[arg(long, value_name = "FILE")]
+    pub beside: Option<PathBuf>,
+    /// Go round the loop, or the whole file, so often
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub loops: u32,
+    /// Open it in the system's player
+    #[arg(long)]
+    pub open: bool,
+    /// Replace an existing file
+    #[arg(long)]
+    pub overwrite: bool,
+}
+
+/// Turn clips into files that meet a spec
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle fit kettle.wav -o TICK01.PRM --like card/SAY/TICK01.PRM
+  deft-needle fit kettle.wav -o kettle-24.wav --spec \"wav pcm16 24000 mono\" --dry-run
+  deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
+  deft-needle fit kettle.wav -o gull_1.ogg --target lantern-ferry.toml --slot sfx/gull_1.ogg
+  deft-needle fit kettle.wav -o short.wav --cut 0.2s..1s --trim-silence --level -16LUFS
+  deft-needle fit kettle.wav -o round.wav --spec \"wav pcm16 any any\" --loop 0.4s..1.2s
+  deft-needle fit kettle.wav -o kettle.ogg --spec \"ogg vorbis:q6 44100 stereo\" --tag TITLE=Kettle
+  deft-needle fit dump.bin -o dump.flac --read-as \"raw pcm16be 22050 mono\"
+  deft-needle fit - -o - --spec \"wav pcm16 24000 mono\" < in.wav > out.wav")]
+pub struct Fit {
+    /// Clips; - is standard input
+    #[arg(required = true, value_name = "CLIP")]
+    pub clips: Vec<PathBuf>,
+    /// The file to write, or a folder for several; - is standard output
+    #[arg(short, long = "out", value_name = "OUT")]
+    pub out: PathBuf,
+    /// Draw the clip and the result, one above the other
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
+    /// Write what --keep keeps (what is shared, where it is not given) here, and the full clip to OUT
+    #[arg(long, value_name = "GUIDE")]
+    pub guide: Option<PathBuf>,
+    /// Replace existing files
+    #[arg(long)]
+    pub overwrite: bool,
+    /// Print the plan, write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    #[command(flatten)]
+    pub wanted: Wanted,
+    /// The slot that the file is for, as the sheet names it [default: the name of OUT]
+    #[arg(long, value_name = "SLOT", requires = "target")]
+    pub slot: Option<String>,
+    /// The target's main root, where the sheet's lists lie in it
+    #[arg(long, value_name = "FOLDER", requires = "target")]
+    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub naming: Naming,
+    #[command(flatten)]
+    pub options: Options<Every>,
+    #[command(flatten)]
+    pub outside: Outside,
+}
+
+/// Tell in what files fall short of a spec, or of their own names
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle check card --like card/SAY/TICK01.PRM
+  deft-needle check fitted --spec \"wav pcm16 24000 mono\"
+  deft-needle check game --target lantern-ferry.toml
+  deft-needle check lantern-ferry.toml    is the sheet itself sound?
+  deft-needle check quay.toml             would the job go in, and what is wrong with it?
+  deft-needle check downloads             is each file what its name says?")]
+pub struct Check {
+    /// Files and folders; with --target archives, too; or a target sheet; or a job sheet
+    #[arg(required = true, value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub options: Options<ForFiles>,
+    #[command(flatten)]
+    pub wanted: Wanted,
+    /// The slot that a file is for, as the sheet names it
+    #[arg(long, value_name = "SLOT", requires = "target")]
+    pub slot: Option<String>,
+    /// The target's main root [default: the nearest folder with the sheet's markers, or the PATH]
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub naming: Naming,
+    /// For a job: let commands run that speak prompt lists
+    #[arg(long)]
+    pub allow_commands: bool,
+}
+
+/// Find, judge, prove and set loops: where does a clip go round, and does it click there?
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle seam game/ambience/engine.wav                     judge the loop that the file brings
+  deft-needle seam takes/concertina.wav                         find loops where it brings none
+  deft-needle seam takes/concertina.wav --near 3s..8s           the best about there
+  deft-needle seam takes/harbour.wav --loop 1s..9s --crossfade 300ms --plot seam.png
+  deft-needle seam takes/concertina.wav --loop auto --hear seam.wav -o looped.wav
+Loops are set with the same --loop in fit and swap.")]
+pub struct Seam {
+    /// The clip; - is standard input
+    #[arg(value_name = "CLIP")]
+    pub clip: PathBuf,
+    #[command(flatten)]
+    pub options: Options<ForSeams>,
+    #[command(flatten)]
+    pub finding: Finding,
+    /// Write what is heard around the seam as a WAV
+    #[arg(long, value_name = "OUT.wav")]
+    pub hear: Option<PathBuf>,
+    /// How often it is heard there
+    #[arg(long, value_name = "N", requires = "hear", default_value_t = 3, value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub rounds: u32,
+    /// Draw the seam, and the loop in its clip
+    #[arg(long, value_name = "OUT.png")]
+    pub plot: Option<PathBuf>,
+    /// Write the clip with this loop
+    #[arg(short, long = "out", value_name = "OUT")]
+    pub out: Option<PathBuf>,
+    /// Replace files that are there already
+    #[arg(long)]
+    pub overwrite: bool,
+}
+
+/// Which loops are sought.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Finding")]
+pub struct Finding {
+    /// Seek loops even where the clip brings some
+    #[arg(long, conflicts_with = "loop")]
+    pub find: bool,
+    /// Both ends within a second of these, as in 12s..1:15
+    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "loop")]
+    pub near: Option<Span>,
+    /// No shorter than this [default: a quarter of the clip, 10s at most]
+    #[arg(long, value_name = "TIME", conflicts_with = "loop")]
+    pub at_least: Option<Time>,
+    /// About as long as this, as in 12bars@96bpm
+    #[arg(long, value_name = "TIME", conflicts_with = "loop")]
+    pub length: Option<Time>,
+    /// How many are shown
+    #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=50))]
+    pub most: u32,
+}

@@ -1,0 +1,151 @@
+//! Commands on roots: a swap, and what was installed.
+
+use super::{Every, Options, Outside, Wanted};
+use clap::{Args, ValueEnum};
+use deft_needle_core::root::Asked;
+use std::path::{Path, PathBuf};
+
+/// Which root, and where its ledger is.
+#[derive(Debug, Default, Args)]
+pub struct RootOptions {
+    /// The target's main root [default: found by its ledger]; other roots as NAME=FOLDER
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Vec<String>,
+    /// Keep the ledger and the stock in this folder instead of .deft-needle in the root
+    #[arg(long, value_name = "FOLDER")]
+    pub ledger: Option<PathBuf>,
+    /// Take over a ledger that was made for another place
+    #[arg(long)]
+    pub adopt: bool,
+}
+
+impl RootOptions {
+    /// As the library takes it.
+    pub fn asked(&self) -> Asked {
+        let mut asked =
+            Asked { ledger: self.ledger.clone(), adopt: self.adopt, ..Asked::default() };
+        for typed in &self.root {
+            match typed.split_once('=') {
+                Some((name, folder)) if !Path::new(typed).exists() => {
+                    asked.others.insert(name.to_owned(), PathBuf::from(folder));
+                }
+                _ => asked.root = Some(PathBuf::from(typed)),
+            }
+        }
+        asked
+    }
+}
+
+/// Replace one file of a target: fit the clip to it, keep the stock, put it there
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
+  deft-needle swap kettle.wav card/SAY/CUCKOO.PRM --root card --trim-silence --level stock
+  deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
+  deft-needle swap bell.lbx game/BELL.LBX --as-is   a finished file of a closed format
+  deft-needle restore card/SAY/TICK01.PRM          gives the stock back")]
+pub struct Swap {
+    /// The clip; - is standard input
+    #[arg(value_name = "CLIP")]
+    pub clip: PathBuf,
+    /// The file to replace
+    #[arg(value_name = "SLOT-FILE")]
+    pub slot: PathBuf,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// Put the file there as it is: one of a closed format, finished elsewhere
+    #[arg(long, conflicts_with_all = ["spec", "like", "encoder"])]
+    pub as_is: bool,
+    /// Allow a new file
+    #[arg(long)]
+    pub new: bool,
+    /// Make the sheet's entries and clear its caches, too
+    #[arg(long, requires = "target")]
+    pub entries: bool,
+    /// Print the plan, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    #[command(flatten)]
+    pub wanted: Wanted,
+    #[command(flatten)]
+    pub options: Options<Every>,
+    #[command(flatten)]
+    pub outside: Outside,
+}
+
+/// Show what is installed in a root, and whether it is still there
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle status                           the current folder
+  deft-needle status card --verify             read every kept original
+  deft-needle status card --as-job --target brass-wren.toml   single swaps as a job sheet")]
+pub struct Status {
+    /// A root, a folder above or below one, or a file [default: the current folder]
+    #[arg(value_name = "ROOT", default_value = ".")]
+    pub at: PathBuf,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// Read every kept original and prove it by its hash
+    #[arg(long)]
+    pub verify: bool,
+    /// Print single swaps as a job sheet
+    #[arg(long)]
+    pub as_job: bool,
+    /// The target's sheet, for that job sheet
+    #[arg(long, value_name = "SHEET", requires = "as_job")]
+    pub target: Option<PathBuf>,
+}
+
+/// Restore the original files, bit for bit
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle restore                          everything in the current folder
+  deft-needle restore card                     everything
+  deft-needle restore card/SAY/TICK01.PRM      one slot
+  deft-needle restore card SAY/TICK01.PRM SAY/CUCKOO.PRM
+  deft-needle restore game --job quay          what a job has installed")]
+pub struct Restore {
+    /// A root, a folder above or below one, or a slot file [default: the current folder]
+    #[arg(value_name = "ROOT", default_value = ".")]
+    pub at: PathBuf,
+    /// Slots, relative to the root; none means all
+    #[arg(value_name = "SLOT")]
+    pub slots: Vec<PathBuf>,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// Only what this job has installed
+    #[arg(long, value_name = "NAME", conflicts_with = "slots")]
+    pub job: Option<String>,
+    /// Slots that were changed since: restore the stock all the same, or keep what is there
+    #[arg(long, value_name = "WHAT")]
+    pub changed: Option<ChangedChoice>,
+    /// Print what would be done, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Restore what is sure when a ledger's log is damaged or lost
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  deft-needle rescue card --dry-run                   what is sure, and what is not
+  deft-needle rescue card --target brass-wren.toml    match originals by the hashes of its list, too
+Kept originals that nothing tells the slot of stay where they are, and are listed.")]
+pub struct Rescue {
+    /// The root
+    #[arg(value_name = "ROOT", default_value = ".")]
+    pub at: PathBuf,
+    #[command(flatten)]
+    pub place: RootOptions,
+    /// A sheet whose list tells the hashes of originals
+    #[arg(long, value_name = "SHEET")]
+    pub target: Option<PathBuf>,
+    /// Print what would be done, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ChangedChoice {
+    Overwrite,
+    Keep,
+}

@@ -1,0 +1,198 @@
+//! Refusals of ledgers, jobs and packs, and commands that failed, in words.
+
+use super::{Words, near_or, words};
+use deft_needle_core::names::shell_word;
+use deft_needle_core::refusal::{OddJob, OddLedger, OddPack, OutsideFault};
+use deft_needle_core::sheet::Size;
+
+pub(super) fn odd_ledger(why: &OddLedger) -> Words {
+    match why {
+        OddLedger::NothingInstalled { path } => words(
+            format!("nothing is installed in {}, above or below it", path.display()),
+            "check the path; name a ledger that lies elsewhere with --ledger",
+        ),
+        OddLedger::UnknownRoot { name } => words(
+            format!("the ledger does not know where the root {name} is"),
+            format!("name it with --root {name}=FOLDER"),
+        ),
+        OddLedger::Away { folder, key } => words(
+            format!("{} is not there, and {key} lies in it", folder.display()),
+            "insert the card or mount the drive, then run this again",
+        ),
+        OddLedger::Busy { root } => words(
+            format!("another run is changing {} right now", root.display()),
+            "wait until it is done",
+        ),
+        OddLedger::Raced { root } => words(
+            format!("another run has just changed {}", root.display()),
+            "run this again: it has to look at what is there now",
+        ),
+        OddLedger::Interrupted => {
+            words("a slot was changed after an interrupted run", "run the command again")
+        }
+        OddLedger::LogFailed { log } => words(
+            format!("{} could not be written before", log.display()),
+            "run the command again once the disk can be written to",
+        ),
+        other => odd_owner(other),
+    }
+}
+
+/// Whose a ledger is, and whether it is there.
+fn odd_owner(why: &OddLedger) -> Words {
+    match why {
+        OddLedger::MadeFor { ledger, place } => words(
+            format!("the ledger in {} was made for {}", ledger.display(), place.display()),
+            "if you trust where it comes from, take it over with --adopt",
+        ),
+        OddLedger::KnownElsewhere { path, ledger, root } => words(
+            format!(
+                "{} was replaced before, and the ledger in {} keeps its stock",
+                path.display(),
+                ledger.display()
+            ),
+            format!(
+                "use that one with --root {0}, or restore it first: deft-needle restore {0}",
+                shell_word(root)
+            ),
+        ),
+        OddLedger::Missing { root } => words(
+            format!("{} has no ledger", root.display()),
+            "name the root, or its ledger's folder with --ledger",
+        ),
+        OddLedger::Healthy { root } => words(
+            format!("the ledger of {} is not damaged", root.display()),
+            "`deft-needle restore` puts back what it knows",
+        ),
+        OddLedger::NoSuchJob { job, jobs } => words(
+            format!("no job {job} has installed anything here"),
+            match jobs.as_slice() {
+                [] => "no job has installed anything here".to_owned(),
+                jobs => format!("there are: {}", jobs.join(", ")),
+            },
+        ),
+        _ => words(format!("the ledger refuses: {why:?}"), ""),
+    }
+}
+
+pub(super) fn odd_job(why: &OddJob) -> Words {
+    match why {
+        OddJob::NoRoot => words("the job has no root", "name it with --root"),
+        OddJob::RootUnsaid { job, target } => words(
+            format!("{} does not say where {target} is", job.display()),
+            "write root = 'FOLDER' in it, or name the folder with --root",
+        ),
+        OddJob::OtherRootUnsaid { name } => words(
+            format!("the job does not say where the root {name} is"),
+            format!("write roots = {{ …, {name} = 'FOLDER' }}"),
+        ),
+        OddJob::RootNotFolder { name, path } => words(
+            format!("the {name} root {} is not a folder", path.display()),
+            "check the path in the job sheet; is the card in?",
+        ),
+        OddJob::NotRoot { root, target, marker } => words(
+            format!("{} is not a root of {target}: it has no {marker}", root.display()),
+            "name the folder that has it with --root",
+        ),
+        OddJob::InNoRoot { slot, target, marker } => words(
+            format!(
+                "{} is in no root of {target}: no folder above it has {marker}",
+                slot.display()
+            ),
+            "check the path, or name the root with --root",
+        ),
+        OddJob::NoClip { clip, near } => {
+            words(format!("there is no clip {clip}"), near_or(near, "check the path"))
+        }
+        OddJob::NotFile => words("a finished file has to be a file", "name it in place of -"),
+        OddJob::Commands { command, lines: 1 } => words(
+            format!("this would run: {}", command.join(" ")),
+            "add --allow-commands if you trust it",
+        ),
+        OddJob::Commands { command, lines } => words(
+            format!("this would run for {lines} lines: {}", command.join(" ")),
+            "add --allow-commands if you trust it",
+        ),
+        OddJob::BadCommand { what } => words(what, "as in enc -q {in} {out}"),
+        OddJob::Variants { name, all, works } => {
+            let works: Vec<String> = works.iter().map(ToString::to_string).collect();
+            words(
+                format!("{name}: there would be {all} variants, and {} work", works.join(", ")),
+                "add or leave out variants",
+            )
+        }
+        OddJob::BadName { what } => words(what, "rename it, if the target lets you"),
+        _ => words(format!("the job is refused: {why:?}"), ""),
+    }
+}
+
+pub(super) fn odd_pack(why: &OddPack) -> Words {
+    const AGAIN: &str = "get the pack again from where it came from";
+    match why {
+        OddPack::NoRoot => {
+            words("a pack brings no root", "say where the target is with --root FOLDER")
+        }
+        OddPack::NotPack { path, lacks } => words(
+            format!("{} is not a pack: it has no {lacks}", path.display()),
+            "unpack it and write a job sheet: `deft-needle new` does that for a folder of clips",
+        ),
+        OddPack::Odd { path, what } => {
+            words(format!("{}: its pack.toml is invalid: {what}", path.display()), AGAIN)
+        }
+        OddPack::NoSheet { path } => words(
+            format!("{} brings no sheet of its target", path.display()),
+            "name the target's sheet with --target SHEET",
+        ),
+        OddPack::Lacks { file } => words(format!("{file} is not in the pack"), AGAIN),
+        OddPack::Differs { file } => words(format!("{file} is not what the pack says"), AGAIN),
+        OddPack::Twice { name } => {
+            words(format!("{name} would be in the pack twice"), "fix the sheet's [pack]")
+        }
+        OddPack::TooLarge { bytes, most } => words(
+            format!("the pack takes {}, {} at most are taken", Size(*bytes), Size(*most)),
+            "leave something out",
+        ),
+        OddPack::IconSize { size, most } => words(
+            format!("the sheet asks for an icon of {size} × {size} pixels"),
+            format!("an icon has 1 to {most} pixels each way"),
+        ),
+        OddPack::BadIcon { path, found, size } => words(
+            match found {
+                None => format!("{} is not a PNG", path.display()),
+                Some((width, height)) => {
+                    format!("{} is {width} × {height} pixels", path.display())
+                }
+            },
+            format!("give a PNG of {size} × {size} pixels, or none: one is drawn then"),
+        ),
+        _ => words(format!("the pack is refused: {why:?}"), ""),
+    }
+}
+
+/// A command of the user's that failed.
+pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
+    let (how, help) = match why {
+        OutsideFault::NotStarted { reason } => {
+            (format!("could not be started: {reason}"), "check its path")
+        }
+        OutsideFault::TooSlow { limit } => (
+            format!("was stopped: it took longer than {limit} s"),
+            "give it more with --encoder-limit, or find out what it waits for",
+        ),
+        OutsideFault::Lost { reason } => (format!("was lost: {reason}"), "try again"),
+        OutsideFault::Failed { status, said } if said.is_empty() => {
+            (format!("failed ({status})"), "see what it asks for; --feed says what it gets")
+        }
+        OutsideFault::Failed { status, said } => {
+            (format!("failed ({status}): {said}"), "see what it asks for; --feed says what it gets")
+        }
+        OutsideFault::EmptyFile => ("left an empty file".to_owned(), "check its options"),
+        OutsideFault::NoFile => ("left no file at {out}".to_owned(), "check its options"),
+        OutsideFault::Unfit { slot, what } => {
+            let what = format!("what the {role} made for {slot} fails: {what}");
+            return words(what, "check the encoder's options in the sheet");
+        }
+        _ => ("failed".to_owned(), ""),
+    };
+    words(format!("the {role} {program} {how}"), help)
+}

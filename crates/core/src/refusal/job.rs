@@ -1,0 +1,266 @@
+//! Refusals of ledgers, jobs, packs and outside commands.
+
+use crate::names::{Key, Near};
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// What is wrong with roots and ledgers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum OddLedger {
+    /// No ledger at, above or below a path.
+    NothingInstalled {
+        /// The path.
+        path: PathBuf,
+    },
+    /// The ledger does not know where another root is.
+    UnknownRoot {
+        /// The root's name.
+        name: String,
+    },
+    /// A root is away, such as a card that is not in.
+    Away {
+        /// The root.
+        folder: PathBuf,
+        /// A slot in it.
+        key: Key,
+    },
+    /// Another run is changing the root.
+    Busy {
+        /// The root.
+        root: PathBuf,
+    },
+    /// Another run changed the root while this one looked.
+    Raced {
+        /// The root.
+        root: PathBuf,
+    },
+    /// A change was interrupted, and a slot was changed since.
+    Interrupted,
+    /// The log could not be written before.
+    LogFailed {
+        /// The log.
+        log: PathBuf,
+    },
+    /// It was made for another place.
+    MadeFor {
+        /// The ledger's folder.
+        ledger: PathBuf,
+        /// The place.
+        place: PathBuf,
+    },
+    /// Another ledger keeps the stock of a file.
+    KnownElsewhere {
+        /// The file.
+        path: PathBuf,
+        /// The other ledger's folder.
+        ledger: PathBuf,
+        /// Its root.
+        root: PathBuf,
+    },
+    /// There is none to rescue.
+    Missing {
+        /// The root.
+        root: PathBuf,
+    },
+    /// It needs no rescue.
+    Healthy {
+        /// The root.
+        root: PathBuf,
+    },
+    /// No job of this name has installed anything.
+    NoSuchJob {
+        /// The name.
+        job: String,
+        /// The jobs that have.
+        jobs: Vec<String>,
+    },
+}
+
+/// What is wrong with a job or a swap.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum OddJob {
+    /// It has no root.
+    NoRoot,
+    /// It does not say where its target is.
+    RootUnsaid {
+        /// The job sheet.
+        job: PathBuf,
+        /// The target.
+        target: String,
+    },
+    /// It does not say where another root is.
+    OtherRootUnsaid {
+        /// The root's name.
+        name: String,
+    },
+    /// A root is not a folder.
+    RootNotFolder {
+        /// The root's name.
+        name: String,
+        /// Where it should be.
+        path: PathBuf,
+    },
+    /// A folder that is no root of the target.
+    NotRoot {
+        /// The folder.
+        root: PathBuf,
+        /// The target.
+        target: String,
+        /// What it lacks.
+        marker: String,
+    },
+    /// A slot that lies in no root of the target.
+    InNoRoot {
+        /// The slot, as it was typed.
+        slot: PathBuf,
+        /// The target.
+        target: String,
+        /// What no folder above it has.
+        marker: String,
+    },
+    /// There is no such clip.
+    NoClip {
+        /// As it was named.
+        clip: String,
+        /// Files that may have been meant.
+        near: Vec<Near>,
+    },
+    /// A finished file must be a file, not a stream.
+    NotFile,
+    /// A command that the user has not allowed.
+    Commands {
+        /// Its words.
+        command: Vec<String>,
+        /// For how many lines.
+        lines: usize,
+    },
+    /// A command that lacks a place for its input or output.
+    BadCommand {
+        /// What is missing.
+        what: String,
+    },
+    /// A set of variants of a size that does not work.
+    Variants {
+        /// The set.
+        name: String,
+        /// How many there would be.
+        all: usize,
+        /// How many work.
+        works: Vec<u32>,
+    },
+    /// A name that a sheet cannot hold.
+    BadName {
+        /// What is wrong.
+        what: String,
+    },
+}
+
+/// What is wrong with a pack.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum OddPack {
+    /// It brings no root.
+    NoRoot,
+    /// It is none.
+    NotPack {
+        /// The file.
+        path: PathBuf,
+        /// The member that every pack has.
+        lacks: String,
+    },
+    /// What it says of itself is wrong.
+    Odd {
+        /// The file.
+        path: PathBuf,
+        /// What.
+        what: String,
+    },
+    /// It brings no sheet.
+    NoSheet {
+        /// The file.
+        path: PathBuf,
+    },
+    /// It lacks a file that it names.
+    Lacks {
+        /// The file.
+        file: String,
+    },
+    /// A file is not what it says.
+    Differs {
+        /// The file.
+        file: String,
+    },
+    /// A name would be in it twice.
+    Twice {
+        /// The name.
+        name: String,
+    },
+    /// It would be too large.
+    TooLarge {
+        /// Bytes that it would have.
+        bytes: u64,
+        /// Bytes at most.
+        most: u64,
+    },
+    /// An icon of no size, or of too large a one.
+    IconSize {
+        /// Pixels each way.
+        size: u32,
+        /// Pixels at most.
+        most: u32,
+    },
+    /// A picture that is not the icon that is wanted.
+    BadIcon {
+        /// The picture.
+        path: PathBuf,
+        /// Its width and height in pixels; `None` where it is no PNG.
+        found: Option<(u32, u32)>,
+        /// Pixels each way that are wanted.
+        size: u32,
+    },
+}
+
+/// How an outside command failed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum OutsideFault {
+    /// It could not be started.
+    NotStarted {
+        /// The system's reason.
+        reason: String,
+    },
+    /// It took too long and was stopped.
+    TooSlow {
+        /// How long it may take, in seconds.
+        limit: u64,
+    },
+    /// The system lost it.
+    Lost {
+        /// The system's reason.
+        reason: String,
+    },
+    /// It ended with an error.
+    Failed {
+        /// How it ended.
+        status: String,
+        /// The end of what it said.
+        said: String,
+    },
+    /// It left an empty file.
+    EmptyFile,
+    /// It left no file.
+    NoFile,
+    /// It made what the target does not take.
+    Unfit {
+        /// For which slot.
+        slot: String,
+        /// In what it fails.
+        what: String,
+    },
+}

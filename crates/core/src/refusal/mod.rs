@@ -1,0 +1,115 @@
+//! Why something is not done to a target, as values. Whoever shows a refusal words it, and says what to do next.
+
+mod job;
+mod place;
+
+pub use job::{OddJob, OddLedger, OddPack, OutsideFault};
+pub use place::{OddArchive, OddCaches, OddPath, OddSlot};
+
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// Why something is not done.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(tag = "refusal", rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Refusal {
+    /// A path is not what it has to be.
+    Path {
+        /// The path.
+        path: PathBuf,
+        /// What it is.
+        why: OddPath,
+    },
+    /// A file lies outside the root.
+    OutsideRoot {
+        /// The file.
+        path: PathBuf,
+        /// The root.
+        root: PathBuf,
+    },
+    /// A text that is no path within a root.
+    NotWithin {
+        /// As it was typed.
+        typed: String,
+        /// What is wrong with it, where that is known.
+        why: Option<String>,
+    },
+    /// A slot, or a file of entries, cannot take what is meant for it.
+    Slot {
+        /// Its name.
+        slot: String,
+        /// Why not.
+        why: OddSlot,
+    },
+    /// Something about roots and their ledgers.
+    Ledger(OddLedger),
+    /// Something about a job, or a single swap.
+    Job(OddJob),
+    /// Something about a pack.
+    Pack(OddPack),
+    /// An archive that cannot be trusted.
+    Archive {
+        /// The archive.
+        path: PathBuf,
+        /// What is wrong.
+        why: OddArchive,
+    },
+    /// Something about a target's caches.
+    Caches(OddCaches),
+    /// A fault of the program's own.
+    Internal {
+        /// What failed.
+        what: String,
+    },
+}
+
+impl OddPath {
+    /// A refusal of this path.
+    pub fn of(self, path: impl Into<PathBuf>) -> crate::Error {
+        Refusal::Path { path: path.into(), why: self }.into()
+    }
+}
+
+impl OddSlot {
+    /// A refusal of this slot.
+    pub fn of(self, slot: impl Into<String>) -> crate::Error {
+        Refusal::Slot { slot: slot.into(), why: self }.into()
+    }
+}
+
+impl OddArchive {
+    /// A refusal of this archive.
+    pub fn of(self, path: impl Into<PathBuf>) -> crate::Error {
+        Refusal::Archive { path: path.into(), why: self }.into()
+    }
+}
+
+impl From<OddLedger> for crate::Error {
+    fn from(why: OddLedger) -> Self {
+        Refusal::Ledger(why).into()
+    }
+}
+
+impl From<OddJob> for crate::Error {
+    fn from(why: OddJob) -> Self {
+        Refusal::Job(why).into()
+    }
+}
+
+impl From<OddPack> for crate::Error {
+    fn from(why: OddPack) -> Self {
+        Refusal::Pack(why).into()
+    }
+}
+
+impl From<OddCaches> for crate::Error {
+    fn from(why: OddCaches) -> Self {
+        Refusal::Caches(why).into()
+    }
+}
+
+/// A fault of the program's own.
+pub(crate) fn internal(what: impl Into<String>) -> crate::Error {
+    Refusal::Internal { what: what.into() }.into()
+}
