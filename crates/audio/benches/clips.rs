@@ -8,7 +8,7 @@ use deft_needle_audio::num::int32;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Reference, plan_clip};
 use deft_needle_audio::render::{render, render_source};
-use deft_needle_audio::seam::{Wanted, find};
+use deft_needle_audio::seam::{Bounds, find};
 use deft_needle_audio::shape::fade::{Curve, Faded};
 use deft_needle_audio::shape::gain::Amplified;
 use deft_needle_audio::shape::limit::{Limited, Limiter};
@@ -145,7 +145,7 @@ fn loops(c: &mut Criterion) {
         });
     });
     group.bench_function("find", |b| {
-        b.iter(|| find(&clip, &Wanted::any(clip.facts()), 5, &Unobserved).expect("it is found"));
+        b.iter(|| find(&clip, &Bounds::any(clip.facts()), 5, &Unobserved).expect("it is found"));
     });
     let line: Demand = "wav f32 44100 stereo".parse::<Spec>().expect("a spec").into();
     for (name, typed) in [("converted", None), ("converted as a loop", Some("all"))] {

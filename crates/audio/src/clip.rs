@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// A stretch that players repeat; its end is the first frame that is not played.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Loop {
     /// Which frames.
     #[serde(flatten)]
@@ -15,7 +15,7 @@ pub struct Loop {
 }
 
 /// A named place in the clip.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Marker {
     /// The frame that it stands before.
     pub frame: u64,
@@ -34,7 +34,7 @@ pub struct Tag {
 }
 
 /// Something in the file that is neither samples nor what they need to be played.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Extra {
     /// Its identifier in the file, as in `LIST`.
     pub id: String,
@@ -45,7 +45,7 @@ pub struct Extra {
 }
 
 /// Something in the file that is not as it should be, though it can be read.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Note {

@@ -59,9 +59,12 @@ macro_rules! words {
     };
 }
 
-/// The same for serde, which then tells all words of a wrong one.
-macro_rules! as_word {
-    ($($type:ty),+ $(,)?) => {$(
+/// Serialised as the text that it prints as, and read back from it.
+macro_rules! as_text {
+    ($($type:ty),+ $(,)?) => {
+        $crate::invalid::as_text!(@ |_text, invalid| serde::de::Error::custom(invalid); $($type),+);
+    };
+    (@ |$text:ident, $invalid:ident| $error:expr; $($type:ty),+) => {$(
         impl serde::Serialize for $type {
             fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
                 to.collect_str(self)
@@ -70,28 +73,19 @@ macro_rules! as_word {
 
         impl<'de> serde::Deserialize<'de> for $type {
             fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-                let text = <std::borrow::Cow<'_, str>>::deserialize(from)?;
-                text.parse().map_err(|_| serde::de::Error::unknown_variant(&text, Self::WORDS))
+                let $text = <std::borrow::Cow<'_, str>>::deserialize(from)?;
+                $text.parse().map_err(|$invalid| $error)
             }
         }
     )+};
 }
 
-/// Serialised as the text that it prints as, and read back from it.
-macro_rules! as_text {
+/// The same of few words, all of which a wrong one tells.
+macro_rules! as_word {
     ($($type:ty),+ $(,)?) => {$(
-        impl serde::Serialize for $type {
-            fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-                to.collect_str(self)
-            }
-        }
-
-        impl<'de> serde::Deserialize<'de> for $type {
-            fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-                let text = <std::borrow::Cow<'_, str>>::deserialize(from)?;
-                text.parse().map_err(serde::de::Error::custom)
-            }
-        }
+        $crate::invalid::as_text!(
+            @ |text, _invalid| serde::de::Error::unknown_variant(&text, Self::WORDS); $type
+        );
     )+};
 }
 

@@ -1,11 +1,11 @@
 //! Units of sound: sample rates, ranges of frames, levels.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// Frames a second, 1 to 4,294,967,295.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(transparent)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "u32")]
 pub struct SampleRate(u32);
 
 impl SampleRate {
@@ -42,6 +42,15 @@ impl SampleRate {
     }
 }
 
+impl TryFrom<u32> for SampleRate {
+    type Error = String;
+
+    fn try_from(hertz: u32) -> Result<Self, String> {
+        Self::new(hertz)
+            .ok_or_else(|| format!("a sample rate is 1 to {} Hz, not {hertz}", Self::MOST))
+    }
+}
+
 impl fmt::Display for SampleRate {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.0.fmt(f)
@@ -49,7 +58,7 @@ impl fmt::Display for SampleRate {
 }
 
 /// Frames `start` up to, but not including, `end`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct FrameRange {
     /// The first frame.
     pub start: u64,

@@ -13,7 +13,7 @@ use deft_needle_audio::spec::{Demand, Format, Spec};
 use deft_needle_audio::{Clip, Edits};
 use deft_needle_core::RealDisk;
 use deft_needle_core::fit::Durable;
-use deft_needle_core::root::{Asked, Found};
+use deft_needle_core::root::{Found, RootAsk};
 use deft_needle_core::run::{Ask, Fitting, Run, Session};
 use deft_needle_core::run::{Changed, Which, restore};
 use std::fs;
@@ -89,7 +89,7 @@ fn install(folder: &Path) {
 }
 
 fn take_out(folder: &Path) {
-    let root = Asked::default().certain(&folder.join("game"), Found::Named).unwrap();
+    let root = RootAsk::default().certain(&folder.join("game"), Found::Named).unwrap();
     restore(&root, Which::All, Changed::Refuse, false, &RealDisk::default()).unwrap();
 }
 

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::names::{Taken, did_you_mean};
-use crate::sheet::{Asked, New, Rule, Size};
+use crate::sheet::{Accepted, New, Rule, Size};
 use crate::slots::{families, is_named_like_sound};
 use crate::stock::{Member, Stock};
 use crate::target::{Target, name_faults};
@@ -159,7 +159,7 @@ impl Target {
 
 /// What a file is, and what it falls short of.
 fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, Vec<String>) {
-    let Asked::Sound(specs) = rule.spec.get_ref() else {
+    let Accepted::Sound(specs) = rule.spec.get_ref() else {
         return closed(rule, member);
     };
     let hints = Hints { loop_tags: rule.loop_tags.clone(), ..Hints::default() };

@@ -31,3 +31,8 @@ pub use disk::{Disk, RealDisk};
 pub use error::{Error, Result};
 pub use hash::Hash;
 pub use refusal::Refusal;
+
+/// The guide to both libraries, whose examples are run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/library.md")]
+pub struct LibraryGuide;

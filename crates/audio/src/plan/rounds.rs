@@ -20,7 +20,7 @@ const MOST_ROUNDS: u64 = 4096;
 
 /// What is known of a loop.
 #[derive(Debug, Clone, Copy)]
-pub struct Asked {
+pub struct LoopAsk {
     /// The loop, in frames of the clip.
     pub range: FrameRange,
     /// The part of the clip that is used.
@@ -68,7 +68,7 @@ struct Way {
     cents: f64,
 }
 
-impl Asked {
+impl LoopAsk {
     /// Whether anything comes behind the loop.
     fn has_tail(&self) -> bool {
         self.range.end < self.used.end

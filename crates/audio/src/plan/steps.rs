@@ -5,7 +5,7 @@ use super::depth::plan_depth;
 use super::level::Levelled;
 use super::places::Places;
 use super::rate::plan_rate;
-use super::rounds::{Asked, Rounds};
+use super::rounds::{LoopAsk, Rounds};
 use super::routing::plan_route;
 use super::{Decision, Step, shape};
 use crate::edit::Edits;
@@ -127,7 +127,7 @@ impl Given<'_> {
         let Some(range) = around.range.filter(|range| used.contains(*range)) else {
             return Ok(None);
         };
-        let asked = Asked {
+        let asked = LoopAsk {
             range,
             used,
             from,

@@ -2,7 +2,7 @@
 
 use super::bytes::{be32, be64, four, text};
 use super::codec::symphonia::{Setup, Symphonia};
-use super::packets::{Decoded, Decoder, Placed};
+use super::packets::{Decoded, Decoder, PacketsAt};
 use super::plain::Plain;
 use super::reading::Reading;
 use super::{Body, Opened, Packets};
@@ -319,6 +319,6 @@ impl Body for CafPackets {
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let places = places(Arc::clone(&self.sizes), self.offset).take(size(self.whole));
-        Ok(Box::new(Placed::new(file, path, places)))
+        Ok(Box::new(PacketsAt::new(file, path, places)))
     }
 }

@@ -127,21 +127,21 @@ impl Source for Decoded {
 }
 
 /// Packets at known places of a file, such as MP4 samples.
-pub struct Placed<I> {
+pub struct PacketsAt<I> {
     file: BufReader<Handle>,
     path: PathBuf,
     places: I,
     at: u64,
 }
 
-impl<I: Iterator<Item = (u64, u32)> + Send> Placed<I> {
+impl<I: Iterator<Item = (u64, u32)> + Send> PacketsAt<I> {
     /// Reads each place, an offset and a number of bytes, in turn; `file` stands at its start.
     pub fn new(file: Handle, path: &Path, places: I) -> Self {
         Self { file: BufReader::new(file), path: path.to_owned(), places, at: 0 }
     }
 }
 
-impl<I: Iterator<Item = (u64, u32)> + Send> Packets for Placed<I> {
+impl<I: Iterator<Item = (u64, u32)> + Send> Packets for PacketsAt<I> {
     fn next(&mut self, packet: &mut Vec<u8>) -> Result<bool> {
         let Some((offset, bytes)) = self.places.next() else {
             return Ok(false);

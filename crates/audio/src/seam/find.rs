@@ -2,8 +2,8 @@
 
 use super::align::{align, difference};
 use super::bands::Bands;
-use super::judge::{Judged, Sides, Verdict};
-use super::repeats::{Repeat, Wanted, repeats};
+use super::judge::{Judgement, Sides, Verdict};
+use super::repeats::{Bounds, Repeat, repeats};
 use super::windows::windows;
 use crate::block::Block;
 use crate::error::{Error, Result};
@@ -21,7 +21,7 @@ use serde::Serialize;
 pub struct Candidate {
     /// How its seam sounds.
     #[serde(flatten)]
-    pub seam: Judged,
+    pub seam: Judgement,
     /// How far the spectra around its end differ from those around its start, in dB.
     pub differs_db: f64,
     /// How much the waves differ there, beside their power: 0 dB where they are unrelated, −99 dB
@@ -42,7 +42,7 @@ const PLACE: f64 = 0.006;
 /// Waves are compared over so many seconds on either side.
 const COMPARED: f64 = 0.25;
 
-impl Wanted {
+impl Bounds {
     /// Any loop that is worth it: a quarter of the clip, or 10 s.
     pub fn any(facts: &Facts) -> Self {
         let all = FrameRange { start: 0, end: facts.frames + 1 };
@@ -65,7 +65,7 @@ impl Wanted {
 /// [`Error::CannotMeet`] where the clip is too short for any; those of reading; [`Error::Stopped`].
 pub fn find(
     clip: &Clip,
-    wanted: &Wanted,
+    wanted: &Bounds,
     most: usize,
     observer: &dyn Observer,
 ) -> Result<Vec<Candidate>> {
@@ -117,7 +117,7 @@ struct Pair {
 }
 
 impl Pair {
-    fn around(repeat: Repeat, hop: u64, wanted: &Wanted, facts: &Facts) -> Option<Self> {
+    fn around(repeat: Repeat, hop: u64, wanted: &Bounds, facts: &Facts) -> Option<Self> {
         let reach = 4 * hop;
         let lag = count(repeat.lag) * hop;
         let most = ALIGNED.saturating_sub(2 * reach).max(ALIGNED / 2);
@@ -142,7 +142,7 @@ impl Pair {
     }
 
     /// All of a clip that is short for spectra: its beginning, wherever it comes again.
-    fn whole(wanted: &Wanted, facts: &Facts) -> Option<Self> {
+    fn whole(wanted: &Bounds, facts: &Facts) -> Option<Self> {
         let early = FrameRange { start: 0, end: (facts.frames / 3).min(ALIGNED / 4) };
         let late = FrameRange { start: wanted.lengths.start, end: facts.frames.min(ALIGNED) };
         (early.len() >= 64 && late.len() >= early.len()).then_some(Self {
@@ -160,7 +160,7 @@ impl Pair {
         [early, late]: [&Block; 2],
         window: usize,
         facts: &Facts,
-        wanted: &Wanted,
+        wanted: &Bounds,
     ) -> Option<Candidate> {
         let rate = facts.format.rate;
         let base = self.late.start - self.early.start;

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 
 /// What was found about a seam.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Judged {
+pub struct Judgement {
     /// The loop, in frames of the clip.
     pub range: FrameRange,
     /// How far the surprise at the seam stands above what the sound itself does within 50 ms of it,
@@ -100,7 +100,7 @@ pub struct Sides {
 /// # Errors
 /// [`Error::CannotMeet`] for a loop that does not lie in the clip or is shorter than 4 ms; those of
 /// reading.
-pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judged> {
+pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judgement> {
     let facts = clip.facts();
     let rate = facts.format.rate;
     let least = rate.frames(4.0 * CLICK).max(8);
@@ -132,7 +132,7 @@ pub fn side(rate: SampleRate) -> u64 {
 
 impl Sides {
     /// Judges; `None` where there is too little around the seam.
-    pub fn judge(&self, range: FrameRange, format: Format) -> Option<Judged> {
+    pub fn judge(&self, range: FrameRange, format: Format) -> Option<Judgement> {
         let rate = format.rate;
         let masked = match format.encoding.codec.kind() {
             Kind::Lossy => LOSSY_MASKED,
@@ -164,7 +164,7 @@ impl Sides {
         let drawn = [around(before, before.frames() - drawn), around(after, 0)];
         let alone = self.lead.frames() == 0 && self.follow.frames() == 0;
         let limits = |own: [f64; 2]| if alone { own.map(|l| ALONE * l) } else { own };
-        Some(Judged {
+        Some(Judgement {
             range,
             click_db,
             step: steps.fold(0.0, f64::max),

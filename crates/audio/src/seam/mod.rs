@@ -12,6 +12,6 @@ mod windows;
 
 pub(crate) use align::align;
 pub use find::{Candidate, find};
-pub use judge::{Judged, Sides, Verdict, judge};
-pub use repeats::Wanted;
+pub use judge::{Judgement, Sides, Verdict, judge};
+pub use repeats::Bounds;
 pub use windows::windows;

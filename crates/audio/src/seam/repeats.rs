@@ -26,7 +26,7 @@ pub struct Repeat {
 
 /// Where loops may begin, may end, and how long they may be, in frames; ranges are half-open.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Wanted {
+pub struct Bounds {
     /// Their first frames.
     pub starts: FrameRange,
     /// The first frames that they no longer play.
@@ -35,7 +35,7 @@ pub struct Wanted {
     pub lengths: FrameRange,
 }
 
-impl Wanted {
+impl Bounds {
     /// Whether this loop is one of them.
     pub fn allows(&self, range: FrameRange) -> bool {
         let within = |place: u64, range: FrameRange| range.start <= place && place < range.end;
@@ -61,7 +61,7 @@ impl Wanted {
 
 /// The best lags first, no two of which are neighbours. `window` stretches are held against each other
 /// at a time.
-pub fn repeats(bands: &Bands, wanted: &Wanted, window: usize, most: usize) -> Vec<Repeat> {
+pub fn repeats(bands: &Bands, wanted: &Bounds, window: usize, most: usize) -> Vec<Repeat> {
     let hop = bands.hop;
     let lags = wanted.lags(hop);
     let last = (*lags.end()).min(bands.levels.len().saturating_sub(2));

@@ -16,14 +16,14 @@ use super::voicing::{Voiced, Voicing};
 use crate::block::Source;
 use crate::error::Result;
 use crate::read::Clip;
-use crate::spec::Codec;
+use crate::spec::{Codec, Encoding};
 use crate::units::{FrameRange, SampleRate};
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex};
 
 /// One step of rendering.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "step", rename_all = "kebab-case")]
 pub enum Step {
     /// Samples that are not numbers become silence.
@@ -111,7 +111,7 @@ pub enum Step {
     /// Samples are rounded to what the encoding holds.
     Quantise {
         /// The encoding.
-        #[serde(serialize_with = "codec_word")]
+        #[serde(serialize_with = "codec_word", deserialize_with = "codec_of")]
         codec: Codec,
         /// The dither.
         dither: Dither,
@@ -120,6 +120,12 @@ pub enum Step {
 
 fn codec_word<S: Serializer>(codec: &Codec, serializer: S) -> Result<S::Ok, S::Error> {
     serializer.serialize_str(codec.facts().word)
+}
+
+fn codec_of<'de, D: Deserializer<'de>>(from: D) -> Result<Codec, D::Error> {
+    let word = String::deserialize(from)?;
+    let unknown = || serde::de::Error::custom(format!("there is no encoding {word}"));
+    Encoding::from_word(&word).map(|encoding| encoding.codec).ok_or_else(unknown)
 }
 
 /// Counts that the steps add to while they run.

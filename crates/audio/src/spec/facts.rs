@@ -2,10 +2,10 @@
 
 use super::{Format, Header};
 use crate::clip::{Extra, Loop, Marker, Note, Tag};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// What a file is, by its own headers.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Facts {
     /// Its spec line.
     pub format: Format,

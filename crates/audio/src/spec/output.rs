@@ -3,10 +3,10 @@
 use super::{Codec, Format, Header, LoopTags, Quality, usual_header};
 use crate::clip::{Extra, Loop, Marker, Tag};
 use crate::units::{FrameRange, SampleRate};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// What a file will be.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Output {
     /// Its spec line.
     pub format: Format,
@@ -51,7 +51,7 @@ fn usual_bits(codec: Codec) -> f64 {
 }
 
 /// A chunk that comes along.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Carried {
     /// Which chunk of the clip.
     pub extra: Extra,
@@ -60,7 +60,7 @@ pub struct Carried {
 }
 
 /// What changes in a chunk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Patch {
     /// Nothing.

@@ -1,6 +1,6 @@
 //! Commands on files: what they are, what they sound like, and what they become.
 
-use super::{Every, ForFiles, ForReading, ForSeams, Naming, Options, Outside, Wanted};
+use super::{Every, ForFiles, ForReading, ForSeams, Naming, Options, Outside, SpecArgs};
 use clap::Args;
 use deft_needle_audio::edit::{Span, Time};
 use std::path::PathBuf;
@@ -87,7 +87,7 @@ pub struct Fit {
     #[arg(long)]
     pub dry_run: bool,
     #[command(flatten)]
-    pub wanted: Wanted,
+    pub wanted: SpecArgs,
     /// The slot that the file is for, as the sheet names it [default: the name of OUT]
     #[arg(long, value_name = "SLOT", requires = "target")]
     pub slot: Option<String>,
@@ -118,7 +118,7 @@ pub struct Check {
     #[command(flatten)]
     pub options: Options<ForFiles>,
     #[command(flatten)]
-    pub wanted: Wanted,
+    pub wanted: SpecArgs,
     /// The slot that a file is for, as the sheet names it
     #[arg(long, value_name = "SLOT", requires = "target")]
     pub slot: Option<String>,

@@ -12,7 +12,7 @@ pub use jobs::{Going, Install, New, Pack, Watch};
 pub use options::{Every, ForFiles, ForReading, ForSeams, Options};
 pub use roots::{ChangedChoice, Rescue, Restore, RootOptions, Status, Swap};
 pub use targets::{Learn, Sheets, SlotsArgs};
-pub use wanted::{Naming, Outside, Wanted};
+pub use wanted::{Naming, Outside, SpecArgs};
 
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::ffi::OsString;

@@ -1,8 +1,8 @@
 //! Commands on roots: a swap, and what was installed.
 
-use super::{Every, Options, Outside, Wanted};
+use super::{Every, Options, Outside, SpecArgs};
 use clap::{Args, ValueEnum};
-use deft_needle_core::root::Asked;
+use deft_needle_core::root::RootAsk;
 use std::path::{Path, PathBuf};
 
 /// Which root, and where its ledger is.
@@ -21,9 +21,9 @@ pub struct RootOptions {
 
 impl RootOptions {
     /// As the library takes it.
-    pub fn asked(&self) -> Asked {
+    pub fn asked(&self) -> RootAsk {
         let mut asked =
-            Asked { ledger: self.ledger.clone(), adopt: self.adopt, ..Asked::default() };
+            RootAsk { ledger: self.ledger.clone(), adopt: self.adopt, ..RootAsk::default() };
         for typed in &self.root {
             match typed.split_once('=') {
                 Some((name, folder)) if !Path::new(typed).exists() => {
@@ -66,7 +66,7 @@ pub struct Swap {
     #[arg(long)]
     pub dry_run: bool,
     #[command(flatten)]
-    pub wanted: Wanted,
+    pub wanted: SpecArgs,
     #[command(flatten)]
     pub options: Options<Every>,
     #[command(flatten)]

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 /// What tells what a file must be.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Spec")]
-pub struct Wanted {
+pub struct SpecArgs {
     /// Match a file that works today: its spec, header and chunks
     #[arg(long, value_name = "FILE", conflicts_with = "spec")]
     pub like: Option<PathBuf>,

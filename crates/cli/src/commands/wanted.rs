@@ -1,6 +1,6 @@
 //! What a file must be, as typed.
 
-use crate::args::{Outside, Wanted};
+use crate::args::{Outside, SpecArgs};
 use crate::failure::Failure;
 use crate::paths::open_clip;
 use deft_needle_audio::Spec;
@@ -14,7 +14,7 @@ use deft_needle_core::target::Target;
 use std::path::Path;
 use std::time::Duration;
 
-impl Wanted {
+impl SpecArgs {
     /// What the model file asks, where one was named.
     ///
     /// # Errors
@@ -59,7 +59,7 @@ impl Wanted {
     /// folder with the sheet's markers.
     ///
     /// # Errors
-    /// As [`Wanted::target`].
+    /// As [`SpecArgs::target`].
     pub fn target_at(&self, path: &Path, named: Option<&Path>) -> Result<Option<Target>, Failure> {
         let Some(sheet) = &self.target else {
             return Ok(None);

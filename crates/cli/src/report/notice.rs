@@ -1,7 +1,7 @@
 //! Notices in words.
 
 use deft_needle_audio::edit::Overruled;
-use deft_needle_audio::seam::Judged;
+use deft_needle_audio::seam::Judgement;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::run::Notice;
 
@@ -67,8 +67,8 @@ fn entries_left(files: &[String], caches: &[String]) -> String {
     format!("{}: add --entries to do what the sheet asks", left.join(", "))
 }
 
-fn seam(judged: &Judged) -> String {
-    let Judged { verdict, click_db, level_db, spectrum_db, .. } = judged;
+fn seam(judged: &Judgement) -> String {
+    let Judgement { verdict, click_db, level_db, spectrum_db, .. } = judged;
     format!(
         "the seam is {} (click {click_db:.0} dB, level {level_db:+.0} dB, spectrum {spectrum_db:.0} dB): \
          `seam` finds a better loop, --crossfade smooths this one",

@@ -107,7 +107,7 @@ pub enum Order {
 
 /// An entry that is wanted, its templates filled in.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Wanted {
+pub struct NewEntry {
     /// The file's format.
     pub format: Format,
     /// Where in the file: a pointer, `section/key`, a column; a list where it ends in `/-`.
@@ -152,7 +152,7 @@ fn same(a: &Value, b: &Value) -> bool {
     a == b || (!a.is_object() && !b.is_object() && plain(a) == plain(b))
 }
 
-impl Wanted {
+impl NewEntry {
     /// The list that the value becomes a member of, and the value as it stands there.
     fn member(&self, value: &Value) -> Option<(String, Value)> {
         if self.format == Format::Lines {
@@ -295,7 +295,7 @@ impl Done {
     }
 
     /// Whether it is what an entry wants.
-    pub fn is_of(&self, wanted: &Wanted) -> bool {
+    pub fn is_of(&self, wanted: &NewEntry) -> bool {
         let Some(value) = &wanted.value else {
             return false;
         };

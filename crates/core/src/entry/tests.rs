@@ -4,8 +4,8 @@ use super::*;
 use proptest::prelude::*;
 use serde_json::json;
 
-fn wanted(format: Format, at: &str, value: Value) -> Wanted {
-    Wanted {
+fn wanted(format: Format, at: &str, value: Value) -> NewEntry {
+    NewEntry {
         format,
         at: at.to_owned(),
         value: Some(value),
@@ -15,7 +15,7 @@ fn wanted(format: Format, at: &str, value: Value) -> Wanted {
     }
 }
 
-fn made(wanted: &Wanted, text: &[u8]) -> (Vec<u8>, Done) {
+fn made(wanted: &NewEntry, text: &[u8]) -> (Vec<u8>, Done) {
     match wanted.make(text) {
         Ok(Made::New(bytes, done)) => (bytes, done),
         other => panic!("{wanted:?} in {}: {other:?}", String::from_utf8_lossy(text)),
@@ -78,9 +78,9 @@ fn what_is_put_in_and_what_it_looks_like() {
 #[test]
 fn where_members_go() {
     let json = b"{ \"names\": [\"a\", \"c\"], \"files\": [\"a.wav\", \"c.wav\"] }";
-    let sorted = Wanted { order: Order::Sorted, ..wanted(Format::Json, "/names/-", json!("b")) };
+    let sorted = NewEntry { order: Order::Sorted, ..wanted(Format::Json, "/names/-", json!("b")) };
     let (json, _) = made(&sorted, json);
-    let beside = |value: &str| Wanted {
+    let beside = |value: &str| NewEntry {
         order: Order::IndexOf { list: "/names".to_owned(), value: json!("b") },
         ..wanted(Format::Json, "/files/-", json!(value))
     };
@@ -128,7 +128,7 @@ fn only_our_own_entry_goes_when_others_have_written_since() {
 #[test]
 fn expectations_only_compare() {
     let text = b"[Mixer]\r\nBanks=BASE;QUAY-7\r\nName=QUAY-7\r\n";
-    let expect = |at: &str, value: &str| Wanted {
+    let expect = |at: &str, value: &str| NewEntry {
         value: None,
         expect: Some(json!(value)),
         ..wanted(Format::Ini, at, json!(0))
@@ -201,7 +201,7 @@ proptest! {
         };
         let format = if toml { Format::Toml } else { Format::Json };
         let order = if sorted { Order::Sorted } else { Order::End };
-        let wanted = Wanted { order, ..wanted(format, "/s/list/-", json!("m0")) };
+        let wanted = NewEntry { order, ..wanted(format, "/s/list/-", json!("m0")) };
         let (bytes, done) = made(&wanted, text.as_bytes());
         let undone = done.undo(&bytes).unwrap().unwrap();
         prop_assert_eq!(String::from_utf8(undone).unwrap(), text);

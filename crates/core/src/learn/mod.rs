@@ -89,7 +89,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
     }
     let names: Vec<&str> = samples.iter().map(Sample::name).collect();
     let other_names: Vec<&str> = others.iter().map(Sample::name).collect();
-    let sheet = text::write(&text::EntryRecord {
+    let sheet = text::write(&text::Learning {
         stock: stock.path(),
         list,
         names: &names,

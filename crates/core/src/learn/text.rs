@@ -22,7 +22,7 @@ pub struct Rule {
 }
 
 /// All that is told.
-pub struct EntryRecord<'a> {
+pub struct Learning<'a> {
     /// What it was learnt from.
     pub stock: &'a Path,
     /// The list beside the sheet.
@@ -43,7 +43,7 @@ const COLUMN: usize = 40;
 const FAMILIES: usize = 6;
 
 /// Writes it.
-pub fn write(told: &EntryRecord<'_>) -> String {
+pub fn write(told: &Learning<'_>) -> String {
     let stock = told.stock.file_name().unwrap_or(told.stock.as_os_str());
     let stock = stock.to_string_lossy();
     let title = told.stock.file_stem().map_or(stock.clone(), |s| s.to_string_lossy());

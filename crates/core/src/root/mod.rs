@@ -68,7 +68,7 @@ pub fn lossy<S: Serializer>(path: &Path, serializer: S) -> Result<S::Ok, S::Erro
 
 /// What the user says about roots.
 #[derive(Debug, Clone, Default)]
-pub struct Asked {
+pub struct RootAsk {
     /// The main root.
     pub root: Option<PathBuf>,
     /// Other roots by their names.
@@ -79,7 +79,7 @@ pub struct Asked {
     pub adopt: bool,
 }
 
-impl Asked {
+impl RootAsk {
     /// A root that is certain.
     ///
     /// # Errors
@@ -106,7 +106,7 @@ impl Asked {
     /// current folder, if the file lies in it; the file's own folder, or the nearest that exists.
     ///
     /// # Errors
-    /// As [`Asked::certain`].
+    /// As [`RootAsk::certain`].
     pub fn of_file(&self, file: &Path, markers: &[&str]) -> Result<Root> {
         let file = absolute(file)?;
         if self.ledger.is_none()

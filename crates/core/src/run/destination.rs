@@ -80,7 +80,7 @@ impl Destination {
         if !path.is_dir() {
             return Err(OddPath::NoJobFolder.of(path));
         }
-        let path = crate::root::Asked::default().certain(path, crate::root::Found::Named)?.path;
+        let path = crate::root::RootAsk::default().certain(path, crate::root::Found::Named)?.path;
         self.others.insert(OWN.to_owned(), path);
         Ok((Some(OWN.to_owned()), String::new()))
     }

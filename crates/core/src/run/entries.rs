@@ -5,7 +5,7 @@ use super::line::Sources;
 use super::look::JobPlan;
 use super::restore::{covered, layer_of};
 use crate::disk::{Disk, read_plain};
-use crate::entry::{Done, Format, Made, Order, Wanted};
+use crate::entry::{Done, Format, Made, NewEntry, Order};
 use crate::error::{Error, Result};
 use crate::ledger::held_of;
 use crate::ledger::record::{EntryRecord, Held};
@@ -47,9 +47,9 @@ pub struct Contents {
 }
 
 /// An entry with its templates filled in.
-struct Asked {
+struct Filled {
     slot: Option<Key>,
-    wanted: Wanted,
+    wanted: NewEntry,
 }
 
 impl Run {
@@ -66,7 +66,7 @@ impl Run {
     /// Works out every entry, and the files that change by them.
     pub(super) fn look_at_entries(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<()> {
         let state = sources.state;
-        let mut asked: BTreeMap<Key, Vec<Asked>> = BTreeMap::new();
+        let mut asked: BTreeMap<Key, Vec<Filled>> = BTreeMap::new();
         let way = self.destination.way();
         let is_main = |root: &Option<String>| {
             let first = self.target.sheet.roots.first();
@@ -91,7 +91,7 @@ impl Run {
                         continue;
                     }
                 };
-                asked.entry(key).or_default().push(Asked { slot, wanted });
+                asked.entry(key).or_default().push(Filled { slot, wanted });
             }
         }
         // Files with nothing but entries that the job no longer makes.
@@ -145,7 +145,7 @@ impl Run {
     fn edit(
         &self,
         file: &Key,
-        asked: &[Asked],
+        asked: &[Filled],
         sources: &Sources<'_>,
     ) -> Result<(Vec<EntryLine>, Option<Contents>)> {
         let refused = |what: String| OddSlot::Entry { what }.of(file.to_string());
@@ -155,7 +155,7 @@ impl Run {
         let old = known.map_or(&[][..], |known| known.told.as_slice());
         // What stands, stays where it stands: somebody may have put other things behind it.
         let own = || old.iter().filter(|told| self.made(told));
-        let stand = |asked: &Asked| asked.wanted.make(&before) == Ok(Made::Already);
+        let stand = |asked: &Filled| asked.wanted.make(&before) == Ok(Made::Already);
         let wanted = |told: &EntryRecord| asked.iter().any(|asked| told.done.is_of(&asked.wanted));
         if own().next().is_some() && asked.iter().all(stand) && own().all(wanted) {
             let lines = asked.iter().filter_map(|asked| stands(file, &asked.wanted));
@@ -177,7 +177,7 @@ impl Run {
             }
         }
         let mut lines = Vec::new();
-        for Asked { slot, wanted } in asked {
+        for Filled { slot, wanted } in asked {
             let made = wanted.make(&bytes).map_err(refused)?;
             let Made::New(with, done) = made else {
                 lines.extend(stands(file, wanted));
@@ -272,7 +272,7 @@ impl Run {
 }
 
 /// An entry that stands there already.
-fn stands(file: &Key, wanted: &Wanted) -> Option<EntryLine> {
+fn stands(file: &Key, wanted: &NewEntry) -> Option<EntryLine> {
     let value = wanted.value.as_ref()?;
     Some(EntryLine {
         file: file.clone(),
@@ -282,7 +282,7 @@ fn stands(file: &Key, wanted: &Wanted) -> Option<EntryLine> {
 }
 
 /// An entry of a sheet with its templates filled in, and its file.
-pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, Wanted), String> {
+pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry), String> {
     let file = names.text(&entry.file.0)?;
     let extension = file.rsplit_once('.').map_or("", |(_, extension)| extension);
     let format = entry.format.or_else(|| Format::of_extension(extension));
@@ -298,7 +298,7 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, Wanted), 
         (Some(crate::sheet::Sorting::Sorted), None) => Order::Sorted,
         (Some(crate::sheet::Sorting::End) | None, None) => Order::End,
     };
-    let wanted = Wanted {
+    let wanted = NewEntry {
         format,
         at: names.text(entry.at.as_deref().unwrap_or_default())?,
         value: value(&entry.value)?,

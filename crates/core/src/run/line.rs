@@ -15,7 +15,7 @@ use crate::names::Key;
 use crate::names::Near;
 use crate::refusal::{OddJob, OddPath, OddSlot, internal};
 use crate::root::{look, refuse_odd};
-use crate::sheet::{Asked, New, OutsideEncoder, Rule};
+use crate::sheet::{Accepted, New, OutsideEncoder, Rule};
 use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
@@ -169,7 +169,7 @@ impl Run {
     }
 
     fn work(&self, line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
-        let closed = *aim.rule.spec.get_ref() == Asked::Opaque;
+        let closed = *aim.rule.spec.get_ref() == Accepted::Opaque;
         match (&line.making.clone(), &aim.rule.encoder) {
             (Making::AsIs, _) => self.finished(line),
             (Making::Encoder(encoder), _) => self.encoded(line, aim, encoder.clone(), observer),

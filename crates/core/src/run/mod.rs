@@ -35,7 +35,7 @@ use crate::ledger::record::EntryRecord;
 use crate::ledger::{Recovered, What};
 use crate::names::Key;
 use crate::refusal::OddJob;
-use crate::root::{Asked, Found, Root};
+use crate::root::{Found, Root, RootAsk};
 use crate::target::Target;
 use deft_needle_audio::Observer;
 use destination::Destination;
@@ -60,7 +60,7 @@ pub struct Ask<'a> {
 impl Ask<'_> {
     /// The root of a job, with its other ones.
     fn certain(self, main: &Path, others: &BTreeMap<String, PathBuf>) -> Result<Root> {
-        let asked = Asked {
+        let asked = RootAsk {
             root: None,
             others: others.clone(),
             ledger: self.ledger.map(Path::to_owned),

@@ -4,7 +4,7 @@ use super::fitting::Side;
 use crate::sheet::Size;
 use deft_needle_audio::edit::{CutEdit, LoopEdit, Overruled};
 use deft_needle_audio::render::Outcome;
-use deft_needle_audio::seam::{Judged, Verdict, judge};
+use deft_needle_audio::seam::{Judgement, Verdict, judge};
 use deft_needle_audio::spec::Kind;
 use deft_needle_audio::units::{FrameRange, SampleRate};
 use deft_needle_audio::{Clip, Edits, Error as AudioError};
@@ -100,7 +100,7 @@ pub enum Notice {
         correlation: f64,
     },
     /// The loop that was set is heard at its seam.
-    Seam(Judged),
+    Seam(Judgement),
     /// The limiter worked.
     Limited {
         /// By so many dB at most.

@@ -9,7 +9,7 @@ use crate::ledger::Ledger;
 use crate::ledger::state::State;
 use crate::refusal::OddPath;
 use crate::root::{Root, absolute, key_of, look};
-use crate::sheet::{Asked, FirstBytes, New, Rule, Sheet};
+use crate::sheet::{Accepted, FirstBytes, New, Rule, Sheet};
 use crate::slots::Roots;
 use crate::target::Target;
 use crate::tree::names_in;
@@ -120,7 +120,7 @@ impl Swap<'_> {
     /// What the slot's own stock asks of its replacement.
     fn rule(&self, stock: Option<&Path>, path: &Path) -> Result<Rule> {
         let mark = || stock.map(mark_of).transpose();
-        let closed = |mark| Rule { first_bytes: mark, ..Rule::of_all(Asked::Opaque) };
+        let closed = |mark| Rule { first_bytes: mark, ..Rule::of_all(Accepted::Opaque) };
         let rule = match &self.making {
             Making::AsIs | Making::Encoder(_) => closed(mark()?),
             Making::Fit => {
@@ -130,7 +130,7 @@ impl Swap<'_> {
                     (None, Some(stock)) => Demand::like(Clip::open(stock)?.facts()),
                     (None, None) => demand_of_neighbours(path)?,
                 };
-                let asked = Asked::Sound(demand.specs.clone());
+                let asked = Accepted::Sound(demand.specs.clone());
                 Rule { like: Some(demand), ..Rule::of_all(asked) }
             }
         };

@@ -1,6 +1,6 @@
 //! A sheet looked at as a whole, beside the slots that it speaks of.
 
-use super::rule::Asked;
+use super::rule::Accepted;
 use super::validate::is_written;
 use super::{Fault, Rule, Sheet};
 use deft_needle_audio::Spec;
@@ -32,7 +32,7 @@ pub fn audit(sheet: &Sheet, slots: &[&str]) -> Vec<Remark> {
                 all.push(unreached(sheet, index, slots, &span));
             }
         }
-        if let Asked::Sound(specs) = rule.spec.get_ref()
+        if let Accepted::Sound(specs) = rule.spec.get_ref()
             && let Some(format) = specs.first().and_then(Spec::written)
             && !is_written(format)
         {

@@ -16,7 +16,7 @@ pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sort
 pub use fault::{Because, Fault};
 pub use pairs::Pairs;
 pub use pattern::Pattern;
-pub use rule::{Asked, New, OutsideEncoder, Rule, Tags};
+pub use rule::{Accepted, New, OutsideEncoder, Rule, Tags};
 pub use shipped::{SHIPPED, Shipped};
 pub use source::{Column, Source};
 pub(crate) use values::text as text_value;

@@ -24,7 +24,7 @@ pub struct Rule {
     #[serde(rename = "match")]
     pub patterns: Spanned<OneOrMany<Pattern>>,
     /// What the file must be.
-    pub spec: Spanned<Asked>,
+    pub spec: Spanned<Accepted>,
     /// The kind of WAV header.
     pub header: Option<Header>,
     /// What may stand beside the samples.
@@ -85,7 +85,7 @@ pub struct Rule {
 
 /// What a file must be.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub enum Asked {
+pub enum Accepted {
     /// One of these spec lines.
     Sound(Vec<Spec>),
     /// A file of a closed format.
@@ -137,7 +137,7 @@ fn usual_seconds() -> u64 {
     60
 }
 
-impl<'de> Deserialize<'de> for Asked {
+impl<'de> Deserialize<'de> for Accepted {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let lines = OneOrMany::<String>::deserialize(deserializer)?.0;
         match lines.as_slice() {
@@ -177,7 +177,7 @@ fn loop_tags<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<LoopTa
 
 impl Rule {
     /// A rule of every slot, which nobody wrote.
-    pub(crate) fn of_all(asked: Asked) -> Self {
+    pub(crate) fn of_all(asked: Accepted) -> Self {
         Self {
             patterns: Spanned::new(0..0, OneOrMany(Vec::new())),
             spec: Spanned::new(0..0, asked),
@@ -243,7 +243,7 @@ impl Rule {
 
     /// What it asks of a sound; `None` for closed formats.
     pub fn demand(&self) -> Option<Demand> {
-        let Asked::Sound(specs) = self.spec.get_ref() else {
+        let Accepted::Sound(specs) = self.spec.get_ref() else {
             return None;
         };
         if self.like.is_some() {
@@ -342,7 +342,7 @@ impl Rule {
         if let Some(extensions) = &self.extensions {
             return extensions.clone();
         }
-        let Asked::Sound(specs) = self.spec.get_ref() else {
+        let Accepted::Sound(specs) = self.spec.get_ref() else {
             return Vec::new();
         };
         let mut all = Vec::new();

@@ -8,7 +8,7 @@ pub use member::Member;
 use crate::error::{Error, Result};
 use crate::ledger::{Ledger, kept_in};
 use crate::refusal::OddPath;
-use crate::root::Asked;
+use crate::root::RootAsk;
 use crate::tree::{files_below, slot_name};
 use archive::Kind;
 use deft_needle_audio::{Error as AudioError, Observer};
@@ -66,7 +66,7 @@ impl Stock {
             return Ok(self);
         };
         let folder = folder.as_path();
-        for root in Asked::default().all_of(folder).unwrap_or_default() {
+        for root in RootAsk::default().all_of(folder).unwrap_or_default() {
             for (key, slot) in Ledger::peek(&root)?.slots {
                 let Some(original) = slot.top().and(slot.original()) else {
                     continue;

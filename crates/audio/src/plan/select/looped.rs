@@ -9,7 +9,7 @@ use crate::num::{count, size};
 use crate::observe::Observer;
 use crate::plan::{CutReason, Decision, FoundSeam, LoopReason};
 use crate::read::Clip;
-use crate::seam::{Wanted, align, find, windows};
+use crate::seam::{Bounds, align, find, windows};
 use crate::shape::stretches::Crossfade;
 use crate::spec::Facts;
 use crate::units::FrameRange;
@@ -140,11 +140,11 @@ fn cut_tail(
 /// # Errors
 /// [`Error::CannotMeet`] for a place outside the clip.
 pub fn near(
-    mut wanted: Wanted,
+    mut wanted: Bounds,
     places: [Option<Moment>; 2],
     used: FrameRange,
     facts: &Facts,
-) -> Result<Wanted> {
+) -> Result<Bounds> {
     let rate = facts.format.rate;
     for (place, range) in places.into_iter().zip([&mut wanted.starts, &mut wanted.ends]) {
         *range = FrameRange { start: used.start, end: used.end + 1 };
@@ -176,7 +176,7 @@ fn found(
 ) -> Result<FrameRange> {
     let facts = clip.facts();
     let rate = facts.format.rate;
-    let wanted = near(Wanted::any(facts), places, used, facts)?;
+    let wanted = near(Bounds::any(facts), places, used, facts)?;
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     let range = best.seam.range;
     let found = FoundSeam { verdict: best.seam.verdict, score: best.score };
@@ -191,10 +191,10 @@ fn found(
 pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observer) -> Result<()> {
     let facts = clip.facts();
     let frames = facts.frames;
-    let wanted = Wanted {
+    let wanted = Bounds {
         starts: FrameRange { start: 0, end: frames / 2 + 1 },
         ends: FrameRange { start: frames / 2, end: frames + 1 },
-        ..Wanted::any(facts)
+        ..Bounds::any(facts)
     };
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     selection.range = best.seam.range;

@@ -10,7 +10,7 @@ mod texts;
 use super::bytes::{be32, be64, four};
 use super::codec::symphonia::{Setup, Symphonia};
 use super::codec::{g711, pcm};
-use super::packets::{Decoded, Decoder, Placed};
+use super::packets::{Decoded, Decoder, PacketsAt};
 use super::reading::Reading;
 use super::{Body, Opened, Packets, Stream};
 use crate::block::{Block, Source};
@@ -360,7 +360,7 @@ impl Body for Track {
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {
         let places = Arc::clone(&self.tables).places().take(size(self.whole));
-        Ok(Box::new(Placed::new(file, path, places)))
+        Ok(Box::new(PacketsAt::new(file, path, places)))
     }
 
     fn stream(&self) -> Stream {

@@ -25,7 +25,7 @@ use std::path::{Path, PathBuf};
 
 /// What was found about one file.
 #[derive(Debug, Serialize)]
-struct Checked {
+struct FileCheck {
     #[serde(serialize_with = "deft_needle_core::root::lossy")]
     file: PathBuf,
     is: String,
@@ -101,7 +101,7 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
 }
 
 /// Names against the rules that were typed, and against each other.
-fn check_names(args: &Check, checked: &mut [Checked]) {
+fn check_names(args: &Check, checked: &mut [FileCheck]) {
     let Some(rules) = args.naming.rules() else {
         return;
     };
@@ -154,8 +154,8 @@ fn seems_sound(file: &Path) -> bool {
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
 }
 
-fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<Checked, Failure> {
-    let checked = |is: String, shortfalls| Checked { file: file.to_owned(), is, shortfalls };
+fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<FileCheck, Failure> {
+    let checked = |is: String, shortfalls| FileCheck { file: file.to_owned(), is, shortfalls };
     let hints = args.options.hints();
     match Clip::from_input(Input::file(file), &hints) {
         Ok(clip) => {

@@ -1,6 +1,6 @@
 //! Which clip goes where, and what the file there must be.
 
-use crate::args::{Fit, Wanted};
+use crate::args::{Fit, SpecArgs};
 use crate::failure::Failure;
 use crate::paths::{extension, is_stream};
 use deft_needle_audio::Spec;
@@ -16,7 +16,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 /// One clip on its way to one file.
-pub struct Job<'a> {
+pub struct FitJob<'a> {
     /// The clip.
     pub clip: &'a Path,
     /// The file, or `-`.
@@ -37,7 +37,7 @@ pub fn jobs<'a>(
     args: &Fit,
     into_folder: bool,
     target: Option<&'a Target>,
-) -> Result<Vec<Job<'a>>, Failure> {
+) -> Result<Vec<FitJob<'a>>, Failure> {
     let model = args.wanted.model()?;
     let named = args.wanted.names_a_spec(&args.options);
     let typed = args.wanted.demand(&args.options)?.filter(|_| named);
@@ -75,7 +75,7 @@ pub fn jobs<'a>(
         }
         refuse_name(args, &out)?;
         let request = args.options.clone();
-        jobs.push(Job { clip, out, request, demand, aim, notices });
+        jobs.push(FitJob { clip, out, request, demand, aim, notices });
     }
     match &args.guide {
         Some(guide) => with_guide(jobs, guide),
@@ -137,7 +137,7 @@ pub fn spec_of_name(out: &Path) -> Option<Spec> {
 }
 
 /// The clip's stem with the extension of what it becomes.
-fn file_name(clip: &Path, wanted: &Wanted, demand: &Demand) -> PathBuf {
+fn file_name(clip: &Path, wanted: &SpecArgs, demand: &Demand) -> PathBuf {
     let of_model = wanted.like.as_deref().map(extension);
     let of_spec = match &demand.specs[0].container {
         Choice::OneOf(containers) => containers.first().copied(),
@@ -154,7 +154,7 @@ fn file_name(clip: &Path, wanted: &Wanted, demand: &Demand) -> PathBuf {
 }
 
 /// The full clip to its output, and what `--keep` keeps to another one.
-fn with_guide<'a>(mut jobs: Vec<Job<'a>>, guide: &Path) -> Result<Vec<Job<'a>>, Failure> {
+fn with_guide<'a>(mut jobs: Vec<FitJob<'a>>, guide: &Path) -> Result<Vec<FitJob<'a>>, Failure> {
     let (Some(full), true) = (jobs.pop(), jobs.is_empty()) else {
         return Err(Failure::usage("--guide goes with one clip", "fit the clips one by one"));
     };
@@ -164,7 +164,7 @@ fn with_guide<'a>(mut jobs: Vec<Job<'a>>, guide: &Path) -> Result<Vec<Job<'a>>, 
             "name another file with --guide",
         ));
     }
-    let with = |keep, out: PathBuf| Job {
+    let with = |keep, out: PathBuf| FitJob {
         out,
         request: with_keep(&full.request, keep),
         demand: full.demand.clone(),

@@ -24,9 +24,9 @@ use deft_needle_core::encoder::private_folder;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, put_copy, refuse_existing};
 use deft_needle_core::run::{Against, Fitting, Notice, Side, open_written};
-use deft_needle_core::sheet::{Asked, Rule};
+use deft_needle_core::sheet::{Accepted, Rule};
 use deft_needle_core::target::Target;
-use jobs::Job;
+use jobs::FitJob;
 pub use jobs::spec_of_name;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -35,7 +35,7 @@ use std::path::{Path, PathBuf};
 
 /// One clip, fitted or planned.
 #[derive(Debug, Serialize)]
-struct Fitted {
+struct FitLine {
     #[serde(serialize_with = "deft_needle_core::root::lossy")]
     clip: PathBuf,
     #[serde(serialize_with = "deft_needle_core::root::lossy")]
@@ -118,7 +118,7 @@ fn closed<'a>(target: &'a Target, args: &Fit) -> Option<&'a Rule> {
     let name = args.out.file_name().unwrap_or_default().to_string_lossy();
     let slot = args.slot.as_deref().unwrap_or(&name);
     let (_, aim) = target.aim(slot).ok()?;
-    (*aim.rule.spec.get_ref() == Asked::Opaque).then_some(aim.rule)
+    (*aim.rule.spec.get_ref() == Accepted::Opaque).then_some(aim.rule)
 }
 
 /// One clip through the encoder of a closed format.
@@ -176,7 +176,7 @@ fn outside(
     Ok(Exit::Done)
 }
 
-fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> {
+fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failure> {
     let out = job.out.as_path();
     let hints = Hints { raw: job.request.read_as, loop_tags: job.demand.loop_tags.clone() };
     let clip = open_clip(job.clip, &hints)?;
@@ -201,7 +201,7 @@ fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> 
     let progress = Progress::new(console, clip.facts().frames);
     let plan = fitting.plan(&progress)?;
     drop(progress);
-    let mut fitted = Fitted {
+    let mut fitted = FitLine {
         clip: clip.input().name().to_owned(),
         out: out.to_owned(),
         plan,
@@ -223,7 +223,7 @@ fn fit(job: &Job<'_>, args: &Fit, console: &Console) -> Result<Fitted, Failure> 
 /// Writes what was planned; for standard output into a private file, which is sent once it is proved.
 fn write(
     fitting: &Fitting<'_>,
-    fitted: &mut Fitted,
+    fitted: &mut FitLine,
     stock: Option<&Side>,
     args: &Fit,
     console: &Console,

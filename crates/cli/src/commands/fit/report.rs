@@ -1,6 +1,6 @@
 //! What fit has done, or would do, in words.
 
-use super::Fitted;
+use super::FitLine;
 use crate::commands::{level, loudness};
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::paths::{extension, is_stream};
@@ -14,8 +14,8 @@ use std::fmt::Write;
 use std::path::Path;
 
 /// Tells of one clip.
-pub fn report(fitted: &Fitted, console: &Console) {
-    let Fitted { clip, out, plan, outcome, bit_rate, levels, notices } = fitted;
+pub fn report(fitted: &FitLine, console: &Console) {
+    let FitLine { clip, out, plan, outcome, bit_rate, levels, notices } = fitted;
     let names = [clip, out].map(|path| safe(&path.display().to_string()));
     let to_stream = is_stream(out);
     if !to_stream {

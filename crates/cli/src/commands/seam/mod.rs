@@ -16,7 +16,7 @@ use deft_needle_audio::Unmet;
 use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
 use deft_needle_audio::plan::select::{near, resolve};
 use deft_needle_audio::plan::{Decision, LoopReason, Reference, Subject};
-use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge};
+use deft_needle_audio::seam::{Bounds, Candidate, Judgement, Verdict, find, judge};
 use deft_needle_audio::spec::{Demand, Spec};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits, Error as AudioError};
@@ -35,7 +35,7 @@ struct Seen {
     /// Loops that were found, the best first; empty where one was named.
     found: Vec<Candidate>,
     /// What was judged, in the clip or in what was made of it.
-    seams: Vec<Judged>,
+    seams: Vec<Judgement>,
 }
 
 /// Finds or takes the loop, mends it where that is asked, and judges what comes of it.
@@ -51,7 +51,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
     let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
     let made = made(args, &clip, ranges[0], folder.path(), console)?;
     let subject = made.as_ref().unwrap_or(&clip);
-    let judged = |ranges: Vec<FrameRange>| -> Result<Vec<Judged>, AudioError> {
+    let judged = |ranges: Vec<FrameRange>| -> Result<Vec<Judgement>, AudioError> {
         ranges.into_iter().map(|r| judge(subject, r)).collect()
     };
     let seams = match (&made, found.first()) {
@@ -80,7 +80,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
             "out": args.out.as_deref().map(text),
         })
     });
-    let heard = |seam: &Judged| seam.verdict != Verdict::Good;
+    let heard = |seam: &Judgement| seam.verdict != Verdict::Good;
     Ok(match seen.seams.iter().any(heard) {
         true => Exit::Short,
         false => Exit::Done,
@@ -112,7 +112,7 @@ fn ranges(
         None if !own.is_empty() && !asks.find && !narrowed => return Ok((own, Vec::new())),
         Some(LoopEdit::Auto { start, end }) => {
             let all = FrameRange { start: 0, end: facts.frames };
-            near(Wanted::any(facts), [start, end], all, facts)?
+            near(Bounds::any(facts), [start, end], all, facts)?
         }
         None => wanted(args, clip)?,
     };
@@ -124,10 +124,10 @@ fn ranges(
 }
 
 /// What was typed, as the library takes it.
-fn wanted(args: &Seam, clip: &Clip) -> Result<Wanted, Failure> {
+fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
     let facts = clip.facts();
     let rate = facts.format.rate;
-    let mut wanted = Wanted::any(facts);
+    let mut wanted = Bounds::any(facts);
     if let Some(time) = args.finding.at_least {
         wanted.lengths.start = time.frames(rate).max(16);
     }

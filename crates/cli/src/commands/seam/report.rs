@@ -5,7 +5,7 @@ use crate::args::Seam;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use deft_needle_audio::Clip;
 use deft_needle_audio::num::{real_size, rounded, size};
-use deft_needle_audio::seam::{Candidate, Judged, Verdict};
+use deft_needle_audio::seam::{Candidate, Judgement, Verdict};
 use deft_needle_audio::units::{Duration, SampleRate};
 
 /// Tells of the loops that were found, and of the seams that were judged.
@@ -80,7 +80,7 @@ fn clock(seconds: f64) -> String {
     format!("{minutes:.0}:{:06.3}", seconds - 60.0 * minutes)
 }
 
-fn described(judged: &Judged, rate: SampleRate) -> String {
+fn described(judged: &Judgement, rate: SampleRate) -> String {
     let [start, end] = [judged.range.start, judged.range.end].map(|f| clock(rate.seconds(f)));
     let click = match judged.click_db {
         db if db > 0.0 => format!("{db:.1} dB above what the sound does around it"),

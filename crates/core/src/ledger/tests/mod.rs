@@ -12,7 +12,7 @@ use crate::disk::tests::faulty::{
 use crate::disk::{Attributes, RealDisk};
 use crate::job::Making;
 use crate::names::Key;
-use crate::root::{Asked, Found};
+use crate::root::{Found, RootAsk};
 use crate::run::{Ask, Run, Session};
 use crate::run::{Changed, Condition, Proof, Restored, Swap, Which, restore, status};
 use crate::tree::files_below;
@@ -121,7 +121,7 @@ impl World {
     }
 
     fn at(&self) -> Root {
-        Asked::default().certain(&self.root(), Found::Named).unwrap()
+        RootAsk::default().certain(&self.root(), Found::Named).unwrap()
     }
 
     fn ledger(&self) -> PathBuf {
@@ -823,7 +823,7 @@ fn what_another_program_saves_meanwhile_is_not_overwritten() {
     change.install(&key, Hash::of(b"ours"), Installed::default()).unwrap();
     fs::write(&path, b"an update").unwrap();
     let error = change.finish().unwrap_err().to_string();
-    assert!(error.contains("changed by another program"), "{error}");
+    assert!(error.contains("ChangedNow"), "{error}");
     assert_eq!(fs::read(&path).unwrap(), b"an update");
     assert!(!part.exists() && ledger.state().slots.values().all(|slot| slot.layers.is_empty()));
 }

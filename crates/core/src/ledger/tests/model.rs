@@ -8,7 +8,7 @@ use crate::disk::tests::faulty::{CaseBlindDisk, Fault, FaultyDisk, folder};
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::ledger::state::State;
-use crate::root::{Asked, Found};
+use crate::root::{Found, RootAsk};
 use crate::run::{Changed, Which, restore};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
@@ -124,9 +124,9 @@ impl Model {
     }
 
     fn root(&self) -> Root {
-        let asked = Asked {
+        let asked = RootAsk {
             others: BTreeMap::from([("o".to_owned(), self.folder.path().join("other"))]),
-            ..Asked::default()
+            ..RootAsk::default()
         };
         let mut root = asked.certain(&self.folder.path().join("card"), Found::Named).unwrap();
         root.registry = crate::root::Registry::in_folder(&self.folder.path().join("roots"));

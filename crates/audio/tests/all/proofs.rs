@@ -1,9 +1,6 @@
 //! Verification is shown to reject: whatever is wrong in a written file is noticed before it is placed.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, WRITTEN, demand, signal};
+use crate::bench::{Folder, WRITTEN, demand, signal};
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::clip::{Loop, Marker, Tag};
 use deft_needle_audio::edit::Request;
@@ -152,7 +149,7 @@ fn what_is_not_as_planned_is_named() {
 
 /// What the clip gives at the output's rate and channels.
 fn samples_of(proved: &Proved) -> Vec<Vec<f64>> {
-    bench::samples(&proved.clip)
+    crate::bench::samples(&proved.clip)
 }
 
 #[test]
@@ -181,15 +178,17 @@ fn another_kind_of_file_is_named() {
 fn chunks_are_counted() {
     let folder = Folder::new();
     let sound = vec![0u8; 400];
-    let riff =
-        bench::Riff::new().fmt(1, 1, 8000, 16).chunk(b"data", &sound).chunk(b"odd ", b"kept");
+    let riff = crate::bench::Riff::new()
+        .fmt(1, 1, 8000, 16)
+        .chunk(b"data", &sound)
+        .chunk(b"odd ", b"kept");
     let clip = folder.open(&riff.bytes()).unwrap();
     let kept = Proved::in_folder(
         folder,
         clip,
         &[("spec", "wav pcm16 8000 mono"), ("tags", "keep"), ("gain", "-1dB")],
     );
-    let plain = bench::Riff::new().fmt(1, 1, 8000, 16).chunk(b"data", &sound);
+    let plain = crate::bench::Riff::new().fmt(1, 1, 8000, 16).chunk(b"data", &sound);
     let error = kept.verify(&plain.bytes()).unwrap_err().to_string();
     assert!(error.contains("the chunk odd  is missing"), "{error}");
     let bare =

@@ -1,5 +1,4 @@
 //! The reference of options in the documentation is the table itself.
-#![allow(clippy::unwrap_used, missing_docs)]
 
 use deft_needle_audio::edit::{Group, OPTIONS, OptionRow, ValueKind};
 use std::fmt::Write as _;

@@ -1,9 +1,6 @@
 //! Files that were cut or changed.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, WRITTEN, samples, signal};
+use crate::bench::{Folder, WRITTEN, samples, signal};
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::clip::{Loop, Note, Tag};
 use deft_needle_audio::observe::Unobserved;

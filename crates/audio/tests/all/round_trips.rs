@@ -1,9 +1,6 @@
 //! Every container and encoding, written and read back frame for frame.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, WRITTEN, made, noise_to_signal, samples};
+use crate::bench::{Folder, WRITTEN, made, noise_to_signal, samples};
 use deft_needle_audio::Clip;
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::spec::{Container, Kind};

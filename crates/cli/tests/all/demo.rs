@@ -1,9 +1,6 @@
 //! The demo, and the examples of the help.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::Bench;
+use crate::bench::Bench;
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -71,7 +68,7 @@ fn help_examples_work() {
     }
     assert!(run >= 20);
     // The job sheets of the documentation, and every key that the program knows.
-    let text = include_str!("../../../docs/job-sheets.md");
+    let text = include_str!("../../../../docs/job-sheets.md");
     for example in examples(text) {
         fs::write(demo.join("example.toml"), example).unwrap();
         let (code, err) = shell(&demo, "check example.toml");

@@ -1,9 +1,6 @@
 //! WAV files made by hand, chunk by chunk: what each form is read for, and what is refused.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, Riff, extensible, samples};
+use crate::bench::{Folder, Riff, extensible, samples};
 use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::spec::Header;

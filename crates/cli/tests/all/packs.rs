@@ -1,10 +1,7 @@
 //! Jobs as mirrored trees and as packs, with the built program.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::ferry::{JOB, ROOTS, SHEET, ferry, tree};
-use bench::{Bench, wav};
+use crate::bench::ferry::{JOB, ROOTS, SHEET, ferry, tree};
+use crate::bench::{Bench, wav};
 use std::fs;
 use std::path::Path;
 

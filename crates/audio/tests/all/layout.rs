@@ -1,9 +1,6 @@
 //! Headers byte by byte, as the formats print them; walked here by hand, with none of our readers.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{made, signal};
+use crate::bench::{made, signal};
 
 const FRAMES: u32 = 30_001;
 

@@ -1,9 +1,6 @@
 //! Loops through lossy codecs: around the seam, what is decoded is as near to the ideal loop as elsewhere.
-#![allow(clippy::as_conversions, clippy::print_stdout, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, demand, made, samples};
+use crate::bench::{Folder, demand, made, samples};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Reference, plan_clip};
 use deft_needle_audio::{Clip, Edits};

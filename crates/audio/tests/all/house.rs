@@ -1,6 +1,5 @@
 //! The floors of the crate, told from the `use` lines: each folder uses only what lies below it, and what is
 //! proved shares nothing with its proof.
-#![allow(clippy::unwrap_used, missing_docs)]
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -1,10 +1,7 @@
 //! Whole jobs with the built program: checked, installed, kept in step, taken out again.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::ferry::{JOB, ROOTS, SHEET, ferry, tree};
-use bench::{Bench, wav};
+use crate::bench::ferry::{JOB, ROOTS, SHEET, ferry, tree};
+use crate::bench::{Bench, wav};
 use std::fs;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -348,7 +345,7 @@ fn any_ledger_folder_and_a_lock_between_two() {
 /// Every example of the page on entries: made as it says, and taken back byte for byte.
 #[test]
 fn the_examples_of_entries_are_true() {
-    let text = include_str!("../../../docs/entries.md");
+    let text = include_str!("../../../../docs/entries.md");
     let part = |rest: &str| rest.split("```").next().unwrap().to_owned();
     let mut count = 0;
     for rest in text.split("```toml\n").skip(1) {

@@ -1,9 +1,6 @@
 //! Files that others write: made by hand here, read exactly.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, boxed, samples};
+use crate::bench::{Folder, boxed, samples};
 use deft_needle_audio::Clip;
 use deft_needle_audio::clip::{Note, Tag};
 use deft_needle_audio::read::{Hints, Input, Stream};

@@ -1,9 +1,6 @@
 //! Files held against a target sheet, fitted and swapped by it.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{game, learnt, wav};
+use crate::bench::{game, learnt, wav};
 use std::fs;
 
 #[test]
@@ -76,7 +73,7 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
             vec![7; 2_000_000],
             vec!["no sound", "all slots together: 2.09 MiB, and 976.6 KiB is there"],
         ),
-        ("deck/x.wav", wav(8_000, 1, 16, 10, 0.1), vec!["no rule of the sheet speaks of it"]),
+        ("deck/x.wav", wav(8_000, 1, 16, 10, 0.1), vec!["no rule of the sheet matches it"]),
     ] {
         let kept = fs::read(bench.path(&format!("game/{name}"))).ok();
         bench.put(&format!("game/{name}"), &bytes);
@@ -247,7 +244,7 @@ fn swap_obeys_the_sheet_and_takes_what_is_listed() {
         ("clip.wav", "game/sfx/whistle.wav", 0, "unchanged, installed from this clip already"),
         ("loud.wav", "game/sfx/whistle.wav", 0, "level unchanged: there is no stock"),
         ("clip.wav", "game/sfx/belll.wav", 5, "did you mean sfx/bell.wav"),
-        ("clip.wav", "card/SAY/TICK01.PRM", 5, "lies in no root of Ferry"),
+        ("clip.wav", "card/SAY/TICK01.PRM", 5, "is in no root of Ferry"),
     ] {
         let ran = bench.run(&["swap", clip, slot, "--target", "sheet.toml"]);
         let all = ran.out + &ran.err;

@@ -1,9 +1,6 @@
 //! Loops through every conversion: what comes out is held against the ideal periodic signal.
-#![allow(clippy::as_conversions, clippy::print_stdout, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, demand, made, samples};
+use crate::bench::{Folder, demand, made, samples};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Decision, Plan, Reference, plan_clip};
 use deft_needle_audio::shape::Step;

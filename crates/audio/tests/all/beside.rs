@@ -1,9 +1,6 @@
 //! Loop points, markers, texts; packets that are copied as they are.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, Riff, audio_bytes, demand, samples, signal};
+use crate::bench::{Folder, Riff, audio_bytes, demand, samples, signal};
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::clip::{Loop, Marker, Tag};
 use deft_needle_audio::observe::Unobserved;

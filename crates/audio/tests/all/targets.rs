@@ -1,9 +1,6 @@
 //! What a clip becomes where a spec leaves something open, and what is refused.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, demand};
+use crate::bench::{Folder, demand};
 use deft_needle_audio::plan::plan;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Error, Facts};

@@ -1,9 +1,6 @@
 //! Loops from the command line.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::Bench;
+use crate::bench::Bench;
 
 /// 440 Hz on the left and 550 on the right: a quarter of a second is whole periods of one alone.
 #[test]

@@ -1,9 +1,6 @@
 //! The built program, driven as its users drive it: inspect, hear, fit, check.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Bench, told, wav};
+use crate::bench::{Bench, told, wav};
 use std::fs;
 use std::io::Write;
 use std::process::Stdio;
@@ -60,9 +57,9 @@ fn bad_input_gets_its_code_and_a_way_out() {
         (&["swap", "clip.wav", "card/SAY/TICK01.PRM.wav"], 5, "(one has a second extension)"),
         (&["swap", "clip.wav", "card/SAYS/TICK01.PRM"], 5, "nor its folder"),
         (&["swap", "clip.wav", "card/SAY"], 5, "is a folder"),
-        (&["swap", "clip.wav", slot, "--root", "full"], 5, "does not lie in"),
+        (&["swap", "clip.wav", slot, "--root", "full"], 5, "is outside"),
         (&["swap", "clip.wav", "card/NEW.XYZ", "--new"], 5, "--like FILE or --spec"),
-        (&["swap", slot, slot], 5, "the same file"),
+        (&["swap", slot, slot], 5, "both the clip and the slot"),
         (&["restore", "card"], 5, "nothing is installed"),
     ] {
         let ran = bench.run(args);

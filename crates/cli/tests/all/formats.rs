@@ -1,9 +1,6 @@
 //! Other containers, texts, and formats that only their maker's encoder writes.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::Bench;
+use crate::bench::Bench;
 use std::fs;
 
 #[test]

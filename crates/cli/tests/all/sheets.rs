@@ -1,15 +1,12 @@
 //! Sheets by themselves: those that ship, those of the documentation; names without any.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Bench, wav};
+use crate::bench::{Bench, wav};
 
 /// The examples of the documentation are sheets that the program takes, and name every key it knows.
 #[test]
 fn the_documentation_has_every_key_in_an_example() {
     let bench = Bench::new();
-    let text = include_str!("../../../docs/target-sheets.md");
+    let text = include_str!("../../../../docs/target-sheets.md");
     let examples: Vec<&str> =
         text.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
     assert!(examples.len() >= 6);

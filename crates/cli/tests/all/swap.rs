@@ -1,9 +1,6 @@
 //! Replacing, taking back, and being killed in between.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Bench, wav};
+use crate::bench::{Bench, wav};
 use std::fs;
 use std::process::Stdio;
 

@@ -1,9 +1,6 @@
 //! What `docs/safety.md` promises, on the built program and real files.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Bench, told, wav};
+use crate::bench::{Bench, told, wav};
 use std::fs;
 use std::io::{Cursor, Write as _};
 use std::process::Stdio;
@@ -12,7 +9,7 @@ use std::time::{Duration, Instant};
 const SLOT: &str = "card/SAY/TICK01.PRM";
 
 /// Limits of what a stranger's file may take: in less than a second and 256 MiB.
-fn quick(bench: &Bench, args: &[&str]) -> bench::Ran {
+fn quick(bench: &Bench, args: &[&str]) -> crate::bench::Ran {
     let began = Instant::now();
     let mut command = bench.command(args);
     #[cfg(target_os = "linux")]

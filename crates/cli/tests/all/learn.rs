@@ -1,9 +1,6 @@
 //! Sheets and names out of stock: learnt, listed, searched.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Bench, game, learnt, wav};
+use crate::bench::{Bench, game, learnt, wav};
 use std::fs;
 use std::io::{Cursor, Write};
 use zip::write::SimpleFileOptions;

@@ -1,5 +1,4 @@
 //! Shaping options on real files, with answers that are known beforehand.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
 use serde_json::Value;
 use std::f64::consts::TAU;

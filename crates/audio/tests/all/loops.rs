@@ -1,9 +1,6 @@
 //! Loop points: set, carried through cuts, rates and silence, and read back.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, audio_bytes, demand, made, samples};
+use crate::bench::{Folder, audio_bytes, demand, made, samples};
 use deft_needle_audio::edit::TooLong;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Plan, Reference, Work, plan_clip};

@@ -1,9 +1,6 @@
 //! WAV files written: every encoding into every other, headers and chunks, against an independent reader.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, Riff, demand, samples};
+use crate::bench::{Folder, Riff, demand, samples};
 use deft_needle_audio::Unmet;
 use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::observe::Unobserved;

@@ -1,12 +1,9 @@
 //! Loops are found where songs are known to repeat, and mended where nothing repeats.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Folder, demand, made};
+use crate::bench::{Folder, demand, made};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Reference, plan_clip};
-use deft_needle_audio::seam::{Candidate, Judged, Verdict, Wanted, find, judge};
+use deft_needle_audio::seam::{Bounds, Candidate, Judgement, Verdict, find, judge};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits};
 use std::f64::consts::TAU;
@@ -105,7 +102,7 @@ impl Song {
 fn found(folder: &Folder, sides: Vec<Vec<f64>>, most: usize) -> (Clip, Vec<Candidate>) {
     let line = if sides.len() == 2 { "wav f32 32000 stereo" } else { "wav f32 32000 mono" };
     let clip = folder.open(&made(line, sides)).unwrap();
-    let all = find(&clip, &Wanted::any(clip.facts()), most, &Unobserved).unwrap();
+    let all = find(&clip, &Bounds::any(clip.facts()), most, &Unobserved).unwrap();
     (clip, all)
 }
 
@@ -168,7 +165,7 @@ fn songs_are_looped_where_they_repeat() {
 }
 
 /// The seam of what these edits make.
-fn mended(folder: &Folder, clip: &Clip, edits: &Edits) -> Judged {
+fn mended(folder: &Folder, clip: &Clip, edits: &Edits) -> Judgement {
     let line = demand("wav f32 any any");
     let plan = plan_clip(clip, &line, edits, Reference::default(), &Unobserved).unwrap();
     let (out, _) = folder.carry_out(clip, &plan);

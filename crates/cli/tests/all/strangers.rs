@@ -1,9 +1,6 @@
 //! Sheets and archives of strangers are refused where they are wrong.
-#![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
-mod bench;
-
-use bench::{Bench, game, learnt, wav};
+use crate::bench::{Bench, game, learnt, wav};
 use std::fs;
 use std::io::{Cursor, Write};
 use zip::write::SimpleFileOptions;
@@ -163,7 +160,7 @@ fn hostile_archives_are_refused_and_nothing_is_written() {
         ("device.zip", 5, "device"),
         ("ledger.zip", 5, "ledger"),
         ("broken.zip", 3, "cannot read broken.zip"),
-        ("empty.tar", 5, "holds no sound"),
+        ("empty.tar", 5, "holds no audio file"),
         ("text.wav", 5, "neither a folder nor a zip or tar"),
     ] {
         let ran = bench.run(&["learn", file, "-o", "out.toml"]);

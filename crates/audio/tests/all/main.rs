@@ -1,0 +1,19 @@
+//! All tests of this crate from outside, in one program: a program a file would take long to link.
+#![allow(clippy::as_conversions, clippy::print_stdout, clippy::unwrap_used, missing_docs)]
+
+mod bench;
+mod beside;
+mod broken;
+mod exact_loops;
+mod finding;
+mod foreign;
+mod house;
+mod layout;
+mod loops;
+mod lossy_loops;
+mod options;
+mod proofs;
+mod round_trips;
+mod targets;
+mod wav_read;
+mod wav_write;

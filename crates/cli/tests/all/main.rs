@@ -1,0 +1,17 @@
+//! All tests of this crate from outside, in one program: a program a file would take long to link.
+#![allow(clippy::as_conversions, clippy::print_stdout, clippy::unwrap_used, missing_docs)]
+
+mod bench;
+mod commands;
+mod demo;
+mod formats;
+mod jobs;
+mod learn;
+mod loops;
+mod packs;
+mod safety;
+mod shaping;
+mod sheets;
+mod strangers;
+mod swap;
+mod targets;
