@@ -9,6 +9,7 @@ use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Reference, plan_clip};
 use deft_needle_audio::render::{render, render_source};
 use deft_needle_audio::seam::{Bounds, find};
+use deft_needle_audio::shape::blocks::BlockStep as _;
 use deft_needle_audio::shape::fade::{Curve, Faded};
 use deft_needle_audio::shape::gain::Amplified;
 use deft_needle_audio::shape::limit::{Limited, Limiter};
@@ -67,21 +68,21 @@ fn shaping(c: &mut Criterion) {
     for (bits, dither) in [(16, Dither::Triangular), (8, Dither::Shaped)] {
         group.bench_function(format!("quantise to {bits} bits, {dither:?}"), |b| {
             b.iter_with_setup(source, |s| {
-                drain(Quantiser::new(s, Kind::Integer(bits), dither, Arc::default()));
+                drain(Quantiser::new(Kind::Integer(bits), dither, Arc::default()).on(s));
             });
         });
     }
     let peaks = || Arc::new(std::sync::Mutex::new(Limited::default()));
     type Step = fn(Samples, Arc<std::sync::Mutex<Limited>>) -> Box<dyn Source>;
     let steps: [(&str, Step); 6] = [
-        ("gain", |s, _| Box::new(Amplified::new(s, 6.0))),
+        ("gain", |s, _| Box::new(Amplified::new(6.0).on(s))),
         ("fade", |s, _| {
-            Box::new(Faded::new(s, 2_880_000, 1_000_000, 1_000_000, Curve::EqualPower))
+            Box::new(Faded::new(2_880_000, 1_000_000, 1_000_000, Curve::EqualPower).on(s))
         }),
         ("limit, never at work", |s, l| Box::new(Limiter::new(s, 20.0, l))),
         ("limit, always at work", |s, l| Box::new(Limiter::new(s, -12.0, l))),
         ("separate", |s, _| Box::new(Separated::new(s, Keep::Shared))),
-        ("voicing", |s, _| Box::new(Voiced::new(s, &VOICINGS[0]))),
+        ("voicing", |s, _| Box::new(Voiced::new(VOICINGS[0]).on(s))),
     ];
     for (name, step) in steps {
         group.bench_function(name, |b| b.iter_with_setup(source, |s| drain(step(s, peaks()))));

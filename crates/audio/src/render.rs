@@ -8,6 +8,7 @@ use crate::num::{count, scaled, size};
 use crate::observe::Observer;
 use crate::plan::{Plan, Work};
 use crate::read::Clip;
+use crate::shape::blocks::BlockStep;
 use crate::shape::limit::Limited;
 use crate::shape::quantise::{Dither, Quantiser};
 use crate::shape::{Counts, begin, chain};
@@ -91,7 +92,7 @@ pub fn render_source(
     let counts = Counts::default();
     let kind = output.format.encoding.codec.grid();
     let overs = Arc::clone(&counts.overs);
-    let mut source = Quantiser::new(source, kind, dither, overs);
+    let mut source = Quantiser::new(kind, dither, overs).on(source);
     let proof = encode(&mut source, output, Along::default(), out, observer)?;
     Ok(Outcome::of(&counts, proof))
 }

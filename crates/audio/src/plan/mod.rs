@@ -31,7 +31,7 @@ pub use reason::{
     CutReason, DepthReason, FoundSeam, HeaderReason, LeftOut, Levelling, LoopReason, Stretch,
 };
 
-use crate::shape::Step;
+pub use crate::shape::Step;
 use crate::spec::{Format, Output};
 use serde::{Deserialize, Serialize};
 

@@ -169,8 +169,8 @@ impl LoopAsk {
             return None;
         }
         let out = start - self.pad + way.frames + self.ahead;
-        let needed = u128::from(out) * u128::from(from) / u128::from(to) + 1 + u128::from(reach);
-        let needed = u64::try_from(needed).unwrap_or(u64::MAX / 4);
+        let needed = needed(out, (from, to), reach);
+
         self.tell(&way, resampled, decisions);
         let moved = start - self.pad - self.place(self.range.start, (from, to));
         if moved > 0 {
@@ -254,4 +254,10 @@ impl LoopAsk {
         all.retain(|range| !range.is_empty());
         all
     }
+}
+
+/// How many frames have to come in for so many to go out.
+fn needed(out: u64, (from, to): (u64, u64), reach: u64) -> u64 {
+    let needed = u128::from(out) * u128::from(from) / u128::from(to) + 1 + u128::from(reach);
+    u64::try_from(needed).unwrap_or(u64::MAX / 4)
 }

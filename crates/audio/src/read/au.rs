@@ -4,7 +4,7 @@ use super::Opened;
 use super::bytes::{be32, four};
 use super::plain::Plain;
 use super::reading::Reading;
-use crate::clip::{Extra, Note};
+use crate::clip::Extra;
 use crate::error::Result;
 use crate::spec::Facts;
 use crate::spec::{ByteOrder, Codec, Container, Encoding, Format};
@@ -43,13 +43,8 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let offset = u64::from(offset);
     let in_file = file.length().saturating_sub(offset);
     let mut plain = Plain::samples(offset, 0, format, ByteOrder::Big);
-    let promised = match stated {
-        u32::MAX => {
-            file.notes.push(Note::LengthLeftOpen);
-            in_file
-        }
-        stated => stated.into(),
-    };
+    let stated = Some(stated).filter(|bytes| *bytes != u32::MAX).map(u64::from);
+    let promised = file.promised(stated, in_file);
     let frames = in_file.min(promised) / plain.unit_bytes;
     file.compare(promised / plain.unit_bytes, frames);
     plain.bytes = frames * plain.unit_bytes;

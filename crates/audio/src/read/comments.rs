@@ -58,11 +58,11 @@ pub fn take_loop(
             let name = plain(&tag.name);
             names.contains(&name.as_str()) || Some(name) == own
         };
-        let at =
-            tags.iter().position(|tag| is(tag) && value(tag, own_unit(hints), rate).is_some())?;
+        let value = |tag: &Tag| value(tag, own_unit(hints), rate);
+        let at = tags.iter().position(|tag| is(tag) && value(tag).is_some())?;
         let tag = tags.remove(at);
         found.push(tag.name.clone());
-        value(&tag, own_unit(hints), rate)
+        value(&tag)
     };
     let start = find(STARTS, own.map(|t| t.start.as_str()));
     let length = find(LENGTHS, own.and_then(|t| t.length()));

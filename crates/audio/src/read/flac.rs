@@ -7,7 +7,7 @@ use super::plain::{Coding, Plain};
 use super::reading::Reading;
 use super::{Body, Opened, Packets, Stream, comments};
 use crate::block::Source;
-use crate::clip::{Extra, Note, Tag};
+use crate::clip::{Extra, Tag};
 use crate::crc::{FLAC_FRAME, FLAC_HEADER};
 use crate::error::{Error, Result};
 use crate::num::size;
@@ -103,10 +103,7 @@ fn metadata(file: &mut Reading<'_>) -> Result<Metadata> {
 /// found in the `bytes` of the frames.
 fn frames(stated: u64, held: Option<u64>, bytes: u64, file: &mut Reading<'_>) -> u64 {
     match (stated, held) {
-        (0, Some(held)) => {
-            file.notes.push(Note::LengthLeftOpen);
-            held
-        }
+        (0, Some(held)) => file.promised(None, held),
         (0, None) => 0,
         (stated, None) if bytes == 0 => {
             file.compare(stated, 0);

@@ -5,7 +5,7 @@ use super::bytes::{be16, be32};
 use super::codec::qoa::{FRAME, SLICE, frame_bytes};
 use super::plain::{Coding, Plain};
 use super::reading::Reading;
-use crate::clip::Note;
+
 use crate::error::Result;
 use crate::num::count;
 use crate::spec::Facts;
@@ -36,13 +36,7 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let held_last = u64::from(be16(&last, 2).unwrap_or_default()).min(slices * count(SLICE));
     let held = whole * FRAME + held_last;
     // "A file with a total sample count of 0 is a stream" (1.0, file header).
-    let promised = match stated {
-        0 => {
-            file.notes.push(Note::LengthLeftOpen);
-            held
-        }
-        stated => stated.into(),
-    };
+    let promised = file.promised(Some(stated).filter(|n| *n > 0).map(u64::from), held);
     file.compare(promised, held);
     let frames = held.min(promised);
     let facts = Facts { frames, audio_bytes: in_file, ..Facts::new(format, file.length()) };

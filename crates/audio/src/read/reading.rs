@@ -102,6 +102,14 @@ impl<'a> Reading<'a> {
         })
     }
 
+    /// How much the header promises; what is held where it leaves that open, with a note.
+    pub fn promised(&mut self, stated: Option<u64>, held: u64) -> u64 {
+        stated.unwrap_or_else(|| {
+            self.notes.push(Note::LengthLeftOpen);
+            held
+        })
+    }
+
     /// Notes where the header promises more frames than the file holds.
     pub fn compare(&mut self, promised: u64, held: u64) {
         if held < promised {

@@ -1,31 +1,22 @@
 //! Taking out a constant.
 
-use crate::block::{Block, Source};
-use crate::error::Result;
-use crate::units::SampleRate;
+use super::blocks::BlockStep;
+use crate::block::Block;
 
 /// Subtracts a constant from each channel.
-pub struct WithoutDc<S> {
-    source: S,
+pub struct WithoutDc {
     offsets: Vec<f64>,
 }
 
-impl<S: Source> WithoutDc<S> {
+impl WithoutDc {
     /// One constant a channel. Digital silence stays what it is: it has no offset.
-    pub fn new(source: S, offsets: Vec<f64>) -> Self {
-        Self { source, offsets }
+    pub fn new(offsets: Vec<f64>) -> Self {
+        Self { offsets }
     }
 }
 
-impl<S: Source> Source for WithoutDc<S> {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
-    }
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
+impl BlockStep for WithoutDc {
+    fn work(&mut self, block: &mut Block) {
         for (samples, offset) in block.channels_mut().iter_mut().zip(&self.offsets) {
             for sample in samples {
                 if *sample != 0.0 {
@@ -33,6 +24,5 @@ impl<S: Source> Source for WithoutDc<S> {
                 }
             }
         }
-        Ok(())
     }
 }

@@ -1,9 +1,8 @@
 //! Fades at both ends.
 
-use crate::block::{Block, Source};
-use crate::error::Result;
+use super::blocks::BlockStep;
+use crate::block::Block;
 use crate::num::{count, real};
-use crate::units::SampleRate;
 use std::f64::consts::FRAC_PI_2;
 
 /// The form of a fade.
@@ -30,8 +29,7 @@ impl Curve {
 }
 
 /// Fades in and out.
-pub struct Faded<S> {
-    source: S,
+pub struct Faded {
     frames: u64,
     head: u64,
     tail: u64,
@@ -39,10 +37,10 @@ pub struct Faded<S> {
     at: u64,
 }
 
-impl<S: Source> Faded<S> {
+impl Faded {
     /// A source of `frames` frames rises over the first `head` and falls over the last `tail`.
-    pub fn new(source: S, frames: u64, head: u64, tail: u64, curve: Curve) -> Self {
-        Self { source, frames, head: head.min(frames), tail: tail.min(frames), curve, at: 0 }
+    pub fn new(frames: u64, head: u64, tail: u64, curve: Curve) -> Self {
+        Self { frames, head: head.min(frames), tail: tail.min(frames), curve, at: 0 }
     }
 
     /// The gain of one frame: 0 just before the first and just behind the last.
@@ -56,20 +54,13 @@ impl<S: Source> Faded<S> {
     }
 }
 
-impl<S: Source> Source for Faded<S> {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
-    }
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
+impl BlockStep for Faded {
+    fn work(&mut self, block: &mut Block) {
         let (start, end) = (self.at, self.at + count(block.frames()));
         self.at = end;
         let plain = start >= self.head && end <= self.frames.saturating_sub(self.tail);
         if plain {
-            return Ok(());
+            return;
         }
         for samples in block.channels_mut() {
             for (frame, sample) in (start..).zip(samples) {
@@ -79,7 +70,6 @@ impl<S: Source> Source for Faded<S> {
                 }
             }
         }
-        Ok(())
     }
 }
 
@@ -87,11 +77,12 @@ impl<S: Source> Source for Faded<S> {
 mod tests {
     use super::*;
     use crate::block::{Samples, collect};
+    use crate::units::SampleRate;
 
     fn faded(head: u64, tail: u64, curve: Curve) -> Vec<f64> {
         let rate = SampleRate::new(8000).unwrap();
         let source = Samples::new(rate, vec![vec![1.0; 20]]).in_blocks_of(7);
-        collect(&mut Faded::new(source, 20, head, tail, curve)).unwrap().remove(0)
+        collect(&mut Faded::new(20, head, tail, curve).on(source)).unwrap().remove(0)
     }
 
     #[test]

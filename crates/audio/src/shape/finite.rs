@@ -1,35 +1,25 @@
 //! Floating point clips may hold samples that are not numbers; they become silence, and are counted.
 
-use crate::block::{Block, Source};
-use crate::error::Result;
-use crate::units::SampleRate;
+use super::blocks::BlockStep;
+use crate::block::Block;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Lets only numbers through.
-pub struct Finite<S> {
-    source: S,
+pub struct Finite {
     replaced: Arc<AtomicU64>,
 }
 
-impl<S: Source> Finite<S> {
+impl Finite {
     /// Counts what it replaces into `replaced`.
-    pub fn new(source: S, replaced: Arc<AtomicU64>) -> Self {
-        Self { source, replaced }
+    pub fn new(replaced: Arc<AtomicU64>) -> Self {
+        Self { replaced }
     }
 }
 
-impl<S: Source> Source for Finite<S> {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
-    }
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
+impl BlockStep for Finite {
+    fn work(&mut self, block: &mut Block) {
         self.replaced.fetch_add(make_finite(block), Ordering::Relaxed);
-        Ok(())
     }
 }
 

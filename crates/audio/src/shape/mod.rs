@@ -1,5 +1,6 @@
 //! The steps that change samples, each a source that pulls from the one before.
 
+pub mod blocks;
 pub mod cut;
 pub mod dc;
 pub mod fade;

@@ -1,8 +1,8 @@
 //! Rounding to the grid of an encoding, with dither where bits are lost.
 
+use super::blocks::BlockStep;
 use super::noise::{ORDER, Random, feedback};
-use crate::block::{Block, Source};
-use crate::error::Result;
+use crate::block::Block;
 use crate::num::{count, single};
 use crate::spec::Kind;
 use crate::units::SampleRate;
@@ -26,8 +26,7 @@ pub enum Dither {
 const SILENT_RUN: usize = 32;
 
 /// Rounds to what `kind` can hold.
-pub struct Quantiser<S> {
-    source: S,
+pub struct Quantiser {
     kind: Kind,
     dither: Dither,
     channels: Vec<Channel>,
@@ -41,29 +40,24 @@ struct Channel {
     zeros: usize,
 }
 
-impl<S: Source> Quantiser<S> {
+impl Quantiser {
     /// Counts samples beyond full scale, which integers cannot hold, into `overs`.
-    pub fn new(source: S, kind: Kind, dither: Dither, overs: Arc<AtomicU64>) -> Self {
-        let taps = match dither {
-            Dither::Shaped => feedback(source.rate()),
-            _ => [0.0; ORDER],
-        };
-        let channels = (0..source.channels())
-            .map(|index| Channel { random: Random::new(index), errors: [0.0; ORDER], zeros: 0 })
-            .collect();
-        Self { source, kind, dither, channels, taps, overs }
+    pub fn new(kind: Kind, dither: Dither, overs: Arc<AtomicU64>) -> Self {
+        Self { kind, dither, channels: Vec::new(), taps: [0.0; ORDER], overs }
     }
 }
 
-impl<S: Source> Source for Quantiser<S> {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
+impl BlockStep for Quantiser {
+    fn begin(&mut self, rate: SampleRate, channels: usize) {
+        if self.dither == Dither::Shaped {
+            self.taps = feedback(rate);
+        }
+        self.channels = (0..channels)
+            .map(|index| Channel { random: Random::new(index), errors: [0.0; ORDER], zeros: 0 })
+            .collect();
     }
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
+
+    fn work(&mut self, block: &mut Block) {
         match self.kind {
             Kind::Float(32) => round_to_single(block),
             Kind::Float(_) | Kind::Lossy => {}
@@ -80,7 +74,6 @@ impl<S: Source> Source for Quantiser<S> {
                 self.overs.fetch_add(overs, Ordering::Relaxed);
             }
         }
-        Ok(())
     }
 }
 
@@ -192,7 +185,8 @@ mod tests {
     fn quantised(samples: Vec<f64>, rate: u32, bits: u32, dither: Dither) -> (Vec<f64>, u64) {
         let overs = Arc::new(AtomicU64::new(0));
         let source = Samples::new(SampleRate::new(rate).unwrap(), vec![samples]);
-        let mut quantiser = Quantiser::new(source, Kind::Integer(bits), dither, Arc::clone(&overs));
+        let mut quantiser =
+            Quantiser::new(Kind::Integer(bits), dither, Arc::clone(&overs)).on(source);
         let out = collect(&mut quantiser).unwrap().remove(0);
         (out, overs.load(Ordering::Relaxed))
     }

@@ -1,5 +1,6 @@
 //! The steps of shaping as data, and as a chain of sources that pull from one another.
 
+use super::blocks::BlockStep;
 use super::cut::Cut;
 use super::dc::WithoutDc;
 use super::fade::{Curve, Faded};
@@ -165,7 +166,7 @@ pub(crate) fn chain<'a>(
 ) -> Box<dyn Source + 'a> {
     steps.iter().fold(source, |source, step| -> Box<dyn Source + 'a> {
         match step {
-            Step::Finite => Box::new(Finite::new(source, Arc::clone(&counts.not_numbers))),
+            Step::Finite => Box::new(Finite::new(Arc::clone(&counts.not_numbers)).on(source)),
             Step::Route { route } => {
                 Box::new(Router::new(source, route.clone(), Arc::clone(&counts.phase)))
             }
@@ -174,24 +175,24 @@ pub(crate) fn chain<'a>(
             }
             // The source itself gives them.
             Step::Stretches { .. } => source,
-            Step::Dc { offsets } => Box::new(WithoutDc::new(source, offsets.clone())),
+            Step::Dc { offsets } => Box::new(WithoutDc::new(offsets.clone()).on(source)),
             Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
-            Step::Voice { voicing } => Box::new(Voiced::new(source, voicing)),
+            Step::Voice { voicing } => Box::new(Voiced::new(*voicing).on(source)),
             Step::Cut { range } => Box::new(Cut::new(source, *range)),
             Step::EdgeFade { frames, head, tail } => {
-                Box::new(Faded::new(source, *frames, *head, *tail, Curve::Linear))
+                Box::new(Faded::new(*frames, *head, *tail, Curve::Linear).on(source))
             }
             Step::Fade { frames, head, tail, curve } => {
-                Box::new(Faded::new(source, *frames, *head, *tail, *curve))
+                Box::new(Faded::new(*frames, *head, *tail, *curve).on(source))
             }
-            Step::Gain { decibels } => Box::new(Amplified::new(source, *decibels)),
+            Step::Gain { decibels } => Box::new(Amplified::new(*decibels).on(source)),
             Step::Limit { ceiling } => {
                 Box::new(Limiter::new(source, *ceiling, Arc::clone(&counts.limited)))
             }
             Step::Pad { head, tail } => Box::new(Padded::new(source, *head, *tail)),
             Step::Quantise { codec, dither } => {
                 let overs = Arc::clone(&counts.overs);
-                Box::new(Quantiser::new(source, codec.grid(), *dither, overs))
+                Box::new(Quantiser::new(codec.grid(), *dither, overs).on(source))
             }
         }
     })

@@ -1,8 +1,8 @@
 //! Colours for a voice: band limits, resonances, soft saturation, level.
 
 use super::biquad::{Band, Biquad, Response};
-use crate::block::{Block, Source};
-use crate::error::Result;
+use super::blocks::BlockStep;
+use crate::block::Block;
 use crate::invalid::Invalid;
 use crate::units::SampleRate;
 use std::fmt;
@@ -108,24 +108,21 @@ impl Voicing {
 }
 
 /// Gives a source its colour.
-pub struct Voiced<S> {
-    source: S,
+pub struct Voiced {
+    voicing: Voicing,
     channels: Vec<[Vec<Biquad>; 2]>,
     drive: f64,
     level: f64,
 }
 
-impl<S: Source> Voiced<S> {
-    /// Bands beyond what the rate can hold are left out.
-    pub fn new(source: S, voicing: &Voicing) -> Self {
-        let rate = source.rate().real();
-        let bind = |bands: &[Band]| bands.iter().filter_map(|band| band.at(rate)).collect();
-        let one = [bind(voicing.before), bind(voicing.after)];
+impl Voiced {
+    /// Of this voicing.
+    pub fn new(voicing: Voicing) -> Self {
         Self {
-            channels: vec![one; source.channels()],
+            voicing,
+            channels: Vec::new(),
             drive: 10f64.powf(voicing.drive / 20.0),
             level: 10f64.powf(voicing.level / 20.0),
-            source,
         }
     }
 }
@@ -135,15 +132,14 @@ fn saturated(x: f64) -> f64 {
     x / (1.0 + x * x).sqrt()
 }
 
-impl<S: Source> Source for Voiced<S> {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
+impl BlockStep for Voiced {
+    /// Bands beyond what the rate can hold are left out.
+    fn begin(&mut self, rate: SampleRate, channels: usize) {
+        let bind = |bands: &[Band]| bands.iter().filter_map(|band| band.at(rate.real())).collect();
+        self.channels = vec![[bind(self.voicing.before), bind(self.voicing.after)]; channels];
     }
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
+
+    fn work(&mut self, block: &mut Block) {
         for (samples, [before, after]) in block.channels_mut().iter_mut().zip(&mut self.channels) {
             for sample in samples {
                 let filtered = before.iter_mut().fold(*sample, |s, filter| filter.next(s));
@@ -151,7 +147,6 @@ impl<S: Source> Source for Voiced<S> {
                 *sample = self.level * after.iter_mut().fold(driven, |s, filter| filter.next(s));
             }
         }
-        Ok(())
     }
 }
 
@@ -165,7 +160,7 @@ mod tests {
         let rate = 48_000.0;
         let tone = (0..48_000).map(|i| amplitude * (TAU * hertz * f64::from(i) / rate).sin());
         let source = Samples::new(SampleRate::new(48_000).unwrap(), vec![tone.collect()]);
-        let out = collect(&mut Voiced::new(source, voicing)).unwrap().remove(0);
+        let out = collect(&mut Voiced::new(*voicing).on(source)).unwrap().remove(0);
         assert!(out.iter().all(|s| s.abs() < 2.0));
         let power = out[24_000..].iter().map(|s| s * s).sum::<f64>() / 24_000.0;
         10.0 * (2.0 * power).log10()

@@ -12,8 +12,7 @@ use crate::observe::Observer;
 use crate::plan::Plan;
 use crate::read::{Clip, Hints, Input};
 use crate::render::{Outcome, Proof};
-use crate::spec::Container;
-use crate::spec::Facts;
+use crate::spec::{Container, Facts, Output};
 use md5::{Digest as _, Md5};
 use std::fmt::Display;
 use std::io::Read;
@@ -148,15 +147,21 @@ fn compare_facts(facts: &Facts, plan: &Plan) -> Result<()> {
     if let Some(note) = facts.notes.first() {
         return Err(odd(&note.to_string()));
     }
+    compare_chunks(facts, to)
+}
+
+/// What stands beside the samples: all that was meant, and nothing else.
+fn compare_chunks(facts: &Facts, to: &Output) -> Result<()> {
+    let odd = |what: String| Error::Verify { what };
     let lacks = to.carried.iter().find(|c| !facts.extras.iter().any(|e| e.id == c.extra.id));
     if let Some(lacks) = lacks {
-        return Err(odd(&format!("the chunk {} is missing", lacks.extra.id)));
+        return Err(odd(format!("the chunk {} is missing", lacks.extra.id)));
     }
     // Nothing may be there that nobody asked for.
     let nothing = to.carried.is_empty() && to.tags.is_empty() && to.markers.is_empty();
     let allowed = |id: &str| id == "smpl" && !to.loops.is_empty();
     match facts.extras.iter().find(|extra| nothing && !allowed(&extra.id)) {
-        Some(extra) => Err(odd(&format!("the chunk {} was not meant", extra.id))),
+        Some(extra) => Err(odd(format!("the chunk {} was not meant", extra.id))),
         None => Ok(()),
     }
 }

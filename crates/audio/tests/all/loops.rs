@@ -1,7 +1,7 @@
 //! Loop points: set, carried through cuts, rates and silence, and read back.
 
 use crate::bench::{Folder, audio_bytes, demand, made, samples};
-use deft_needle_audio::edit::TooLong;
+use deft_needle_audio::edit::{Request, TooLong};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Plan, Reference, Work, plan_clip};
 use deft_needle_audio::seam::{Verdict, judge};
@@ -12,25 +12,7 @@ use proptest::prelude::*;
 
 /// Edits as they are typed, in pairs.
 fn edits(typed: &[(&str, &str)]) -> Edits {
-    let mut edits = Edits::default();
-    for (option, value) in typed {
-        match *option {
-            "loop" => edits.looped = Some(value.parse().unwrap()),
-            "cut" => edits.cut = Some(value.parse().unwrap()),
-            "pad" => edits.pad = Some(value.parse().unwrap()),
-            "speed" => edits.speed = Some(value.parse().unwrap()),
-            "longest" => edits.longest = Some(value.parse().unwrap()),
-            "tail" => {
-                edits.tail = Some(match *value {
-                    "keep" => deft_needle_audio::edit::Tail::Keep,
-                    "cut" => deft_needle_audio::edit::Tail::Cut,
-                    _ => deft_needle_audio::edit::Tail::Fade,
-                });
-            }
-            other => panic!("{other}"),
-        }
-    }
-    edits
+    Request::read(typed.iter().copied()).unwrap().edits
 }
 
 fn planned(clip: &Clip, wish: &Demand, typed: &[(&str, &str)]) -> Result<Plan, Error> {

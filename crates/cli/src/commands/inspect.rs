@@ -234,15 +234,8 @@ fn silence_lines(
     if silence.sounds.len() > 1 {
         for (number, sound) in (1..).zip(&silence.sounds).take(most) {
             let name = if number == 1 { "sounds" } else { "" };
-            lines.push(line(
-                name,
-                format!(
-                    "{number:>2}  {} to {}  ({})",
-                    time(sound.start),
-                    time(sound.end),
-                    time(sound.len())
-                ),
-            ));
+            let [start, end, length] = [sound.start, sound.end, sound.len()].map(time);
+            lines.push(line(name, format!("{number:>2}  {start} to {end}  ({length})")));
         }
         if silence.sounds.len() > most {
             let rest = silence.sounds.len() - most;

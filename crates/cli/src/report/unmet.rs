@@ -172,6 +172,14 @@ pub fn unmet_remedy(wanted: &Unmet) -> String {
                 Duration(*longest)
             );
         }
+        other => return file_remedy(other),
+    };
+    text.to_owned()
+}
+
+/// About the file and what is in it.
+fn file_remedy(wanted: &Unmet) -> String {
+    let text = match wanted {
         Unmet::TagRefused { holds, .. } if holds.is_empty() => {
             "leave --tag out, or choose another container"
         }
@@ -215,6 +223,14 @@ fn encoding_remedy(wanted: &Unmet) -> Option<String> {
             return Some(format!("ask for {nearest} Hz, the nearest that it has"));
         }
         Unmet::RateTooHigh { .. } => "ask for a lower rate",
+        other => return quality_remedy(other),
+    };
+    Some(text.to_owned())
+}
+
+/// About how much a codec is to lose.
+fn quality_remedy(wanted: &Unmet) -> Option<String> {
+    let text = match wanted {
         Unmet::QualityOutside { least, most, encoding } if encoding.starts_with("aac") => {
             return Some(format!(
                 "its scale has whole numbers from q{least} to q{most}; or state a bit rate, as in aac:128k"

@@ -31,9 +31,8 @@ pub fn place(
         done.unchanged = plan.lines.iter().map(|line| line.slot.clone()).collect();
         return Ok(());
     }
-    let keys = std::iter::once(archive.clone());
-    let keys = keys.chain(plan.back.iter().map(|back| back.key.clone()));
-    let keys: Vec<Key> = keys.chain(plan.files.keys().cloned()).collect();
+    let keys = plan.keys(std::iter::once(archive.clone()));
+
     let mut change = ledger.begin(What::Install, &keys, plan.caches.clone())?;
     let part = change.part(archive)?;
     packed.write_part(form, &part, disk)?;

@@ -1,18 +1,18 @@
 //! One slot of a job: what will be done, or why it cannot be.
 
 use super::Run;
+use super::clip;
 use super::fitting::{Fitting, Side};
 use super::notice::Notice;
 use super::stock::{find_stock, no_such_slot, refuse_link};
 use crate::disk::Disk;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::fit::same_file;
 use crate::hash::Hash;
 use crate::job::{Making, Placement};
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
 use crate::names::Key;
-use crate::names::Near;
 use crate::refusal::{OddJob, OddPath, OddSlot, internal};
 use crate::root::{look, refuse_odd};
 use crate::sheet::{Accepted, New, OutsideEncoder, Rule};
@@ -109,6 +109,14 @@ pub struct Sources<'a> {
 }
 
 impl Run {
+    /// What the ledger calls a slot.
+    fn key_of(&self, slot: &str, sources: &Sources<'_>) -> Result<Key> {
+        match &self.root {
+            Some(root) => self.destination.key(slot, sources.state, &root.path, sources.disk),
+            None => Key::new(None, slot),
+        }
+    }
+
     /// Works out one line.
     ///
     /// # Errors
@@ -120,19 +128,16 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<Line> {
         let (slot, aim) = self.target.aim(&placement.slot)?;
-        let key = match &self.root {
-            Some(root) => self.destination.key(&slot, sources.state, &root.path, sources.disk)?,
-            None => Key::new(None, &slot)?,
-        };
-        let clip_hash = hash_of(placement, sources.stamps)?;
+        let key = self.key_of(&slot, sources)?;
+        let clip_hash = clip::hash_of(placement, sources.stamps)?;
         let (demand, mut notices) = aim.demand(&placement.request, placement.like.as_ref())?;
         let stock = self.stock(&slot, &key, &aim, placement, sources)?;
         let fit_key = self.fit_key(placement, &demand, aim.rule, clip_hash, stock.hash)?;
         if stock.changed {
-            let kept = sources.state.slots.get(&key);
-            notices
-                .push(Notice::ChangedSince { kept: kept.map_or(0, |known| known.stock.len()) + 1 });
+            let kept = sources.state.slots.get(&key).map_or(0, |known| known.stock.len());
+            notices.push(Notice::ChangedSince { kept: kept + 1 });
         }
+
         let mut line = Line {
             slot,
             key,
@@ -371,29 +376,4 @@ impl Line {
         };
         Side::of(&clip, observer).map(Some)
     }
-}
-
-/// The hash of a clip.
-fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
-    let Some(path) = placement.clip.stored_at() else {
-        let mut bytes = placement.clip.open()?;
-        return Hash::of_reader(&mut bytes).map_err(Error::read(placement.clip.name()));
-    };
-    stamps.hash(path).map_err(|error| match (error, near_clip(placement)) {
-        (Error::Read { source, .. }, Some(near))
-            if source.kind() == std::io::ErrorKind::NotFound =>
-        {
-            OddJob::NoClip { clip: placement.named.clone(), near }.into()
-        }
-        (error, _) => error,
-    })
-}
-
-/// Clips that may have been meant.
-fn near_clip(placement: &Placement) -> Option<Vec<Near>> {
-    let path = placement.clip.path()?;
-    let (folder, name) = (path.parent()?, path.file_name()?.to_string_lossy());
-    let names = crate::tree::names_in(folder);
-    let near = crate::names::nearest(&name, names.iter().map(String::as_str), 3);
-    (!near.is_empty()).then_some(near)
 }

@@ -4,6 +4,7 @@
 //! `look` decides (`line`, `stock`, `entries`), `place` or `archive` carries out (`make`, `fitting`).
 
 mod archive;
+mod clip;
 mod destination;
 mod entries;
 mod fitting;

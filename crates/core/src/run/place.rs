@@ -153,20 +153,16 @@ fn place(
     done: &mut Installation,
 ) -> Result<()> {
     let lines: Vec<&Line> = plan.lines.iter().filter(is_new).collect();
-    let keys = lines.iter().map(|line| line.key.clone());
-    let keys = keys.chain(plan.back.iter().map(|back| back.key.clone()));
-    let keys: Vec<Key> = keys.chain(plan.files.keys().cloned()).collect();
+    let keys = plan.keys(lines.iter().map(|line| line.key.clone()));
+
     let mut change = ledger.begin(run.what(), &keys, plan.caches.clone())?;
-    let parts: Vec<PathBuf> =
-        lines.iter().map(|line| change.part(&line.key)).collect::<Result<_>>()?;
-    let fitted: Vec<Fitted> = lines
-        .par_iter()
-        .zip(&parts)
-        .map(|(line, part)| {
-            let fitted = run.make(line, part, disk, observer);
-            fitted.map_err(|error| run.of_slot(&line.slot, &line.clip, error))
-        })
-        .collect::<Result<_>>()?;
+    let parts = lines.iter().map(|line| change.part(&line.key));
+    let parts: Vec<PathBuf> = parts.collect::<Result<_>>()?;
+    let make = |(line, part): (&&Line, &PathBuf)| {
+        let fitted = run.make(line, part, disk, observer);
+        fitted.map_err(|error| run.of_slot(&line.slot, &line.clip, error))
+    };
+    let fitted: Vec<Fitted> = lines.par_iter().zip(&parts).map(make).collect::<Result<_>>()?;
     run.refuse_over_budget(plan, &lines, &fitted)?;
     for (line, fitted) in lines.iter().zip(fitted) {
         change.install(&line.key, fitted.hash, fitted.installed.clone())?;

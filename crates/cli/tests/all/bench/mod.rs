@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "every test file uses its own part")]
 
 pub mod ferry;
+pub mod transcript;
 
 use serde_json::Value;
 use std::fs;

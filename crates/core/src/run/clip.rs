@@ -1,0 +1,33 @@
+//! The clip of a line: its hash, and clips that may have been meant.
+
+use crate::error::{Error, Result};
+use crate::hash::Hash;
+use crate::job::Placement;
+use crate::names::Near;
+use crate::refusal::OddJob;
+use crate::stamps::Stamps;
+
+/// The hash of a clip.
+pub fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
+    let Some(path) = placement.clip.stored_at() else {
+        let mut bytes = placement.clip.open()?;
+        return Hash::of_reader(&mut bytes).map_err(Error::read(placement.clip.name()));
+    };
+    stamps.hash(path).map_err(|error| match (error, near_clip(placement)) {
+        (Error::Read { source, .. }, Some(near))
+            if source.kind() == std::io::ErrorKind::NotFound =>
+        {
+            OddJob::NoClip { clip: placement.named.clone(), near }.into()
+        }
+        (error, _) => error,
+    })
+}
+
+/// Clips that may have been meant.
+fn near_clip(placement: &Placement) -> Option<Vec<Near>> {
+    let path = placement.clip.path()?;
+    let (folder, name) = (path.parent()?, path.file_name()?.to_string_lossy());
+    let names = crate::tree::names_in(folder);
+    let near = crate::names::nearest(&name, names.iter().map(String::as_str), 3);
+    (!near.is_empty()).then_some(near)
+}
