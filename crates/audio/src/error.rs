@@ -44,7 +44,7 @@ pub enum Error {
         what: String,
     },
     /// First bytes that no known format has.
-    #[error("{path} is no sound file that is known here: {what}")]
+    #[error("{path} is not a recognised audio file: {what}")]
     Unknown {
         /// The file.
         path: PathBuf,

@@ -42,7 +42,7 @@ pub enum Unmet {
     NoStock,
     /// No loop was found.
     NoLoopFound { seconds: f64 },
-    /// A loop that does not lie in the clip, or is shorter than a loop can be.
+    /// A loop that lies outside the clip, or is shorter than a loop can be.
     NoSuchLoop { range: FrameRange, frames: u64, least: f64 },
     /// Nothing sounds around the seam.
     NoSoundAtSeam,

@@ -147,7 +147,7 @@ impl Console {
             text += &format!("       {}\n", paint(FAINT, safe(line)));
         }
         if !remedy.is_empty() {
-            text += &format!("       {}\n", safe(remedy));
+            text += &format!("{} {}\n", paint(GOOD, "help:"), safe(remedy));
         }
         self.err(&text);
     }

@@ -314,7 +314,7 @@ pub static OPTIONS: &[OptionRow] = &[
     ),
     row(
         ("tail", Looping, Word(Tail::WORDS)),
-        "Sound after the loop [default: cut if --loop sets one, else keep]",
+        "Sound after the loop [default: cut if one is set here, else keep]",
         None,
         (&["keep", "cut", "fade"], "off"),
         field!(edits.tail, text => maybe(text)),

@@ -71,7 +71,10 @@ pub(super) fn tag(request: &mut Request, text: Option<&str>) -> Result<(), Inval
 pub(super) fn spec(text: Option<&str>) -> Result<Option<Spec>, Invalid> {
     let read = |text: &str| {
         text.parse::<Spec>().map_err(|error| match error {
-            Error::BadSpec { line, what } => Invalid::new("spec line", &line, what),
+            Error::BadSpec { line, what } => {
+                let expected = "four words, as in \"wav pcm16 24000 mono\"";
+                Invalid::new("spec line", &line, format!("{expected}; {what}"))
+            }
             other => Invalid::new("spec line", text, other.to_string()),
         })
     };

@@ -75,9 +75,7 @@ pub fn take_loop(
     let range = FrameRange { start, end };
     if range.is_empty() || end > frames {
         notes.push(Note::Corrected {
-            what: format!(
-                "a loop from frame {start} up to {end} does not lie in the clip; left out"
-            ),
+            what: format!("a loop from frame {start} up to {end} lies outside the clip; left out"),
         });
         return None;
     }

@@ -27,7 +27,7 @@ mod wav;
 pub use input::{Handle, Input, open_regular};
 pub use private::Private;
 
-use crate::block::Source;
+use crate::block::{Samples, Source};
 use crate::clip::Extra;
 use crate::error::{Error, Result};
 use crate::spec::Facts;
@@ -140,6 +140,12 @@ impl Clip {
     /// # Errors
     /// [`Error::Read`] where it can no longer be opened.
     pub fn frames(&self) -> Result<Box<dyn Source>> {
+        // Decoders want a packet even of a file that was cut before the first.
+        if self.facts.frames == 0 {
+            let channels = usize::from(self.facts.format.channels.count());
+            let nothing = Samples::new(self.facts.format.rate, vec![Vec::new(); channels]);
+            return Ok(Box::new(nothing));
+        }
         let file = self.input.open()?;
         self.body.frames(file, self.input.name(), &self.facts)
     }

@@ -98,7 +98,7 @@ pub struct Sides {
 /// Judges the seam of a loop.
 ///
 /// # Errors
-/// [`Error::CannotMeet`] for a loop that does not lie in the clip or is shorter than 4 ms; those of
+/// [`Error::CannotMeet`] for a loop that lies outside the clip or is shorter than 4 ms; those of
 /// reading.
 pub fn judge(clip: &Clip, range: FrameRange) -> Result<Judgement> {
     let facts = clip.facts();

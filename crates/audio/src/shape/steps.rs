@@ -125,7 +125,7 @@ fn codec_word<S: Serializer>(codec: &Codec, serializer: S) -> Result<S::Ok, S::E
 
 fn codec_of<'de, D: Deserializer<'de>>(from: D) -> Result<Codec, D::Error> {
     let word = String::deserialize(from)?;
-    let unknown = || serde::de::Error::custom(format!("there is no encoding {word}"));
+    let unknown = || serde::de::Error::custom(format!("there is not an encoding {word}"));
     Encoding::from_word(&word).map(|encoding| encoding.codec).ok_or_else(unknown)
 }
 

@@ -123,28 +123,28 @@ impl FromStr for Spec {
         let bad = |what: String| Error::BadSpec { line: line.to_owned(), what };
         let words: Vec<&str> = line.split_whitespace().collect();
         let &[container, encoding, rate, channels] = words.as_slice() else {
-            return Err(bad(format!("has {} words, not four", words.len())));
+            return Err(bad(format!("needs four words, found {}", words.len())));
         };
         let list = |names: Vec<&str>| names.join(" ");
         Ok(Self {
             container: choice(container, Container::from_word).map_err(|word| {
                 let known = list(CONTAINERS.iter().map(|row| row.word).collect());
-                bad(format!("\"{word}\" is no container; known are: {known}"))
+                bad(format!("\"{word}\" is not a container; known are: {known}"))
             })?,
             encoding: choice(encoding, Encoding::from_word).map_err(|word| {
                 let known = list(ENCODINGS.iter().map(|row| row.word).collect());
-                bad(format!("\"{word}\" is no encoding; known are: {known}"))
+                bad(format!("\"{word}\" is not an encoding; known are: {known}"))
             })?,
             rate: choice(rate, rate_from_word).map_err(|word| {
                 bad(format!(
-                    "\"{word}\" is no sample rate in hertz from {} to {}",
+                    "\"{word}\" is not a sample rate in hertz from {} to {}",
                     RATES.start(),
                     RATES.end()
                 ))
             })?,
             channels: choice(channels, Channels::from_word).map_err(|word| {
                 bad(format!(
-                    "\"{word}\" is no channel layout; known are: mono stereo quad 5.1 7.1 and 1ch to 32ch"
+                    "\"{word}\" is not a channel layout; known are: mono stereo quad 5.1 7.1 and 1ch to 32ch"
                 ))
             })?,
         })
@@ -205,12 +205,12 @@ mod tests {
     #[test]
     fn bad_lines_name_the_word() {
         for (line, part) in [
-            ("wav pcm16 24000", "3 words"),
-            ("wave pcm16 24000 mono", "\"wave\" is no container"),
-            ("wav pcm16|pcm12 24000 mono", "\"pcm12\" is no encoding"),
-            ("wav pcm16 999 mono", "\"999\" is no sample rate"),
-            ("wav pcm16 44.1k mono", "\"44.1k\" is no sample rate"),
-            ("wav pcm16 48000 mono|", "\"\" is no channel layout"),
+            ("wav pcm16 24000", "needs four words, found 3"),
+            ("wave pcm16 24000 mono", "\"wave\" is not a container"),
+            ("wav pcm16|pcm12 24000 mono", "\"pcm12\" is not an encoding"),
+            ("wav pcm16 999 mono", "\"999\" is not a sample rate"),
+            ("wav pcm16 44.1k mono", "\"44.1k\" is not a sample rate"),
+            ("wav pcm16 48000 mono|", "\"\" is not a channel layout"),
         ] {
             let error = line.parse::<Spec>().unwrap_err().to_string();
             assert!(error.contains(part), "{line}: {error}");

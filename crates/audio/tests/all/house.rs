@@ -108,3 +108,55 @@ fn uses_are_told_from_text() {
                 macro($crate::no);\n#[cfg(test)]\nuse crate::hear;";
     assert_eq!(used(text), ["read", "plan", "read", "num"]);
 }
+
+/// The texts of a source file outside of its comments and tests.
+fn texts(source: &str) -> Vec<String> {
+    let product = source.split("#[cfg(test)]\nmod tests").next().unwrap();
+    let lines = product.lines().filter(|line| !line.trim_start().starts_with("//"));
+    let code = lines.collect::<Vec<_>>().join("\n");
+    let (mut all, mut open, mut escaped) = (Vec::new(), None::<String>, false);
+    for c in code.chars() {
+        match (&mut open, c) {
+            (Some(text), c) if escaped => {
+                text.push(c);
+                escaped = false;
+            }
+            (Some(_), '\\') => escaped = true,
+            (Some(text), '"') => {
+                all.push(std::mem::take(text));
+                open = None;
+            }
+            (Some(text), c) => text.push(c),
+            (None, '"') => open = Some(String::new()),
+            (None, _) => {}
+        }
+    }
+    all
+}
+
+/// Libraries say what is wrong as values; which option or command helps, only the command line knows.
+#[test]
+fn libraries_name_no_option_and_no_command() {
+    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let mut seen = 0;
+    for source in [here.join("src"), here.join("../core/src")] {
+        let mut all = Vec::new();
+        self::files(&source, &mut all);
+        for file in
+            all.iter().filter(|file| !file.components().any(|part| part.as_os_str() == "tests"))
+        {
+            seen += 1;
+            for text in texts(&std::fs::read_to_string(file).unwrap()) {
+                let words = text.split(|c: char| c.is_whitespace() || "(\"'`".contains(c));
+                let option = |word: &&str| {
+                    word.strip_prefix("--")
+                        .is_some_and(|name| name.starts_with(|c: char| c.is_ascii_lowercase()))
+                };
+                let named = words.clone().find(option);
+                let command = text.contains("deft-needle ").then_some("deft-needle");
+                assert_eq!(named.or(command), None, "{}: \"{text}\"", file.display());
+            }
+        }
+    }
+    assert!(seen > 150, "{seen}");
+}

@@ -7,6 +7,7 @@ mod broken;
 mod exact_loops;
 mod finding;
 mod foreign;
+mod formats_page;
 mod house;
 mod layout;
 mod loops;

@@ -9,6 +9,9 @@ use deft_needle_audio::{Clip, Error, Unmet};
 use proptest::prelude::*;
 use std::fmt::Debug;
 
+/// Options as they are typed, in pairs.
+type Typed<'a> = &'a [(&'a str, &'a str)];
+
 /// The first word of a value as it prints: the name of its kind.
 fn kind(value: &impl Debug) -> String {
     let text = format!("{value:?}");
@@ -50,7 +53,7 @@ fn nothing_is_done_without_need() {
     });
     let extensible = Facts { header: Some(Header::Extensible), ..plain("wav pcm16 48000 mono") };
     let wants_plain = Demand { header: Some(Header::Plain), ..demand("any any any any") };
-    let cases: [(&str, Facts, Demand, &str, &[&str]); 14] = [
+    let cases: [(&str, Facts, Demand, &str, &[&str]); 13] = [
         (
             "it conforms",
             plain("wav pcm16 48000 mono"),
@@ -69,13 +72,6 @@ fn nothing_is_done_without_need() {
         ("chunks may stay", tagged.clone(), demand("wav pcm16 48000 mono"), "Nothing", &[]),
         ("chunks must go", tagged, bare("wav pcm16 48000 mono"), "Rewrap", &[]),
         ("another header", extensible, wants_plain, "Rewrap", &[]),
-        (
-            "another container",
-            plain("wav pcm16 48000 mono"),
-            demand("rf64 pcm16 48000 mono"),
-            "Rewrap",
-            &[],
-        ),
         (
             "the same packets",
             plain("mp4 aac 44100 stereo"),
@@ -150,7 +146,7 @@ fn dither_follows_from_the_bits() {
             });
             let want = match (depth(&from) > depth(&to), depth(&to)) {
                 (true, 8) => "Shaped",
-                (true, 16 | 24) => "Triangular",
+                (true, _) => "Triangular",
                 _ => "None",
             };
             assert_eq!(dither.as_deref().unwrap_or("None"), want, "{from} to {to}");
@@ -162,14 +158,15 @@ fn dither_follows_from_the_bits() {
 #[test]
 fn steps_come_in_one_order() {
     let folder = Folder::new();
-    let clip = folder.make("wav pcm24 48000 stereo", 96_000);
+    let same = signal("wav pcm24 48000 mono".parse().unwrap(), 96_000).remove(0);
+    let clip = folder.open(&made("wav pcm24 48000 stereo", vec![same.clone(), same])).unwrap();
     let typed = [
         ("cut", "0.1s..1.6s"),
         ("keep", "shared"),
         ("route", "R L"),
         ("voicing", "dispatch"),
         ("speed", "1.25"),
-        ("gain", "+9dB"),
+        ("gain", "+24dB"),
         ("fade-in", "50ms"),
         ("fade-out", "60ms"),
         ("pad", "0.1s,0.2s"),
@@ -212,13 +209,14 @@ fn every_option_has_its_step_and_its_decision() {
     let mut channels = signal("wav pcm24 48000 stereo".parse().unwrap(), 96_000);
     for channel in &mut channels {
         channel[..9_600].fill(0.0);
+        channel[40_000..50_000].fill(0.0);
         channel[86_400..].fill(0.0);
     }
     channels[1].iter_mut().for_each(|s| *s *= 0.5);
     let clip = folder.open(&made("wav pcm24 48000 stereo", channels)).unwrap();
     let looped: &[(&str, &str)] = &[("loop", "0.5s..1.5s")];
     let none: &[(&str, &str)] = &[];
-    let cases: &[(&str, &[(&str, &str)], &str, &str)] = &[
+    let cases: &[(&str, Typed<'_>, &str, &str)] = &[
         ("cut", none, "Cut", "Cut"),
         ("piece", none, "Cut", "Cut"),
         ("snap", &[("cut", "0.501s..1.503s")], "Cut", "EndsSnapped"),
@@ -257,6 +255,7 @@ fn every_option_has_its_step_and_its_decision() {
         // The one example that does something to this clip.
         let value = match option.name {
             "level" => "-1dBFS",
+            "piece" => "1",
             "longest" => "0.5s",
             "too-long" => "cut",
             "route" => "-R L",
@@ -329,46 +328,44 @@ fn levels_are_what_arithmetic_says() {
 fn what_cannot_be_met_says_which_kind() {
     let folder = Folder::new();
     let clip = folder.make("wav pcm16 48000 stereo", 48_000);
-    let mono = folder.make("wav pcm16 48000 mono", 48_000);
-    let silent = folder.open(&made("wav pcm16 48000 mono", vec![vec![0.0; 4800]])).unwrap();
+    let named = |name: &str, samples: Vec<Vec<f64>>| {
+        Clip::open(&folder.put(name, &made("wav pcm16 48000 mono", samples))).unwrap()
+    };
+    let mono = named("mono", signal("wav pcm16 48000 mono".parse().unwrap(), 48_000));
+    let silent = named("silent", vec![vec![0.0; 4800]]);
     let looped = |looped| Demand { looped, ..demand("wav pcm16 48000 any") };
     let wav = demand("wav pcm16 48000 any");
-    let cases: Vec<(&Clip, Demand, Vec<(&str, &str)>, &str)> = vec![
-        (&clip, wav.clone(), vec![("cut", "0.5s..9s")], "RangeOutside"),
-        (&clip, wav.clone(), vec![("cut", "2s..3s")], "RangeOutside"),
-        (&clip, wav.clone(), vec![("piece", "7")], "NoSuchPiece"),
-        (&silent, wav.clone(), vec![("trim-silence", "true")], "AllSilent"),
-        (&silent, wav.clone(), vec![("level", "-16LUFS")], "SilentClip"),
-        (&clip, wav.clone(), vec![("longest", "0.5s")], "TooLong"),
-        (&mono, wav.clone(), vec![("keep", "shared")], "NotStereo"),
-        (&clip, demand("wav pcm16 48000 3ch"), vec![], "NoUsualRoute"),
-        (&mono, wav.clone(), vec![("route", "R L")], "RouteBeyondClip"),
-        (&clip, demand("wav pcm16 48000 mono"), vec![("route", "L R")], "RouteMismatch"),
-        (&clip, wav.clone(), vec![("level", "stock")], "NoStock"),
-        (&clip, wav.clone(), vec![("crossfade", "50ms")], "NoLoopToSmooth"),
-        (&clip, wav.clone(), vec![("cut", "0s..0.5s"), ("loop", "0.4s..0.8s")], "LoopOutside"),
+    let cases: Vec<(&Clip, Demand, Typed<'_>, &str)> = vec![
+        (&clip, wav.clone(), &[("cut", "0.5s..9s")], "RangeOutside"),
+        (&clip, wav.clone(), &[("cut", "2s..3s")], "RangeOutside"),
+        (&clip, wav.clone(), &[("piece", "7")], "NoSuchPiece"),
+        (&silent, wav.clone(), &[("trim-silence", "true")], "AllSilent"),
+        (&silent, wav.clone(), &[("level", "-16LUFS")], "SilentClip"),
+        (&clip, wav.clone(), &[("longest", "0.5s")], "TooLong"),
+        (&mono, wav.clone(), &[("keep", "shared")], "NotStereo"),
+        (&clip, demand("wav pcm16 48000 3ch"), &[], "NoUsualRoute"),
+        (&mono, wav.clone(), &[("route", "R L")], "RouteBeyondClip"),
+        (&clip, demand("wav pcm16 48000 mono"), &[("route", "L R")], "RouteMismatch"),
+        (&clip, wav.clone(), &[("level", "stock")], "NoStock"),
+        (&clip, wav.clone(), &[("crossfade", "50ms")], "NoLoopToSmooth"),
+        (&clip, wav.clone(), &[("cut", "0s..0.5s"), ("loop", "0.4s..0.8s")], "LoopOutside"),
+        (&clip, wav.clone(), &[("loop", "0.1s..0.9s"), ("crossfade", "0.5s")], "CrossfadeTooLong"),
         (
             &clip,
             wav.clone(),
-            vec![("loop", "0.1s..0.9s"), ("crossfade", "0.5s")],
-            "CrossfadeTooLong",
-        ),
-        (
-            &clip,
-            wav.clone(),
-            vec![("loop", "0.1s..0.9s"), ("crossfade", "50ms"), ("tail", "keep")],
+            &[("loop", "0.1s..0.9s"), ("crossfade", "50ms"), ("tail", "keep")],
             "CrossfadeWithTail",
         ),
-        (&clip, looped(Looped::Required), vec![], "LoopRequired"),
-        (&clip, looped(Looped::Forbidden), vec![("loop", "all")], "LoopRefused"),
-        (&clip, demand("qoa qoa 48000 stereo"), vec![("loop", "0.1s..0.9s")], "LoopRefused"),
-        (&clip, demand("qoa qoa 48000 stereo"), vec![("tag", "TITLE=x")], "TagRefused"),
-        (&clip, demand("ogg opus:900k 48000 stereo"), vec![], "BitRateOutside"),
-        (&clip, demand("ogg vorbis:q99 48000 stereo"), vec![], "QualityOutside"),
-        (&clip, demand("m4a aac 50000 stereo"), vec![], "RateUnknown"),
+        (&clip, looped(Looped::Required), &[], "LoopRequired"),
+        (&clip, looped(Looped::Forbidden), &[("loop", "all")], "LoopRefused"),
+        (&clip, demand("qoa qoa 48000 stereo"), &[("loop", "0.1s..0.9s")], "LoopRefused"),
+        (&clip, demand("qoa qoa 48000 stereo"), &[("tag", "TITLE=x")], "TagRefused"),
+        (&clip, demand("ogg vorbis:900k 48000 stereo"), &[], "BitRateOutside"),
+        (&clip, demand("ogg vorbis:q99 48000 stereo"), &[], "QualityOutside"),
+        (&clip, demand("m4a aac 50000 stereo"), &[], "RateUnknown"),
     ];
     for (clip, wish, typed, want) in cases {
-        match planned(clip, &wish, &typed) {
+        match planned(clip, &wish, typed) {
             Err(Error::CannotMeet(unmet)) => assert_eq!(kind(&unmet), want, "{typed:?}"),
             other => panic!("{typed:?} on {:?}: {want}, not {other:?}", wish.specs),
         }
@@ -398,7 +395,6 @@ fn the_usual_ways_between_layouts() {
         ("mono", "4ch", "L L L L"),
         ("stereo", "mono", "0.5L+0.5R"),
         ("mono", "5.1", "0 0 L 0 0 0"),
-        ("quad", "mono", "0.25L+0.25R+0.25*3+0.25*4"),
     ] {
         let [from, to] = [from, to].map(|word| format!("wav pcm16 48000 {word}"));
         let plan = plan(&facts(&from, 100), &demand(&to)).unwrap();

@@ -132,7 +132,7 @@ pub struct Check {
     pub allow_commands: bool,
 }
 
-/// Find, judge, prove and set loops: where does a clip go round, and does it click there?
+/// Find, judge, prove and set loops: where a clip loops, and how it sounds there
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   deft-needle seam game/ambience/engine.wav                     judge the loop that the file brings

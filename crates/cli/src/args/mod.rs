@@ -157,4 +157,27 @@ mod tests {
             assert_eq!(with.iter().position(|word| word == "inspect"), at, "{typed:?}");
         }
     }
+
+    /// The voice of the help: short lines that say what is done, without a full stop, within 80 columns.
+    #[test]
+    fn help_is_short_and_speaks_plainly() {
+        let mut odd = Vec::new();
+        for command in Cli::command().get_subcommands() {
+            let about = command.get_about().map(ToString::to_string).unwrap_or_default();
+            if about.is_empty() && !command.is_hide_set() {
+                odd.push(format!("{}: no about", command.get_name()));
+            }
+            if about.len() > 78 || about.ends_with('.') {
+                odd.push(format!("{}: {about}", command.get_name()));
+            }
+            for arg in command.get_arguments().filter(|arg| !arg.is_hide_set()) {
+                let help = arg.get_help().map(ToString::to_string).unwrap_or_default();
+                let capital = help.starts_with(|c: char| c.is_uppercase() || !c.is_alphabetic());
+                if help.is_empty() || help.len() > 100 || help.ends_with('.') || !capital {
+                    odd.push(format!("{} {}: {help}", command.get_name(), arg.get_id()));
+                }
+            }
+        }
+        assert!(odd.is_empty(), "{}", odd.join("\n"));
+    }
 }

@@ -43,7 +43,7 @@ impl RootOptions {
   deft-needle swap kettle.wav card/SAY/CUCKOO.PRM --root card --trim-silence --level stock
   deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
   deft-needle swap bell.lbx game/BELL.LBX --as-is   a finished file of a closed format
-  deft-needle restore card/SAY/TICK01.PRM          gives the stock back")]
+  deft-needle restore card/SAY/TICK01.PRM          restores the original")]
 pub struct Swap {
     /// The clip; - is standard input
     #[arg(value_name = "CLIP")]

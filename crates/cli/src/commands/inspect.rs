@@ -1,6 +1,6 @@
 //! What files really are.
 
-use super::{level, loudness, notice};
+use super::{level, loudness, notice, sort_out};
 use crate::args::Inspect;
 use crate::console::{BOLD, Console, FAINT, WARN, paint, safe};
 use crate::exit::Exit;
@@ -49,23 +49,13 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
         super::draw::inspected(clip, plot, args.plot_rate, console)?;
     }
     let found: Vec<_> = files.par_iter().map(|file| inspect(file, args, console)).collect();
-    let mut exit = Exit::Done;
-    let mut inspections = Vec::new();
-    for one in found {
-        match one {
-            Ok(inspection) => inspections.push(inspection),
-            Err(failure) => {
-                exit = exit.worst(failure.exit());
-                console.failure(&failure);
-            }
-        }
-    }
+    let (inspections, failed, exit) = sort_out(found, console);
     match inspections.as_slice() {
         [] => {}
         [one] if files.len() == 1 => console.find(in_full(one, console.verbose())),
         several => console.find(as_table(several)),
     }
-    console.object(|| json!({ "files": inspections }));
+    console.object(|| json!({ "files": inspections, "failed": failed }));
     Ok(exit)
 }
 

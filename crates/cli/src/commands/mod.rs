@@ -21,8 +21,11 @@ mod naming;
 mod wanted;
 
 use crate::console::{Console, WARN, paint, safe};
+use crate::exit::Exit;
+use crate::failure::Failure;
 use deft_needle_audio::measure::{Loudness, Measure};
 use deft_needle_core::slots::Slots;
+use serde_json::Value;
 
 /// `1 file`, `2 files`.
 pub fn counted(count: usize, what: &str) -> String {
@@ -48,7 +51,7 @@ pub fn level(value: f64, unit: &str) -> String {
 /// A loudness with how it was measured where that is not the usual way.
 pub fn loudness(loudness: Loudness) -> String {
     let how = match loudness.measure {
-        Measure::Momentary => " (its loudest 0.4 s)",
+        Measure::Momentary => " (max momentary)",
         Measure::Padded => " (shorter than 0.4 s)",
         Measure::Integrated | Measure::None => "",
     };
@@ -58,4 +61,20 @@ pub fn loudness(loudness: Loudness) -> String {
 /// A warning within a result.
 pub fn notice(text: &str) -> String {
     format!("  {:<10}{}", "note", paint(WARN, text))
+}
+
+/// What worked of many, and what failed as objects; failures are told here.
+fn sort_out<T>(all: Vec<Result<T, Failure>>, console: &Console) -> (Vec<T>, Vec<Value>, Exit) {
+    let (mut good, mut failed, mut exit) = (Vec::new(), Vec::new(), Exit::Done);
+    for one in all {
+        match one {
+            Ok(one) => good.push(one),
+            Err(failure) => {
+                exit = exit.worst(failure.exit());
+                failed.push(failure.as_object());
+                console.failure(&failure);
+            }
+        }
+    }
+    (good, failed, exit)
 }

@@ -4,4 +4,6 @@ pub mod error;
 pub mod notice;
 pub mod plan;
 pub mod refusal;
+#[cfg(test)]
+mod tests;
 pub mod unmet;

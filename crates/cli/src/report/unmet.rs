@@ -143,7 +143,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
                 rounds => format!("{rounds} rounds and "),
             };
             format!(
-                "the loop of {frames} frames is no multiple of {multiple}: {rounds}retuning by {cents:+.3} cents would make it one, and nothing else has to be converted"
+                "the loop of {frames} frames is not a multiple of {multiple}: {rounds}retuning by {cents:+.3} cents would make it one, and nothing else has to be converted"
             )
         }
         _ => "this version has no words for what cannot be met".to_owned(),

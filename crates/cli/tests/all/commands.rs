@@ -19,11 +19,15 @@ fn bad_input_gets_its_code_and_a_way_out() {
         (&["inspect", "card"], 3, "name a file in that folder"),
         (&["inspect", "*.flac"], 2, "no file matches"),
         (&["inspct", "clip"], 2, "unrecognized subcommand"),
-        (&["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000"], 2, "3 words, not four"),
+        (
+            &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000"],
+            2,
+            "needs four words, found 3",
+        ),
         (
             &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm17 24000 mono"],
             2,
-            "\"pcm17\" is no encoding",
+            "\"pcm17\" is not an encoding",
         ),
         (
             &["fit", "clip.wav", "-o", "o.ogg", "--spec", "mkv opus 48000 mono"],
@@ -236,7 +240,7 @@ fn check_names_each_shortfall() {
         "TICK03.PRM: channels: stereo, should be mono",
         "HORN.PRM: is AMR, should be wav pcm8 18900 mono",
         "cut.wav: whole: 956 frames, should be 4000 frames as its header says",
-        "6 files checked against wav pcm8 18900 mono: 3 files short",
+        "6 files checked against wav pcm8 18900 mono: 3 files fail",
     ] {
         assert!(ran.out.contains(line), "{line}: {}", ran.out);
     }

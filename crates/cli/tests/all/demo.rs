@@ -21,6 +21,16 @@ fn the_demo_tells_its_story() {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
     assert_eq!(bench.run(&["demo", "demo"]).code, 5, "it never writes into what is there");
+    // What the documentation shows works as it stands in the demo's folder, and says what it shows.
+    for (page, text) in [
+        ("README.md", include_str!("../../../../README.md")),
+        ("loops.md", include_str!("../../../../docs/loops.md")),
+        ("shaping.md", include_str!("../../../../docs/shaping.md")),
+        ("formats.md", include_str!("../../../../docs/formats.md")),
+    ] {
+        let played = bench.play_page("demo", page, text);
+        assert!(played > 0 || page == "formats.md", "{page}");
+    }
 }
 
 /// The examples in the help texts are run as they stand, in a folder that has what they name.

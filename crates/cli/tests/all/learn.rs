@@ -95,7 +95,7 @@ fn slots_are_found_by_words_and_told_in_families() {
         ),
         (vec!["slots", "ferry.toml", "zeppelin"], 1, vec!["no name or label of 7 matches"]),
         (vec!["slots", "ferry.toml", "a["], 2, vec!["malformed"]),
-        (vec!["slots", "loud.wav"], 2, vec!["no UTF-8"]),
+        (vec!["slots", "loud.wav"], 2, vec!["not UTF-8"]),
     ] {
         archives(&bench);
         let ran = bench.run(&args);

@@ -35,7 +35,7 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
         (format!("{head}[[entry]]\nfile = '../x'\nvalue = 1"), vec!["leads out"]),
         (
             format!("{head}{rule}spec = 'wave pcm16 44100 mono'"),
-            vec!["line 4, column 8", "\"wave\" is no container"],
+            vec!["line 4, column 8", "\"wave\" is not a container"],
         ),
         (format!("{head}{rule}spec = 'wav imaadpcm 22050 5.1'"), vec!["2 channels at most"]),
         (

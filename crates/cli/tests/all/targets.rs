@@ -100,7 +100,7 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
     }
     let wrong = bench.run(&["check", "card", "--target", "ferry.toml", "--root", "card"]);
     assert!(
-        wrong.code == 5 && wrong.err.contains("no root of Ferry: it has no ferry.toml"),
+        wrong.code == 5 && wrong.err.contains("not a root of Ferry: it has no ferry.toml"),
         "{}",
         wrong.err
     );

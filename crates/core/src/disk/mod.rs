@@ -334,4 +334,28 @@ pub(crate) mod tests {
         std::thread::scope(|scope| (0..4).for_each(|_| drop(scope.spawn(turn))));
         assert!(taken.into_inner() > 100);
     }
+
+    /// A file system that cannot sync, as some network drives and cards, is no reason to fail; it is remembered, and
+    /// told once.
+    #[cfg(unix)]
+    #[test]
+    fn a_disk_that_cannot_sync_is_remembered() {
+        let folder = tempfile::tempdir().unwrap();
+        let disk = RealDisk::default();
+        disk.create(&folder.path().join("a")).unwrap().sync().unwrap();
+        disk.sync_folder(folder.path()).unwrap();
+        assert!(!disk.refused_to_sync());
+        let null = OpenOptions::new().write(true).open("/dev/null").unwrap();
+        assert!(cannot_sync(&null.sync_all().unwrap_err()), "a device that has nothing to sync");
+        disk.out_file(null).sync().unwrap();
+        assert!(disk.refused_to_sync());
+        for (kind, refused) in [
+            (io::ErrorKind::Unsupported, true),
+            (io::ErrorKind::InvalidInput, true),
+            (io::ErrorKind::StorageFull, false),
+            (io::ErrorKind::Other, false),
+        ] {
+            assert_eq!(cannot_sync(&io::Error::from(kind)), refused, "{kind:?}");
+        }
+    }
 }

@@ -134,7 +134,7 @@ impl Document for PlistBinary {
         match self.node(&steps(at)) {
             None => Ok(Vec::new()),
             Some(Plist::Array(members)) => Ok(members.iter().map(plain).collect()),
-            Some(_) => Err("what stands there is no list".to_owned()),
+            Some(_) => Err("what stands there is not a list".to_owned()),
         }
     }
 
@@ -150,7 +150,7 @@ impl Document for PlistBinary {
                 members.insert(index.min(members.len()), made(value));
                 Ok(())
             }
-            _ => Err("what stands there is no list".to_owned()),
+            _ => Err("what stands there is not a list".to_owned()),
         }
     }
 

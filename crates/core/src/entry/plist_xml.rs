@@ -92,7 +92,7 @@ impl Syntax for PlistXml {
         let value = root.children().find(roxmltree::Node::is_element);
         match value {
             Some(value) if root.has_tag_name("plist") => Reader { text }.node(value),
-            _ => Err("it is no property list".to_owned()),
+            _ => Err("it is not a property list".to_owned()),
         }
     }
 

@@ -328,7 +328,7 @@ impl Document for Tree {
             Some(node) if node.is_list() => {
                 Ok(node.members().iter().map(|m| m.node.value()).collect())
             }
-            Some(_) => Err("what stands there is no list".to_owned()),
+            Some(_) => Err("what stands there is not a list".to_owned()),
             None => Ok(Vec::new()),
         }
     }
@@ -337,7 +337,7 @@ impl Document for Tree {
         let steps = steps(at);
         match self.node(&steps) {
             Some(node) if node.is_list() => self.put(&steps, index, None, value),
-            Some(_) => Err("what stands there is no list".to_owned()),
+            Some(_) => Err("what stands there is not a list".to_owned()),
             None => self.make_way(&steps, &Value::Array(vec![value.clone()])),
         }
     }

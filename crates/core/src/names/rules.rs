@@ -100,7 +100,9 @@ impl NameRules {
             _ => {}
         }
         if self.form == Some(Form::EightThree) && !eight_three(stem, extension) {
-            all.push("is no 8.3 name: up to 8 plain characters, a dot, up to 3 more".to_owned());
+            all.push(
+                "is not an 8.3 name: up to 8 plain characters, a dot, up to 3 more".to_owned(),
+            );
         }
         all
     }

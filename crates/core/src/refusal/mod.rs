@@ -6,6 +6,7 @@ mod place;
 pub use job::{OddJob, OddLedger, OddPack, OutsideFault};
 pub use place::{OddArchive, OddCaches, OddPath, OddSlot};
 
+use crate::names::Near;
 use serde::Serialize;
 use std::path::PathBuf;
 
@@ -57,6 +58,13 @@ pub enum Refusal {
     },
     /// Something about a target's caches.
     Caches(OddCaches),
+    /// There is no such sheet.
+    NoSheet {
+        /// As it was named.
+        name: String,
+        /// Sheets that may have been meant.
+        near: Vec<Near>,
+    },
     /// A fault of the program's own.
     Internal {
         /// What failed.

@@ -25,7 +25,8 @@ pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within, quoted};
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
-use crate::names::{NameRules, did_you_mean, nearest};
+use crate::names::{NameRules, nearest};
+use crate::refusal::Refusal;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -100,10 +101,9 @@ impl Sheet {
             Some(shipped) => Self::parse(shipped.text, Path::new(shipped.name)),
             None => {
                 let near = nearest(&name, SHIPPED.iter().map(|s| s.name), 3);
-                let what = format!("there is no sheet {name}: neither a file nor one that ships");
-                let instead = did_you_mean(&near)
-                    .unwrap_or_else(|| "`deft-needle sheets` lists those that ship".to_owned());
-                Err(Fault::whole(typed, what, instead).into())
+                let refusal = Refusal::NoSheet { name: name.into_owned(), near };
+                let because = Some(Because::Refusal(refusal));
+                Err(Fault { because, ..Fault::whole(typed, "", "") }.into())
             }
         }
     }
@@ -123,7 +123,7 @@ impl Sheet {
         };
         let text = String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
-            Fault::whole(path, format!("it is no UTF-8 text (at byte {at})"), "save it as UTF-8")
+            Fault::whole(path, format!("it is not UTF-8 text (at byte {at})"), "save it as UTF-8")
         })?;
         Self::parse(&text, path)
     }

@@ -148,7 +148,7 @@ impl FromStr for Size {
             ("GB", 1e9),
             ("B", 1.0),
         ];
-        let bad = || format!("\"{text}\" is no size: write 48KiB, 1.5MiB, 200kB or 1200B");
+        let bad = || format!("\"{text}\" is not a size: write 48KiB, 1.5MiB, 200kB or 1200B");
         let (digits, unit) = UNITS
             .iter()
             .find_map(|(unit, bytes)| Some((text.strip_suffix(unit)?.trim_end(), bytes)))
@@ -269,10 +269,9 @@ impl FromStr for FirstBytes {
                 _ => None,
             })
             .collect();
-        bytes
-            .filter(|bytes| (1..=64).contains(&bytes.len()))
-            .map(Self)
-            .ok_or_else(|| format!("\"{text}\" is no row of bytes: write them as in 4C 42 58 31"))
+        bytes.filter(|bytes| (1..=64).contains(&bytes.len())).map(Self).ok_or_else(|| {
+            format!("\"{text}\" is not a row of bytes: write them as in 4C 42 58 31")
+        })
     }
 }
 

@@ -133,7 +133,7 @@ fn text_of(path: &Path) -> Result<String> {
         all => std::str::from_utf8(all).ok().map(str::to_owned),
     };
     text.ok_or_else(|| {
-        Fault::whole(path, "it is no text in UTF-8 or UTF-16", "save it as UTF-8").into()
+        Fault::whole(path, "it is not text in UTF-8 or UTF-16", "save it as UTF-8").into()
     })
 }
 

@@ -97,7 +97,7 @@ impl Word {
             || parts(name).iter().chain(&parts(label)).any(near)
     }
 
-    /// `gull_*` also catches `gull_wing`, which is no variant.
+    /// `gull_*` also catches `gull_wing`, which is not a variant.
     fn catches_more(&self, slots: &[String]) -> Option<String> {
         let Self::Glob { typed, .. } = self else {
             return None;
@@ -114,7 +114,7 @@ impl Word {
         })?;
         typed.contains('*').then(|| {
             format!(
-                "{typed} also catches {other}, which is no variant; {} means the variants alone",
+                "{typed} also catches {other}, which is not a variant; {} means the variants alone",
                 family.pattern
             )
         })

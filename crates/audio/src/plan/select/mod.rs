@@ -128,7 +128,7 @@ fn seconds_of(range: FrameRange, rate: SampleRate) -> [f64; 2] {
 /// A span in frames of the clip.
 ///
 /// # Errors
-/// [`Error::CannotMeet`] where it does not lie in the clip.
+/// [`Error::CannotMeet`] where it lies outside the clip.
 pub fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
     let (rate, frames) = (facts.format.rate, facts.frames);
     let outside = || {

@@ -99,7 +99,7 @@ impl Marks {
             if range.is_empty() || range.end > frames {
                 notes.push(Note::Corrected {
                     what: format!(
-                        "a loop from frame {} to {} does not lie in the clip; left out",
+                        "a loop from frame {} to {} lies outside the clip; left out",
                         stored.start, stored.last
                     ),
                 });

@@ -4,6 +4,7 @@ mod sheet;
 mod tree;
 
 use super::inspect::misnamed;
+use super::sort_out;
 use crate::args::{Check, Going, RootOptions};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
@@ -66,17 +67,7 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
         }
     }
     let found: Vec<_> = files.par_iter().map(|file| check(file, args, demand.as_ref())).collect();
-    let mut exit = Exit::Done;
-    let mut checked = Vec::new();
-    for one in found {
-        match one {
-            Ok(one) => checked.push(one),
-            Err(failure) => {
-                exit = exit.worst(failure.exit());
-                console.failure(&failure);
-            }
-        }
-    }
+    let (mut checked, failed, mut exit) = sort_out(found, console);
     check_names(args, &mut checked);
     let mut short = 0;
     for one in &checked {
@@ -95,6 +86,7 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
             "checked": checked.len(),
             "short": short,
             "files": checked,
+            "failed": failed,
         })
     });
     Ok(exit)
@@ -126,9 +118,14 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
         None => "what their names say".to_owned(),
     };
     match (checked, short) {
-        (0, _) => "no sound files found".to_owned(),
-        (n, 0) => paint(GOOD, format!("{} checked against {measure}: all fine", files(n))),
-        (n, short) => format!("{} checked against {measure}: {} short", files(n), files(short)),
+        (0, _) => "no audio files found".to_owned(),
+        (n, 0) => paint(GOOD, format!("{} checked against {measure}: all pass", files(n))),
+        (n, short) => format!(
+            "{} checked against {measure}: {} fail{}",
+            files(n),
+            files(short),
+            if short == 1 { "s" } else { "" }
+        ),
     }
 }
 

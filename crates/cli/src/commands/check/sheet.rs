@@ -31,16 +31,18 @@ pub fn run(paths: &[PathBuf], console: &Console) -> Result<Exit, Failure> {
         let target = Target::new(Sheet::load(path)?, Roots::default())?;
         let remarks = target.remarks();
         tell(&remarks, console);
-        let slots = target.slots.names().count();
+        let names = match (target.slots.names().count(), target.slots.unread.is_empty()) {
+            (0, false) => "names not read (add --root)".to_owned(),
+            (names, _) => counted(names, "name"),
+        };
         console.say(format!(
-            "{}: {}, {}: {}",
+            "{}: {}: {}, {names}",
             paint(BOLD, safe(&path.display().to_string())),
-            counted(target.sheet.rules.len(), "rule"),
-            counted(slots, "name"),
             match remarks.len() {
-                0 => paint(GOOD, "sound"),
+                0 => paint(GOOD, "sheet OK"),
                 some => paint(WARN, counted(some, "remark")),
-            }
+            },
+            counted(target.sheet.rules.len(), "rule"),
         ));
         if !remarks.is_empty() {
             exit = Exit::Short;

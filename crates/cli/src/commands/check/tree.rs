@@ -112,9 +112,12 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
         safe(&target.sheet.name),
         counted(report.files.len(), "file"),
         match wrong {
-            0 => paint(GOOD, "all fine"),
-            wrong if report.whole.is_empty() => paint(BAD, format!("{wrong} short")),
-            _ => paint(BAD, format!("{short} short and {} more wrong", report.whole.len())),
+            0 => paint(GOOD, "all pass"),
+            wrong if report.whole.is_empty() => paint(BAD, fail(wrong)),
+            _ => paint(
+                BAD,
+                format!("{}, {} missing or wrong as a whole", fail(short), report.whole.len()),
+            ),
         }
     ));
     if !rows.is_empty() {
@@ -126,9 +129,13 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
     }
 }
 
-fn verdict(short: usize) -> String {
-    match short {
-        0 => paint(GOOD, "fine"),
-        short => paint(BAD, format!("{short} short")),
+fn verdict(failing: usize) -> String {
+    match failing {
+        0 => paint(GOOD, "pass"),
+        failing => paint(BAD, fail(failing)),
     }
+}
+
+fn fail(count: usize) -> String {
+    format!("{count} fail{}", if count == 1 { "s" } else { "" })
 }

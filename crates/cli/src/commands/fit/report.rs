@@ -67,7 +67,7 @@ fn described(
     }
     let how = match &plan.work {
         Work::Nothing => "kept byte for byte: it meets the spec already",
-        Work::Rewrap => "samples copied bit for bit, header written anew",
+        Work::Rewrap => "samples copied bit for bit, new header",
         Work::Render(_) => "converted and verified",
     };
     let length = Duration(plan.to.seconds());

@@ -84,7 +84,7 @@ fn described(judged: &Judgement, rate: SampleRate) -> String {
     let [start, end] = [judged.range.start, judged.range.end].map(|f| clock(rate.seconds(f)));
     let click = match judged.click_db {
         db if db > 0.0 => format!("{db:.1} dB above what the sound does around it"),
-        _ => "no more than what the sound does around it".to_owned(),
+        _ => "none".to_owned(),
     };
     let row = |name: &str, text: String| format!("  {name:<10}{text}");
     let mut lines = vec![
@@ -110,7 +110,7 @@ fn described(judged: &Judgement, rate: SampleRate) -> String {
         row(
             "level",
             format!(
-                "{:+.1} dB, spectrum {:.1} dB: what jumps in 50 ms, and does not at either end by itself",
+                "{:+.1} dB, spectrum {:.1} dB: change across the seam, 50 ms on each side",
                 judged.level_db, judged.spectrum_db
             ),
         ),

@@ -1,6 +1,8 @@
 //! Refusals in words: what is wrong, and what to do next.
 
 mod job;
+#[cfg(test)]
+mod tests;
 
 pub use job::outside;
 
@@ -42,6 +44,10 @@ pub fn refusal(refusal: &Refusal) -> Words {
         Refusal::Pack(why) => odd_pack(why),
         Refusal::Archive { path, why } => odd_archive(path, why),
         Refusal::Caches(why) => odd_caches(why),
+        Refusal::NoSheet { name, near } => words(
+            format!("there is no sheet {name}: neither a file nor one that ships"),
+            near_or(near, "`deft-needle sheets` lists those that ship"),
+        ),
         Refusal::Internal { what } => words(format!("internal error: {what}"), "please report it"),
         _ => words(format!("refused: {refusal:?}"), ""),
     }

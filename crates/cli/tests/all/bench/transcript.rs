@@ -43,14 +43,49 @@ impl Bench {
         }
     }
 
-    /// Both outputs in the order in which they came, and the exit code.
+    /// Plays the commands of a page of the documentation in a folder: indented lines that begin with `$ `, and what is
+    /// shown below each. How many there were.
+    pub fn play_page(&self, folder: &str, page: &str, text: &str) -> usize {
+        let mut lines = text.lines().peekable();
+        let mut played = 0;
+        while let Some(line) = lines.next() {
+            let Some(typed) = line.strip_prefix("    $ ") else { continue };
+            let mut expected = Vec::new();
+            while let Some(line) =
+                lines.next_if(|l| l.starts_with("    ") && !l.starts_with("    $ "))
+            {
+                expected.push(line.trim().to_owned());
+            }
+            let (said, code) = self.both_in(folder, typed);
+            let fails = expected.first().is_some_and(|line| line.starts_with("error:"));
+            assert_eq!(code != 0, fails, "{page}: $ {typed}\n{said}");
+            let lines: Vec<&str> = said.lines().map(str::trim).collect();
+            let shown = expected.join("\n");
+            assert!(
+                expected.is_empty() || fits(&expected, &lines),
+                "{page}: $ {typed}\n--- shown\n{shown}\n--- said\n{said}"
+            );
+            played += 1;
+        }
+        played
+    }
+
     fn both(&self, typed: &str) -> (String, i32) {
+        self.both_in(".", typed)
+    }
+
+    /// Both outputs in the order in which they came, and the exit code.
+    fn both_in(&self, folder: &str, typed: &str) -> (String, i32) {
         let path = self.0.path().join(".said");
         let file = File::create(&path).unwrap();
         let words = words(typed);
         let args: Vec<&str> = words.iter().map(String::as_str).collect();
         let mut command = self.command(&args);
-        command.stdin(Stdio::null()).stdout(file.try_clone().unwrap()).stderr(file);
+        command
+            .current_dir(self.path(folder))
+            .stdin(Stdio::null())
+            .stdout(file.try_clone().unwrap())
+            .stderr(file);
         let ran = told(command.output().unwrap());
         let said = std::fs::read_to_string(&path).unwrap();
         std::fs::remove_file(&path).unwrap();
