@@ -72,8 +72,11 @@ fn tree() -> impl Strategy<Value = Vec<(String, Kind)>> {
         "gull_1", "gull_2", "bell", "Step (1)", "trk_04", "x", "kettle-a", "ö",
     ]);
     let extension = prop::sample::select(vec![".wav", ".wav", ".wav", ".prm", ".dat", ""]);
-    let file =
-        (folder, stem, extension, kind()).prop_map(|(f, s, e, kind)| (format!("{f}{s}{e}"), kind));
+    // What is no sound says so by its name.
+    let file = (folder, stem, extension, kind()).prop_map(|(f, s, e, kind)| match kind {
+        Kind::Text | Kind::Picture | Kind::Empty => (format!("{f}{s}.txt"), kind),
+        kind => (format!("{f}{s}{e}"), kind),
+    });
     prop::collection::vec(file, 1..14)
 }
 

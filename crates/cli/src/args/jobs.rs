@@ -62,7 +62,7 @@ pub struct Install {
     pub dry_run: bool,
 }
 
-/// Keep a target in step: install what changed whenever a clip or a sheet is saved
+/// Keep a target in step: install again whenever a clip or a sheet is saved
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   deft-needle watch quay.toml

@@ -67,6 +67,7 @@ pub fn groups(files: &[Named<'_>]) -> Vec<Group> {
         .flat_map(|(kinds, cells)| cells.iter().map(|cell| (*cell, kinds.clone())))
         .collect();
     let mut rules: Vec<Group> = Vec::new();
+    let mut rest: Vec<(Cell<'_>, Vec<usize>)> = Vec::new();
     for (kind, patterns) in exceptions {
         let own = vec![kind];
         // A kind whose cells have no exceptions of their own may come first as a whole.
@@ -74,15 +75,32 @@ pub fn groups(files: &[Named<'_>]) -> Vec<Group> {
         if !mixed.contains(&own)
             && let Some(cells) = main.get(&own)
         {
-            patterns.extend(cover(cells, &own, &all));
+            patterns.extend(cover(cells, &own, &all, &mut rest));
             main.remove(&own);
         }
         rules.push(Group { kinds: own, patterns });
     }
     for (kinds, cells) in &main {
-        rules.push(Group { patterns: cover(cells, kinds, &all), kinds: kinds.clone() });
+        let patterns = cover(cells, kinds, &all, &mut rest);
+        rules.push(Group { patterns, kinds: kinds.clone() });
     }
+    rules.retain(|rule| !rule.patterns.is_empty());
+    rules.extend(last(&rest));
     rules
+}
+
+/// Rules for files without an extension next to others of other kinds: no pattern means them alone, so they come last,
+/// after all that have an extension.
+fn last(rest: &[(Cell<'_>, Vec<usize>)]) -> Vec<Group> {
+    let mut cells: BTreeMap<&[usize], Vec<Cell<'_>>> = BTreeMap::new();
+    for (cell, kinds) in rest {
+        cells.entry(kinds).or_default().push(*cell);
+    }
+    let rule = |(kinds, cells): (&[usize], Vec<Cell<'_>>)| Group {
+        patterns: cover(&cells, kinds, rest, &mut Vec::new()),
+        kinds: kinds.to_vec(),
+    };
+    cells.into_iter().map(rule).collect()
 }
 
 /// Where a name belongs.
@@ -144,6 +162,8 @@ struct Candidate {
     pattern: String,
     start: String,
     end: String,
+    /// Whether `start` is a whole name.
+    whole: bool,
     family: Option<String>,
 }
 
@@ -151,6 +171,7 @@ impl Candidate {
     fn holds(&self, name: &str) -> bool {
         match &self.family {
             Some(family) => family_of(name).is_some_and(|f| f.pattern == *family),
+            None if self.whole => name == self.start,
             None => {
                 name.len() >= self.start.len() + self.end.len()
                     && name.starts_with(&self.start)
@@ -171,12 +192,14 @@ fn candidates(name: &str) -> Vec<Candidate> {
         pattern: format!("{}*{}", literal(start), literal(end)),
         start: start.to_owned(),
         end: end.to_owned(),
+        whole: false,
         family: None,
     };
     let mut all = vec![Candidate {
         pattern: literal(name),
         start: name.to_owned(),
         end: String::new(),
+        whole: true,
         family: None,
     }];
     if let Some(family) = family_of(name) {
@@ -186,6 +209,7 @@ fn candidates(name: &str) -> Vec<Candidate> {
             pattern: pattern.join("#"),
             start: String::new(),
             end: String::new(),
+            whole: false,
             family: Some(family.pattern),
         });
     }
@@ -197,22 +221,34 @@ fn candidates(name: &str) -> Vec<Candidate> {
     all
 }
 
-/// The fewest patterns that cover cells and touch none of other kinds.
-fn cover(cells: &[Cell<'_>], kinds: &[usize], all: &[(Cell<'_>, Vec<usize>)]) -> Vec<String> {
-    let mut left: Vec<Cell<'_>> = cells.to_vec();
+/// The fewest patterns that cover cells and touch none of other kinds. Cells without an extension may have none: what
+/// holds them holds all of their folder. Those are added to `rest`.
+fn cover<'a>(
+    cells: &[Cell<'a>],
+    kinds: &[usize],
+    all: &[(Cell<'_>, Vec<usize>)],
+    rest: &mut Vec<(Cell<'a>, Vec<usize>)>,
+) -> Vec<String> {
+    let mut open: Vec<Cell<'a>> = cells.to_vec();
     let mut patterns = Vec::new();
-    while let Some(first) = left.first() {
+    while let Some(&first) = open.first() {
         let fits =
             |area: &Area<'_>| all.iter().all(|(cell, own)| *own == kinds || !area.holds(cell));
-        let best = areas(first)
+        let best = areas(&first)
             .into_iter()
-            .filter(fits)
+            .filter(|area| area.holds(&first) && fits(area))
             .rev()
-            .max_by_key(|area| left.iter().filter(|cell| area.holds(cell)).count());
-        // A cell by itself always fits.
-        let Some(best) = best else { break };
-        left.retain(|cell| !best.holds(cell));
-        patterns.push(best.pattern());
+            .max_by_key(|area| open.iter().filter(|cell| area.holds(cell)).count());
+        match best {
+            Some(best) => {
+                open.retain(|cell| !best.holds(cell));
+                patterns.push(best.pattern());
+            }
+            None => {
+                open.retain(|cell| *cell != first);
+                rest.push((first, kinds.to_vec()));
+            }
+        }
     }
     patterns
 }
@@ -330,6 +366,28 @@ mod tests {
         }
     }
 
+    /// What has no extension next to what has one is told by coming last; it once was looked for without an end.
+    #[test]
+    fn files_without_an_extension_come_last() {
+        for (files, want) in [
+            (vec![("a/x", 0), ("a/x.wav", 1)], vec!["a/*.wav", "a/**"]),
+            (
+                vec![("a/b/x", 0), ("a/b/x.wav", 1), ("a/y.wav", 0)],
+                vec!["a/*.wav", "a/b/*.wav", "a/b/**"],
+            ),
+            (
+                vec![("x", 0), ("x.wav", 1), ("b/x", 2), ("b/x.wav", 1)],
+                vec!["**/*.wav", "*", "b/**"],
+            ),
+        ] {
+            let rules = rules_of(&files);
+            for (name, kind) in &files {
+                assert_eq!(counts(&rules, name), Some(vec![*kind]), "{name}: {rules:?}");
+            }
+            assert_eq!(rules.len(), want.len(), "{rules:?}");
+        }
+    }
+
     #[test]
     fn what_no_name_tells_becomes_alternatives() {
         let names: Vec<String> = ["ab", "kx", "pq", "rt", "uv", "wz", "xy", "zz"]
@@ -359,7 +417,7 @@ mod tests {
     proptest! {
         #[test]
         fn every_file_is_met_by_a_rule_of_its_kind(
-            files in prop::collection::btree_map("([a-c]/){0,2}[a-d]{1,2}(_[1-3])?\\.(wav|ogg)", 0usize..4, 1..40)
+            files in prop::collection::btree_map("([a-c]/){0,2}[a-d]{1,2}(_[1-3])?(\\.(wav|ogg))?", 0usize..4, 1..40)
         ) {
             let files: Vec<(&str, usize)> = files.iter().map(|(n, k)| (n.as_str(), *k)).collect();
             let rules = rules_of(&files);
