@@ -17,6 +17,7 @@ mod plans;
 mod proofs;
 mod readers;
 mod round_trips;
+mod specs;
 mod targets;
 mod wav_read;
 mod wav_write;

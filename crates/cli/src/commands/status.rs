@@ -71,7 +71,7 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
     };
     console.say(format!("{} {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
     if !slots.is_empty() {
-        console.find(table(&slots));
+        console.find(table(&slots, console.verbose()));
     }
     for entry in &entries {
         console.find(entry_line(entry));
@@ -132,7 +132,7 @@ fn style(condition: Condition) -> anstyle::Style {
 }
 
 /// A line a slot, and what was done to its clip below it.
-fn table(slots: &[SlotStatus]) -> String {
+fn table(slots: &[SlotStatus], verbose: bool) -> String {
     let heading = ["slot", "state", "length", "clip", "job"];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
     rows.extend(slots.iter().map(row));
@@ -141,7 +141,9 @@ fn table(slots: &[SlotStatus]) -> String {
     let mut text: Vec<String> = lines.next().map(str::to_owned).into_iter().collect();
     for (line, one) in lines.zip(slots) {
         text.push(line.to_owned());
-        text.extend(done(&one.installed).iter().map(|line| format!("    {line}")));
+        if verbose {
+            text.extend(done(&one.installed).iter().map(|line| format!("    {line}")));
+        }
         if one.installed.guide {
             let reminder = "    this is a guide: swap the full clip in once it has served";
             text.push(paint(WARN, reminder));

@@ -175,7 +175,7 @@ fn closed_formats_by_a_command_or_as_they_are() {
     }
     assert_eq!(swap("done/BELL.LBX").code, 0);
     assert_eq!(fs::read(bench.path("game/BELL.LBX")).unwrap(), b"LBX1 another bell");
-    assert!(bench.run(&["status", "game"]).out.contains("as it was finished"));
+    assert!(bench.run(&["status", "game", "-v"]).out.contains("as it was finished"));
     let typed = [
         "swap",
         "clip.wav",

@@ -94,10 +94,14 @@ fn a_swap_and_its_way_back() {
         …card 1 slot replaced
         slot            state       length  clip      job
         SAY/TICK01.PRM  installed  0.500 s  clip.wav  single swap
+        every kept original was read and is intact
+        $ status card -v
+        …card 1 slot replaced
+        slot            state       length  clip      job
+        SAY/TICK01.PRM  installed  0.500 s  clip.wav  single swap
         channels: stereo to mono: the average of left and right
         sample rate: 44100 to 18900 Hz (by 3/7): 22050 frames become 9450
         bit depth: pcm16 to pcm8 with noise-shaped TPDF dither
-        every kept original was read and is intact
         $ restore card --dry-run
         SAY/TICK01.PRM: stock would be restored
         $ restore card

@@ -329,7 +329,14 @@ impl<'d> Ledger<'d> {
 
     /// Removes copies that nothing refers to any more, and the whole ledger once nothing is
     /// installed. What cannot be removed now goes another time; what the log does not name stays.
+    ///
+    /// Only under the lock: a run that has taken its ledger out has let go of it, and what lies there since is
+    /// another run's.
     fn tidy(&mut self) {
+        if self.lock.is_none() {
+            let _ = self.disk.remove_folder(self.attic.folder());
+            return;
+        }
         let wanted = self.state.kept();
         let others = self.attic.copies().into_iter();
         for hex in others.filter(|hex| self.state.taken.contains(hex)) {

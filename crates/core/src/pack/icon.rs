@@ -15,48 +15,46 @@ use std::path::PathBuf;
 const GROUND: [u8; 3] = [24, 32, 56];
 const WAVE: [u8; 3] = [250, 204, 92];
 
-impl Run {
-    /// The icon with its path in the pack, where the sheet asks for one.
-    pub(super) fn icon(
-        &self,
-        plan: &JobPlan,
-        path_of: &dyn Fn(&Line) -> PathBuf,
-        observer: &dyn Observer,
-    ) -> Result<Option<(String, Vec<u8>)>> {
-        let Some(wanted) = self.layout().icon else {
-            return Ok(None);
-        };
-        if wanted.size == 0 || wanted.size > limits::PIXELS {
-            return Err(OddPack::IconSize { size: wanted.size, most: limits::PIXELS }.into());
-        }
-        let bytes = match &self.job.pack.icon {
-            Some(given) => {
-                let path = self.job.beside(given);
-                let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
-                let bad = |found| OddPack::BadIcon { path: path.clone(), found, size: wanted.size };
-                let reader = png::Decoder::new(Cursor::new(&bytes)).read_info();
-                let reader = reader.map_err(|_| bad(None))?;
-                let (width, height) = (reader.info().width, reader.info().height);
-                if (width, height) != (wanted.size, wanted.size) {
-                    return Err(bad(Some((width, height))).into());
-                }
-                bytes
-            }
-            None => {
-                let first = plan.lines.iter().find_map(|line| {
-                    let hints = line.hints();
-                    let input = deft_needle_audio::read::Input::file(&path_of(line));
-                    Clip::from_input(input, &hints).ok()
-                });
-                let columns = match first {
-                    Some(clip) => picture(&clip, size(wanted.size.into()), observer)?.columns,
-                    None => Vec::new(),
-                };
-                drawn(&columns, wanted.size)?
-            }
-        };
-        Ok(Some((wanted.path.0, bytes)))
+/// The icon with its path in the pack, where the sheet asks for one.
+pub(super) fn icon(
+    run: &Run,
+    plan: &JobPlan,
+    path_of: &dyn Fn(&Line) -> PathBuf,
+    observer: &dyn Observer,
+) -> Result<Option<(String, Vec<u8>)>> {
+    let Some(wanted) = run.layout().icon else {
+        return Ok(None);
+    };
+    if wanted.size == 0 || wanted.size > limits::PIXELS {
+        return Err(OddPack::IconSize { size: wanted.size, most: limits::PIXELS }.into());
     }
+    let bytes = match &run.job.pack.icon {
+        Some(given) => {
+            let path = run.job.beside(given);
+            let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
+            let bad = |found| OddPack::BadIcon { path: path.clone(), found, size: wanted.size };
+            let reader = png::Decoder::new(Cursor::new(&bytes)).read_info();
+            let reader = reader.map_err(|_| bad(None))?;
+            let (width, height) = (reader.info().width, reader.info().height);
+            if (width, height) != (wanted.size, wanted.size) {
+                return Err(bad(Some((width, height))).into());
+            }
+            bytes
+        }
+        None => {
+            let first = plan.lines.iter().find_map(|line| {
+                let hints = line.hints();
+                let input = deft_needle_audio::read::Input::file(&path_of(line));
+                Clip::from_input(input, &hints).ok()
+            });
+            let columns = match first {
+                Some(clip) => picture(&clip, size(wanted.size.into()), observer)?.columns,
+                None => Vec::new(),
+            };
+            drawn(&columns, wanted.size)?
+        }
+    };
+    Ok(Some((wanted.path.0, bytes)))
 }
 
 /// A square with an outline from edge to edge, as loud as it goes.

@@ -9,77 +9,75 @@ use crate::template::Names;
 const EACH: &str = "{each}";
 const END: &str = "{end}";
 
-impl Run {
-    /// What templates of manifests know.
-    fn pack_names(&self) -> Names {
-        let mut names = self.job.names();
-        let facts = &self.job.pack;
-        names.set("name", self.job.name.as_str());
-        names.set("target", self.target.sheet.name.as_str());
-        names.set("version", facts.version.as_str());
-        names.set("author", facts.author.as_str());
-        names.set("description", facts.description.as_str());
-        names.set("licence", facts.licence.as_str());
-        names.set("credits", facts.credits.0.join("\n"));
-        names
-    }
+/// What templates of manifests know.
+fn pack_names(run: &Run) -> Names {
+    let mut names = run.job.names();
+    let facts = &run.job.pack;
+    names.set("name", run.job.name.as_str());
+    names.set("target", run.target.sheet.name.as_str());
+    names.set("version", facts.version.as_str());
+    names.set("author", facts.author.as_str());
+    names.set("description", facts.description.as_str());
+    names.set("licence", facts.licence.as_str());
+    names.set("credits", facts.credits.0.join("\n"));
+    names
+}
 
-    /// The manifests with their paths in the pack, and the credits where no manifest tells them.
-    pub(super) fn manifests(&self, plan: &JobPlan) -> Result<Vec<(String, Vec<u8>)>> {
-        let names = self.pack_names();
-        let folder = self.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
-        let mut all = Vec::new();
-        let mut told = false;
-        for file in &self.layout().files {
-            let path = folder.join(&file.template.0);
-            let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
-            told |= template.contains("{credits}") || template.contains("{licence}");
-            let wrong = |what: String| -> Error { Fault::whole(&path, what, "").into() };
-            let text = self.fill_in(&template, &names, plan, &wrong)?;
-            let place = names.text(&file.path.0).map_err(wrong)?;
-            all.push((place, text.into_bytes()));
-        }
-        let facts = &self.job.pack;
-        let silent = facts.credits.0.is_empty() && facts.licence.is_empty();
-        if !told && !silent {
-            let mut text = format!("{}\n", self.job.name);
-            facts.credits.0.iter().for_each(|line| text += &format!("{line}\n"));
-            if !facts.licence.is_empty() {
-                text += &format!("Licence: {}\n", facts.licence);
-            }
-            all.push(("CREDITS.txt".to_owned(), text.into_bytes()));
-        }
-        Ok(all)
+/// The manifests with their paths in the pack, and the credits where no manifest tells them.
+pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8>)>> {
+    let names = pack_names(run);
+    let folder = run.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
+    let mut all = Vec::new();
+    let mut told = false;
+    for file in &run.layout().files {
+        let path = folder.join(&file.template.0);
+        let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
+        told |= template.contains("{credits}") || template.contains("{licence}");
+        let wrong = |what: String| -> Error { Fault::whole(&path, what, "").into() };
+        let text = fill_in(run, &template, &names, plan, &wrong)?;
+        let place = names.text(&file.path.0).map_err(wrong)?;
+        all.push((place, text.into_bytes()));
     }
+    let facts = &run.job.pack;
+    let silent = facts.credits.0.is_empty() && facts.licence.is_empty();
+    if !told && !silent {
+        let mut text = format!("{}\n", run.job.name);
+        facts.credits.0.iter().for_each(|line| text += &format!("{line}\n"));
+        if !facts.licence.is_empty() {
+            text += &format!("Licence: {}\n", facts.licence);
+        }
+        all.push(("CREDITS.txt".to_owned(), text.into_bytes()));
+    }
+    Ok(all)
+}
 
-    /// Fills a template in; what stands between `{each}` and `{end}` comes once for every slot.
-    fn fill_in(
-        &self,
-        template: &str,
-        names: &Names,
-        plan: &JobPlan,
-        wrong: &dyn Fn(String) -> Error,
-    ) -> Result<String> {
-        let mut text = String::new();
-        let mut repeated: Option<String> = None;
-        for line in template.split_inclusive('\n') {
-            match (line.trim(), repeated.take()) {
-                (EACH, None) => repeated = Some(String::new()),
-                (EACH, Some(_)) => return Err(wrong(format!("{EACH} within {EACH}"))),
-                (END, Some(part)) => {
-                    for line in &plan.lines {
-                        let of_slot = self.names_of(line)?;
-                        text += &of_slot.text(&part).map_err(wrong)?;
-                    }
+/// Fills a template in; what stands between `{each}` and `{end}` comes once for every slot.
+fn fill_in(
+    run: &Run,
+    template: &str,
+    names: &Names,
+    plan: &JobPlan,
+    wrong: &dyn Fn(String) -> Error,
+) -> Result<String> {
+    let mut text = String::new();
+    let mut repeated: Option<String> = None;
+    for line in template.split_inclusive('\n') {
+        match (line.trim(), repeated.take()) {
+            (EACH, None) => repeated = Some(String::new()),
+            (EACH, Some(_)) => return Err(wrong(format!("{EACH} within {EACH}"))),
+            (END, Some(part)) => {
+                for line in &plan.lines {
+                    let of_slot = crate::run::known::names_of(run, line)?;
+                    text += &of_slot.text(&part).map_err(wrong)?;
                 }
-                (END, None) => return Err(wrong(format!("{END} without {EACH}"))),
-                (_, Some(part)) => repeated = Some(part + line),
-                (_, None) => text += &names.text(line).map_err(wrong)?,
             }
+            (END, None) => return Err(wrong(format!("{END} without {EACH}"))),
+            (_, Some(part)) => repeated = Some(part + line),
+            (_, None) => text += &names.text(line).map_err(wrong)?,
         }
-        match repeated {
-            None => Ok(text),
-            Some(_) => Err(wrong(format!("{EACH} without {END}"))),
-        }
+    }
+    match repeated {
+        None => Ok(text),
+        Some(_) => Err(wrong(format!("{EACH} without {END}"))),
     }
 }

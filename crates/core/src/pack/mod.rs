@@ -87,9 +87,9 @@ impl Run {
         for line in &plan.lines {
             members.insert(self.packed_as(&line.slot), path_of(line));
         }
-        let mut texts = self.manifests(plan)?;
-        texts.extend(self.receipt(plan, &path_of)?);
-        if let Some(icon) = self.icon(plan, &path_of, observer)? {
+        let mut texts = manifest::manifests(self, plan)?;
+        texts.extend(receipt::receipt(self, plan, &path_of)?);
+        if let Some(icon) = icon::icon(self, plan, &path_of, observer)? {
             texts.push(icon);
         }
         for (at, (name, bytes)) in texts.into_iter().enumerate() {

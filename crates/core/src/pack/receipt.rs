@@ -43,51 +43,49 @@ pub struct PackedSlot {
     pub values: toml::Table,
 }
 
-impl Run {
-    /// The receipt, the sheet and its lists, with their paths in the pack; nothing where the sheet says
-    /// that its packs carry none.
-    pub(super) fn receipt(
-        &self,
-        plan: &JobPlan,
-        path_of: &dyn Fn(&Line) -> PathBuf,
-    ) -> Result<Vec<(String, Vec<u8>)>> {
-        if self.layout().bare {
-            return Ok(Vec::new());
-        }
-        let mut slots = BTreeMap::new();
-        for line in &plan.lines {
-            let placement = self.dealt.placements.iter().find(|p| p.slot == line.slot);
-            let values = placement.and_then(|p| toml::Table::try_from(&p.values).ok());
-            let slot = PackedSlot {
-                file: self.packed_as(&line.slot),
-                hash: Hash::of_file(&path_of(line))?,
-                values: values.unwrap_or_default(),
-            };
-            slots.insert(line.slot.clone(), slot);
-        }
-        let receipt = Receipt {
-            name: self.job.name.clone(),
-            version: self.job.pack.version.clone(),
-            author: self.job.pack.author.clone(),
-            target: self.target.sheet.name.clone(),
-            values: self.job.values.clone(),
-            slots,
-        };
-        let text = toml::to_string(&receipt)
-            .map_err(|error| internal(format!("the pack cannot be described: {error}")))?;
-        let sheet = &self.target.sheet;
-        let mut all = vec![
-            (format!("{OWN_FOLDER}/pack.toml"), text.into_bytes()),
-            (format!("{OWN_FOLDER}/sheet.toml"), sheet.text().as_bytes().to_vec()),
-        ];
-        let folder = sheet.path().parent().unwrap_or(std::path::Path::new("."));
-        let lists = sheet.slots.iter().filter_map(|source| source.get_ref().from.as_ref());
-        for list in lists {
-            let path = folder.join(&list.0);
-            let bytes =
-                crate::disk::read_input(&path, crate::limits::LIST).map_err(Error::read(&path))?;
-            all.push((format!("{OWN_FOLDER}/{}", list.0), bytes));
-        }
-        Ok(all)
+/// The receipt, the sheet and its lists, with their paths in the pack; nothing where the sheet says
+/// that its packs carry none.
+pub(super) fn receipt(
+    run: &Run,
+    plan: &JobPlan,
+    path_of: &dyn Fn(&Line) -> PathBuf,
+) -> Result<Vec<(String, Vec<u8>)>> {
+    if run.layout().bare {
+        return Ok(Vec::new());
     }
+    let mut slots = BTreeMap::new();
+    for line in &plan.lines {
+        let placement = run.dealt.placements.iter().find(|p| p.slot == line.slot);
+        let values = placement.and_then(|p| toml::Table::try_from(&p.values).ok());
+        let slot = PackedSlot {
+            file: run.packed_as(&line.slot),
+            hash: Hash::of_file(&path_of(line))?,
+            values: values.unwrap_or_default(),
+        };
+        slots.insert(line.slot.clone(), slot);
+    }
+    let receipt = Receipt {
+        name: run.job.name.clone(),
+        version: run.job.pack.version.clone(),
+        author: run.job.pack.author.clone(),
+        target: run.target.sheet.name.clone(),
+        values: run.job.values.clone(),
+        slots,
+    };
+    let text = toml::to_string(&receipt)
+        .map_err(|error| internal(format!("the pack cannot be described: {error}")))?;
+    let sheet = &run.target.sheet;
+    let mut all = vec![
+        (format!("{OWN_FOLDER}/pack.toml"), text.into_bytes()),
+        (format!("{OWN_FOLDER}/sheet.toml"), sheet.text().as_bytes().to_vec()),
+    ];
+    let folder = sheet.path().parent().unwrap_or(std::path::Path::new("."));
+    let lists = sheet.slots.iter().filter_map(|source| source.get_ref().from.as_ref());
+    for list in lists {
+        let path = folder.join(&list.0);
+        let bytes =
+            crate::disk::read_input(&path, crate::limits::LIST).map_err(Error::read(&path))?;
+        all.push((format!("{OWN_FOLDER}/{}", list.0), bytes));
+    }
+    Ok(all)
 }

@@ -1,9 +1,9 @@
 //! Entries of a job: what is told beside the files, and which files get other contents by it.
 
-use super::Run;
 use super::line::Sources;
 use super::look::JobPlan;
 use super::restore::{covered, layer_of};
+use super::{Run, known};
 use crate::disk::{Disk, read_plain};
 use crate::entry::{Done, Format, Made, NewEntry, Order};
 use crate::error::{Error, Result};
@@ -82,7 +82,7 @@ impl Run {
             let fault = |what: String| -> Error {
                 Fault::whole(self.target.sheet.path(), what, "see the sheet's [[entry]]").into()
             };
-            for (slot, names) in self.speakers(entry.get_ref(), &plan.lines)? {
+            for (slot, names) in known::speakers(self, entry.get_ref(), &plan.lines)? {
                 let (file, wanted) = fill_in(entry.get_ref(), &names).map_err(fault)?;
                 let key = match self.file_key(entry.get_ref().root.as_deref(), &file, sources) {
                     Ok(key) => key,

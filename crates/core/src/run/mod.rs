@@ -8,7 +8,7 @@ mod clip;
 mod destination;
 mod entries;
 mod fitting;
-mod known;
+pub(crate) mod known;
 mod line;
 mod look;
 mod make;

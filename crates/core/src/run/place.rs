@@ -163,7 +163,7 @@ fn place(
         fitted.map_err(|error| run.of_slot(&line.slot, &line.clip, error))
     };
     let fitted: Vec<Fitted> = lines.par_iter().zip(&parts).map(make).collect::<Result<_>>()?;
-    run.refuse_over_budget(plan, &lines, &fitted)?;
+    refuse_over_budget(run, plan, &lines, &fitted)?;
     for (line, fitted) in lines.iter().zip(fitted) {
         change.install(&line.key, fitted.hash, fitted.installed.clone())?;
         done.placed.push(Placed {
@@ -214,41 +214,38 @@ pub(crate) fn finish(
             }
             None => {
                 done.entries.push(format!("{file}: carried unchanged"));
-                change.install(file, hash, run.carried_as(file))?;
+                change.install(file, hash, carried_as(run, file))?;
             }
         }
     }
     change.finish()
 }
 
-impl Run {
-    /// What is installed where a file is only carried.
-    fn carried_as(&self, file: &Key) -> Installed {
-        let name = file.within().rsplit('/').next().unwrap_or_default();
-        Installed {
-            clip: format!("the target's own {name}"),
-            spec: "opaque".to_owned(),
-            ..self.placed_now()
-        }
+/// What is installed where a file is only carried.
+fn carried_as(run: &Run, file: &Key) -> Installed {
+    let name = file.within().rsplit('/').next().unwrap_or_default();
+    Installed {
+        clip: format!("the target's own {name}"),
+        spec: "opaque".to_owned(),
+        ..run.placed_now()
     }
+}
 
-    /// Now the sizes are known.
-    fn refuse_over_budget(&self, plan: &JobPlan, lines: &[&Line], fitted: &[Fitted]) -> Result<()> {
-        let (Some(budget), Some(root)) = (self.target.sheet.budget, &self.root) else {
-            return Ok(());
-        };
-        let made: u64 = fitted.iter().map(|fitted| fitted.bytes).sum();
-        let made_slots: Vec<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
-        let unchanged = plan.lines.iter().map(|line| line.slot.as_str());
-        let names: std::collections::BTreeSet<&str> =
-            self.target.slots.names().chain(unchanged).collect();
-        let kept = names.iter().filter(|slot| !made_slots.contains(*slot));
-        let size =
-            |slot: &&str| std::fs::metadata(root.path.join(slot)).map_or(0, |found| found.len());
-        let all = Size(made + kept.map(size).sum::<u64>());
-        match all > budget && !self.destination.overlay {
-            true => Err(over_budget(all, budget)),
-            false => Ok(()),
-        }
+/// Now the sizes are known.
+fn refuse_over_budget(run: &Run, plan: &JobPlan, lines: &[&Line], fitted: &[Fitted]) -> Result<()> {
+    let (Some(budget), Some(root)) = (run.target.sheet.budget, &run.root) else {
+        return Ok(());
+    };
+    let made: u64 = fitted.iter().map(|fitted| fitted.bytes).sum();
+    let made_slots: Vec<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
+    let unchanged = plan.lines.iter().map(|line| line.slot.as_str());
+    let names: std::collections::BTreeSet<&str> =
+        run.target.slots.names().chain(unchanged).collect();
+    let kept = names.iter().filter(|slot| !made_slots.contains(*slot));
+    let size = |slot: &&str| std::fs::metadata(root.path.join(slot)).map_or(0, |found| found.len());
+    let all = Size(made + kept.map(size).sum::<u64>());
+    match all > budget && !run.destination.overlay {
+        true => Err(over_budget(all, budget)),
+        false => Ok(()),
     }
 }

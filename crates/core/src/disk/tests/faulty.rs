@@ -407,6 +407,53 @@ impl Disk for ShortNameDisk {
     }
 }
 
+/// What happens meanwhile.
+type Meanwhile = Box<dyn FnOnce() + Send>;
+
+/// A disk on which something else happens right after a file was removed: another run has its turn there.
+pub struct AfterRemoval {
+    path: PathBuf,
+    then: Mutex<Option<Meanwhile>>,
+}
+
+impl AfterRemoval {
+    /// Once, after this file was removed.
+    pub fn of(path: PathBuf, then: impl FnOnce() + Send + 'static) -> Self {
+        Self { path, then: Mutex::new(Some(Box::new(then))) }
+    }
+
+    /// Whether it has happened.
+    pub fn has_happened(&self) -> bool {
+        self.then.lock().unwrap().is_none()
+    }
+}
+
+impl Disk for AfterRemoval {
+    pass_on! {
+        create(path: &Path) -> Box<dyn OutFile>;
+        append(path: &Path) -> Box<dyn OutFile>;
+        truncate(path: &Path, bytes: u64) -> ();
+        rename(from: &Path, to: &Path) -> ();
+        create_folder(path: &Path) -> ();
+        remove_folder(path: &Path) -> ();
+        sync_folder(path: &Path) -> ();
+        link(target: &str, path: &Path) -> ();
+        link_hard(file: &Path, path: &Path) -> ();
+        dress(path: &Path, attributes: &Attributes) -> ();
+        lock(path: &Path) -> Option<Lock>;
+        spelling(folder: &Path, name: &OsStr) -> Option<OsString>;
+    }
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        RealDisk::default().remove(path)?;
+        if path == self.path
+            && let Some(then) = self.then.lock().unwrap().take()
+        {
+            then();
+        }
+        Ok(())
+    }
+}
+
 /// A disk with so many bytes left; what is removed makes room, an overwritten file, too.
 #[derive(Clone)]
 pub struct FullDisk {

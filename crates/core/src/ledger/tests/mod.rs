@@ -7,7 +7,7 @@ use crate::hash::Hash;
 
 mod model;
 use crate::disk::tests::faulty::{
-    self, CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss,
+    self, AfterRemoval, CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss,
 };
 use crate::disk::{Attributes, RealDisk};
 use crate::job::Making;
@@ -826,4 +826,38 @@ fn what_another_program_saves_meanwhile_is_not_overwritten() {
     assert!(error.contains("ChangedNow"), "{error}");
     assert_eq!(fs::read(&path).unwrap(), b"an update");
     assert!(!part.exists() && ledger.state().slots.values().all(|slot| slot.layers.is_empty()));
+}
+
+/// A run that finds nothing worth keeping takes its ledger out, and lets go of the lock with it. What another run begins
+/// at that very moment is not its to clear away.
+#[test]
+fn a_ledger_that_another_run_begins_meanwhile_stays() {
+    let world = World::new();
+    let root = world.at();
+    let put = |root: &Root, slot: &str, disk: &dyn Disk, to_the_end: bool| {
+        let mut ledger = Ledger::open(root, disk).unwrap();
+        let key = ledger.key(None, slot).unwrap();
+        let mut change = ledger.begin(What::Swap, std::slice::from_ref(&key), Vec::new()).unwrap();
+        if !to_the_end {
+            // As if the program were killed here: nothing is taken back.
+            return std::mem::forget(change);
+        }
+        let part = change.part(&key).unwrap();
+        fs::write(&part, b"ours").unwrap();
+        change.install(&key, Hash::of(b"ours"), Installed::default()).unwrap();
+        change.finish().unwrap();
+    };
+    put(&root, "NEW/FIRST.PRM", &RealDisk::default(), false);
+    // The next run rolls it back, finds nothing left, and has just let go of the lock when another one comes.
+    let other = root.clone();
+    let disk = AfterRemoval::of(root.ledger.join("lock"), move || {
+        put(&other, "NEW/SECOND.PRM", &RealDisk::default(), true);
+    });
+    drop(Ledger::open(&root, &disk).unwrap());
+    assert!(disk.has_happened());
+    let state = Ledger::peek(&root).unwrap();
+    let known: Vec<String> = state.slots.keys().map(ToString::to_string).collect();
+    assert_eq!(known, ["NEW/SECOND.PRM"], "the other run's ledger is gone");
+    world.restore(&[], Changed::Refuse, &RealDisk::default()).unwrap();
+    assert!(!root.path.join("NEW").exists() && !root.ledger.exists());
 }
