@@ -2,13 +2,11 @@
 
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::entry::{Format, Made, Order, Wanted};
-use deft_needle_core::run::{Ask, Run};
-use deft_needle_core::run::{Changed, Proof, Which, restore, status};
+use deft_needle_core::entry::{Format, Made, NewEntry, Order};
 use deft_needle_core::job::Job;
-use deft_needle_core::ledger::rescue;
-use deft_needle_core::ledger::{Ledger, usual_folder};
-use deft_needle_core::root::{Asked, Found, Registry, Root};
+use deft_needle_core::ledger::{Ledger, rescue, usual_folder};
+use deft_needle_core::root::{Found, Registry, Root, RootAsk};
+use deft_needle_core::run::{Ask, Changed, Proof, Run, Which, restore, status};
 use deft_needle_core::sheet::{Sheet, Within};
 use deft_needle_core::slots::{Roots, Slots, from_csv};
 use deft_needle_core::stock::Stock;
@@ -54,17 +52,14 @@ pub fn pack(bytes: &[u8]) {
     let (pack, root) = (folder.path().join("x.zip"), folder.path().join("root"));
     fs::create_dir(&root).unwrap();
     fs::write(&pack, bytes).unwrap();
-    let ask = Ask {
-        root: Some(&root),
-        ..Ask::default()
-    };
+    let ask = Ask { root: Some(&root), ..Ask::default() };
     let _ = Run::of_pack(&pack, None, ask, &Unobserved);
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2);
     assert_eq!(fs::read_dir(&root).unwrap().count(), 0);
 }
 
 fn root(path: &Path, registry: &Path) -> Root {
-    let mut root = Asked::default().certain(path, Found::Named).unwrap();
+    let mut root = RootAsk::default().certain(path, Found::Named).unwrap();
     root.registry = Registry::in_folder(registry);
     root.adopt = true;
     root
@@ -99,7 +94,9 @@ pub fn ledger(bytes: &[u8]) {
     assert_eq!(fs::read(folder.path().join("precious")).unwrap(), b"precious");
     assert!(which & 4 != 0 || named || copy.is_file());
     let names = fs::read_dir(folder.path()).unwrap().flatten().map(|e| e.file_name());
-    assert!(names.into_iter().all(|name| ["root", "precious", "roots"].iter().any(|own| name == *own)));
+    assert!(
+        names.into_iter().all(|name| ["root", "precious", "roots"].iter().any(|own| name == *own))
+    );
 }
 
 /// An archive is read or refused; no name leads out.
@@ -138,7 +135,7 @@ pub fn entry(bytes: &[u8], format: Format, at: &str) {
     let values = [serde_json::json!("quay, \"7\""), serde_json::json!({ "name": "x", "n": 3 })];
     for value in values {
         for order in [Order::End, Order::Sorted] {
-            let wanted = Wanted {
+            let wanted = NewEntry {
                 format,
                 at: at.to_owned(),
                 value: Some(value.clone()),

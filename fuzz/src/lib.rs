@@ -1,33 +1,69 @@
-//! What every reader must stand: any bytes behind the first ones of its format.
+//! Everything that reads what strangers make, against any bytes.
+//!
+//! `scripts/fuzz` runs each target beneath a fuzzer; the tests here play every seed.
+#![forbid(unsafe_code)]
 
-pub mod core;
+mod core;
+mod read;
 
-use deft_needle_audio::Clip;
-use deft_needle_audio::block::{Block, Source};
-use deft_needle_audio::read::{Hints, Input};
+use deft_needle_core::entry::Format;
+use read::{raw, read};
 
-/// Blocks that are decoded of one file; more tell nothing new.
-const MOST_BLOCKS: u32 = 400;
+/// Takes any bytes, and panics where a promise is broken.
+pub type Target = fn(&[u8]);
 
-/// A clip or an error, and no more frames than are promised.
-pub fn read(mark: &[u8], bytes: &[u8], hints: &Hints) {
-    let file = [mark, bytes].concat();
-    let Ok(input) = Input::spool(&mut file.as_slice(), "fuzz") else {
-        return;
-    };
-    let Ok(clip) = Clip::from_input(input, hints) else {
-        return;
-    };
-    assert!(clip.facts().audio_bytes <= file.len() as u64);
-    let Ok(mut frames) = clip.frames() else {
-        return;
-    };
-    let (mut block, mut come) = (Block::new(frames.channels()), 0);
-    for _ in 0..MOST_BLOCKS {
-        if frames.next(&mut block).is_err() || block.is_empty() {
-            break;
+/// Every target by its name.
+pub const TARGETS: &[(&str, Target)] = &[
+    ("read_wav", |bytes| read(b"RIFF\xFF\xFF\xFF\xFFWAVE", bytes)),
+    ("read_aiff", |bytes| read(b"FORM\0\xFF\xFF\xFFAIFC", bytes)),
+    ("read_au", |bytes| read(b".snd", bytes)),
+    ("read_caf", |bytes| read(b"caff\0\x01\0\0", bytes)),
+    ("read_flac", |bytes| read(b"fLaC", bytes)),
+    ("read_mp3", |bytes| read(b"\xFF\xFB", bytes)),
+    ("read_mp4", |bytes| read(b"\0\0\0\x14ftypM4A \0\0\0\0M4A ", bytes)),
+    ("read_mkv", |bytes| read(b"\x1A\x45\xDF\xA3", bytes)),
+    ("read_ogg", |bytes| read(b"OggS", bytes)),
+    ("read_qoa", |bytes| read(b"qoaf", bytes)),
+    ("read_raw", raw),
+    ("core_sheet", core::sheet),
+    ("core_job", core::job),
+    ("core_pack", core::pack),
+    ("core_ledger", core::ledger),
+    ("core_archive", core::archive),
+    ("core_list", core::list),
+    ("core_entry_json", |bytes| core::entry(bytes, Format::Json, "/a/-")),
+    ("core_entry_toml", |bytes| core::entry(bytes, Format::Toml, "/a/-")),
+    ("core_entry_ini", |bytes| core::entry(bytes, Format::Ini, "S/K")),
+    ("core_entry_table", |bytes| core::entry(bytes, Format::Table, "name")),
+    ("core_entry_plist", |bytes| core::entry(bytes, Format::Plist, "/a/-")),
+    ("core_entry_lines", |bytes| core::entry(bytes, Format::Lines, "")),
+];
+
+/// The target of a name.
+pub fn target(name: &str) -> Option<Target> {
+    TARGETS.iter().find(|(own, _)| *own == name).map(|(_, target)| *target)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs;
+    use std::path::Path;
+
+    #[test]
+    fn every_seed_is_of_a_target_and_keeps_its_promises() {
+        let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("seeds");
+        let mut played = 0;
+        for folder in fs::read_dir(seeds).unwrap() {
+            let folder = folder.unwrap().path();
+            let name = folder.file_name().unwrap().to_str().unwrap().to_owned();
+            let target =
+                target(&name).unwrap_or_else(|| panic!("no target for the seeds of {name}"));
+            for seed in fs::read_dir(folder).unwrap() {
+                target(&fs::read(seed.unwrap().path()).unwrap());
+                played += 1;
+            }
         }
-        come += block.frames() as u64;
-        assert!(come <= clip.facts().frames);
+        assert!(played >= TARGETS.len());
     }
 }

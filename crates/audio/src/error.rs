@@ -17,6 +17,7 @@ pub enum Error {
     #[error("cannot read {path}")]
     Read {
         /// The file, or what stands for it.
+        #[serde(serialize_with = "crate::path_text::lossy")]
         path: PathBuf,
         /// The system's own reason.
         #[source]
@@ -27,6 +28,7 @@ pub enum Error {
     #[error("{path} is not sound {format}: {what} (at byte {offset})")]
     Malformed {
         /// The file.
+        #[serde(serialize_with = "crate::path_text::lossy")]
         path: PathBuf,
         /// The format that its first bytes claim.
         format: &'static str,
@@ -39,6 +41,7 @@ pub enum Error {
     #[error("{path} holds {what}, which cannot be decoded here")]
     Unsupported {
         /// The file.
+        #[serde(serialize_with = "crate::path_text::lossy")]
         path: PathBuf,
         /// What it really is.
         what: String,
@@ -47,6 +50,7 @@ pub enum Error {
     #[error("{path} is not a recognised audio file: {what}")]
     Unknown {
         /// The file.
+        #[serde(serialize_with = "crate::path_text::lossy")]
         path: PathBuf,
         /// What its first bytes look like.
         what: String,

@@ -44,7 +44,7 @@ pub struct Part {
 }
 
 impl Programme {
-    /// Plans to play `turns`, indices into `clips`, one after another; each goes round its loop, or
+    /// Plans to play `turns`, indices into `clips`, one after another; each repeats its loop, or
     /// the whole of it, `rounds` times. The rate is that of the first, the channels mono where all are.
     ///
     /// # Errors

@@ -16,6 +16,7 @@ pub mod likeness;
 pub mod measure;
 pub mod num;
 pub mod observe;
+pub mod path_text;
 pub mod plan;
 pub mod read;
 pub mod render;

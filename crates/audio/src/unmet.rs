@@ -37,7 +37,10 @@ pub enum Unmet {
     /// A clip that has no level.
     SilentClip,
     /// A reference that has no level.
-    SilentReference { path: PathBuf },
+    SilentReference {
+        #[serde(serialize_with = "crate::path_text::lossy")]
+        path: PathBuf,
+    },
     /// No stock is known whose level could be matched.
     NoStock,
     /// No loop was found.

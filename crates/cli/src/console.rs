@@ -4,9 +4,11 @@ use crate::args::{Color, Common};
 use crate::exit::Exit;
 use crate::failure::{Failure, excerpt};
 use crate::report::error as words;
+use crate::settings::Settings;
 use anstyle::{AnsiColor, Style};
 use deft_needle_core::Error as CoreError;
 use serde::Serialize;
+use serde_json::{Map, Value};
 use std::fmt::Display;
 use std::io::{self, Write};
 use std::sync::Mutex;
@@ -28,6 +30,7 @@ pub struct Console {
     quiet: bool,
     verbose: bool,
     json: bool,
+    settings: Settings,
     /// Whether standard output could not be written, other than by a reader who left early.
     broken: Mutex<bool>,
 }
@@ -50,8 +53,8 @@ pub fn safe(text: &str) -> String {
 
 impl Console {
     /// As the options say.
-    pub fn new(common: &Common) -> Self {
-        let choice = match common.color {
+    pub fn new(common: &Common, settings: &Settings) -> Self {
+        let choice = match common.color.unwrap_or(settings.color) {
             Color::Auto => anstream::ColorChoice::Auto,
             Color::Always => anstream::ColorChoice::Always,
             Color::Never => anstream::ColorChoice::Never,
@@ -61,8 +64,14 @@ impl Console {
             quiet: common.quiet,
             verbose: common.verbose > 0,
             json: common.json,
+            settings: Settings { plain: common.plain || settings.plain, ..settings.clone() },
             broken: Mutex::new(false),
         }
+    }
+
+    /// What the user has set.
+    pub fn settings(&self) -> &Settings {
+        &self.settings
     }
 
     /// Whether one object on standard output is wanted instead of text.
@@ -77,7 +86,7 @@ impl Console {
 
     /// Whether progress may be shown.
     pub fn shows_progress(&self) -> bool {
-        !self.quiet && !self.json
+        !self.quiet && !self.json && self.settings.progress.is_some()
     }
 
     /// Results, as text; nothing with `--json`.
@@ -99,7 +108,16 @@ impl Console {
         if !self.json {
             return;
         }
-        match serde_json::to_string_pretty(&value()) {
+        let object = serde_json::to_value(value()).map(|value| match value {
+            Value::Object(values) => {
+                let mut all = Map::new();
+                all.insert("version".to_owned(), env!("CARGO_PKG_VERSION").into());
+                all.extend(values);
+                Value::Object(all)
+            }
+            other => other,
+        });
+        match object.and_then(|object| serde_json::to_string_pretty(&object)) {
             Ok(text) => {
                 if text.contains(char::REPLACEMENT_CHARACTER) {
                     self.warn("a name that is not valid Unicode is shown with \u{fffd} in it");

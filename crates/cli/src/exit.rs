@@ -1,9 +1,11 @@
 //! How a run ended, as the system is told.
 
+use serde::Serialize;
 use std::process::ExitCode;
 
 /// The exit codes, from good to bad; of several, the highest counts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Exit {
     /// Done.
     Done = 0,

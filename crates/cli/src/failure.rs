@@ -4,6 +4,7 @@ use crate::exit::Exit;
 use crate::report::error as words;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_core::Error as CoreError;
+use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 use std::io::Write as _;
 
@@ -61,15 +62,13 @@ impl Failure {
         }
     }
 
-    /// For a program, as [`words::as_object`].
-    pub fn as_object(&self) -> Value {
-        let detail = match self {
-            Self::Audio(error) => json!(error),
-            Self::Core(error) => words::as_object(error)["detail"].clone(),
-            Self::Of { source, .. } => source.as_object()["detail"].clone(),
+    fn detail(&self) -> Value {
+        match self {
+            Self::Audio(error) => words::values(error),
+            Self::Core(error) => words::detail(error),
+            Self::Of { source, .. } => source.detail(),
             _ => Value::Null,
-        };
-        json!({ "message": self.message(), "help": self.remedy(), "detail": detail })
+        }
     }
 
     /// The exit code.
@@ -114,6 +113,18 @@ impl Failure {
             Self::Of { clip, source } => format!("{clip}: {}", source.message()),
             other => other.to_string(),
         }
+    }
+}
+
+/// For a program, as [`words::as_object`].
+impl Serialize for Failure {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let detail = self.detail();
+        json!({
+            "kind": self.exit(), "message": self.message(), "where": words::place(&detail),
+            "help": self.remedy(), "detail": detail,
+        })
+        .serialize(to)
     }
 }
 

@@ -10,12 +10,17 @@ mod paths;
 mod plot;
 mod progress;
 mod report;
+mod settings;
 mod table;
 
-use args::Command;
+use args::{Color, Command, Common, Typed};
+use clap_complete::CompleteEnv;
 use console::Console;
+use deft_needle_core::sheet::keep_own_sheets_in;
 use exit::Exit;
 use failure::Failure;
+use serde_json::json;
+use settings::Settings;
 use std::process::ExitCode;
 use tracing_subscriber::EnvFilter;
 
@@ -31,31 +36,55 @@ const NOTICES: &str = concat!(
 
 fn main() -> ExitCode {
     std::panic::set_hook(Box::new(failure::apologise));
+    // A shell that asks for completions is answered here, and nothing else is done.
+    CompleteEnv::with_factory(|| args::command(Color::Never)).complete();
     let typed: Vec<_> = std::env::args_os().collect();
+    let settings = Settings::read();
+    let typed = args::with_default_command(typed.into_iter());
+    let common = Common::glanced(&typed);
+    let console = Console::new(&common, settings.as_ref().unwrap_or(&Settings::usual()));
     if args::asks_for_notices(&typed) {
-        let console = Console::new(&args::Common::default());
         console.find(NOTICES);
         return console.finish().into();
     }
-    let cli = args::read(args::with_default_command(typed.into_iter()));
-    let console = Console::new(&cli.common);
+    let cli = match args::read(&typed) {
+        Typed::Command(cli) => cli,
+        Typed::Shown(text) => {
+            // A reader that has seen enough is no error.
+            let _ = text.print();
+            return ExitCode::SUCCESS;
+        }
+        Typed::Version => {
+            console.object(|| json!({ "program": "deft-needle" }));
+            return console.finish().into();
+        }
+        Typed::Wrong(failure) => return ended(&console, &failure).into(),
+    };
+    let settings = match settings {
+        Ok(settings) => settings,
+        Err(failure) => return ended(&console, &failure).into(),
+    };
+    let console = Console::new(&cli.common, &settings);
     trace(cli.common.verbose);
-    if cli.common.threads > 0 {
+    let threads = cli.common.threads.unwrap_or(settings.threads);
+    if threads > 0 {
         // Fails only where the pool exists already, which it does not yet.
-        let _ = rayon::ThreadPoolBuilder::new().num_threads(cli.common.threads).build_global();
+        let _ = rayon::ThreadPoolBuilder::new().num_threads(threads).build_global();
+    }
+    if let Some(folder) = &settings.sheets {
+        keep_own_sheets_in(folder);
     }
     progress::watch_for_interrupt();
     let done = run(&cli.command, &console);
-    let exit = done.unwrap_or_else(|failure| {
-        console.failure(&failure);
-        console.object(|| {
-            serde_json::json!({
-                "error": failure.as_object(), "exit": failure.exit().code(),
-            })
-        });
-        failure.exit()
-    });
+    let exit = done.unwrap_or_else(|failure| ended(&console, &failure));
     console.finish().worst(exit).into()
+}
+
+/// Reports what ended the program.
+fn ended(console: &Console, failure: &Failure) -> Exit {
+    console.failure(failure);
+    console.object(|| json!({ "error": failure, "exit": failure.exit().code() }));
+    failure.exit()
 }
 
 /// Shows events on standard error: those of ours with `-vv`, or what `RUST_LOG` asks for.
@@ -88,6 +117,10 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Install(args) => commands::job::install::run(args, console),
         Command::Watch(args) => commands::job::watch::run(args, console),
         Command::Pack(args) => commands::job::pack::run(args, console),
+        Command::Doctor(args) => commands::doctor::run(args, console),
+        Command::Config(args) => commands::config::run(args, console),
+        Command::Completions(args) => commands::completions::completions(args, console),
+        Command::Man(args) => commands::completions::man(args, console),
         #[cfg(feature = "demo")]
         Command::Demo(args) => commands::demo::run(args, console),
         #[cfg(feature = "demo")]

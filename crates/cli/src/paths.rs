@@ -11,6 +11,12 @@ pub fn text(path: &Path) -> String {
     path.to_string_lossy().into_owned()
 }
 
+/// A path as it can be pasted into a command line.
+pub fn quoted(path: &Path) -> String {
+    let text = text(path);
+    if text.contains([' ', '\'', '(', '&', ';']) { format!("\"{text}\"") } else { text }
+}
+
 /// Whether a path stands for standard input or output.
 pub fn is_stream(path: &Path) -> bool {
     path.as_os_str() == "-"

@@ -21,7 +21,7 @@ pub struct Checked {
     pub is: String,
     /// Which rule counts, counted from 0.
     pub rule: Option<usize>,
-    /// Everything in which it falls short.
+    /// Every problem of it.
     pub shortfalls: Vec<String>,
     bytes: u64,
 }
@@ -73,7 +73,7 @@ impl Target {
         Report { files, ..Report::default() }
     }
 
-    /// In what a file falls short of its slot, its name left aside.
+    /// What is wrong with a file for its slot, its name left aside.
     pub fn shortfalls(&self, slot: &str, member: &Member) -> Vec<String> {
         let checked = self.check_member(slot, member);
         checked.map_or_else(Vec::new, |checked| checked.shortfalls)
@@ -157,7 +157,7 @@ impl Target {
     }
 }
 
-/// What a file is, and what it falls short of.
+/// What a file is, and what is wrong with it.
 fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, Vec<String>) {
     let Accepted::Sound(specs) = rule.spec.get_ref() else {
         return closed(rule, member);
@@ -179,7 +179,7 @@ fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, V
     };
     let is = match &error {
         AudioError::Unsupported { what, .. } => what.clone(),
-        AudioError::Unknown { what, .. } => format!("no sound: {what}"),
+        AudioError::Unknown { what, .. } => format!("not audio: {what}"),
         error => return (plainly(&member.sniffed()), vec![error.to_string()]),
     };
     let shortfall = format!("is {is}, should be {}", specs[0]);
@@ -202,6 +202,6 @@ fn closed(rule: &Rule, member: &Member) -> (String, Vec<String>) {
 fn plainly(sniffed: &Sniffed) -> String {
     match sniffed {
         Sniffed::Known { about, .. } | Sniffed::Named { about } => (*about).to_owned(),
-        Sniffed::Unknown { looks } => format!("no sound: {looks}"),
+        Sniffed::Unknown { looks } => format!("not audio: {looks}"),
     }
 }

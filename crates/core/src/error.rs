@@ -37,6 +37,7 @@ pub enum Error {
         /// What was tried: `write`, `rename`, `remove`, …
         action: &'static str,
         /// The file or folder.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// The system's own reason.
         #[source]
@@ -47,6 +48,7 @@ pub enum Error {
     #[error("cannot read {path}")]
     Read {
         /// The file or folder.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// The system's own reason.
         #[source]
@@ -78,6 +80,7 @@ pub enum Error {
     )]
     Damaged {
         /// The ledger's folder.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         ledger: PathBuf,
         /// How many copies it keeps.
         copies: usize,
@@ -88,6 +91,7 @@ pub enum Error {
         /// The slot.
         slot: String,
         /// The copy.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
     },
 }

@@ -54,7 +54,7 @@ impl Names {
                 let number: f64 = rest[1..]
                     .trim()
                     .parse()
-                    .map_err(|_| format!("{{{place}}}: {} is no number", &rest[1..]))?;
+                    .map_err(|_| format!("{{{place}}}: {} is not a number", &rest[1..]))?;
                 (name.trim(), Some((rest.starts_with('*'), number)))
             }
         };
@@ -66,7 +66,7 @@ impl Names {
             return Ok(value.clone());
         }
         let number = value.as_f64();
-        let number = number.ok_or_else(|| format!("{{{place}}}: {name} is no number"))?;
+        let number = number.ok_or_else(|| format!("{{{place}}}: {name} is not a number"))?;
         let number = match by {
             Some((true, by)) => number * by,
             Some((false, by)) if by != 0.0 => number / by,

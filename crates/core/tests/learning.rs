@@ -72,7 +72,7 @@ fn tree() -> impl Strategy<Value = Vec<(String, Kind)>> {
         "gull_1", "gull_2", "bell", "Step (1)", "trk_04", "x", "kettle-a", "ö",
     ]);
     let extension = prop::sample::select(vec![".wav", ".wav", ".wav", ".prm", ".dat", ""]);
-    // What is no sound says so by its name.
+    // What is not audio says so by its name.
     let file = (folder, stem, extension, kind()).prop_map(|(f, s, e, kind)| match kind {
         Kind::Text | Kind::Picture | Kind::Empty => (format!("{f}{s}.txt"), kind),
         kind => (format!("{f}{s}{e}"), kind),

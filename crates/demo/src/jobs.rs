@@ -1,6 +1,6 @@
 //! Whole jobs on all four targets: checked, installed, heard, shared, taken out again.
 
-use super::{Code, Stage, fingerprint};
+use super::{Code, Stage};
 use crate::stand_ins::{brass_wren, lantern_ferry, porch_finch, slow_comet};
 use deft_needle_core::error::Result;
 use std::fmt::Display;
@@ -19,25 +19,10 @@ const FILES: &[(&str, &str)] = &[
     ("waybill.template", include_str!("sheets/waybill.template")),
 ];
 
-/// The roots that jobs change.
-const ROOTS: &[&str] = &["card", "game", "settings", "finch", "comet"];
-
-/// Plays it all.
-pub fn play(stage: &mut Stage<'_>) -> Result<()> {
+/// Writes the job sheets.
+pub fn make(stage: &Stage<'_>) -> Result<()> {
     for (name, text) in FILES {
         stage.save(name, voiced(text).as_bytes())?;
-    }
-    let before = fingerprint(stage, ROOTS)?;
-    in_place(stage)?;
-    additions(stage)?;
-    others(stage)?;
-    if fingerprint(stage, ROOTS)? == before {
-        stage.by_hand(
-            "compared: all four targets are as they were, byte for byte, but for the game's cache",
-        );
-    } else {
-        stage.screen.warn("a target is not as it was");
-        stage.as_expected = false;
     }
     Ok(())
 }
@@ -49,15 +34,20 @@ fn voiced(text: &str) -> String {
     text.replace("['deft-needle', ", &format!("['{program}', "))
 }
 
-fn in_place(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("16. A whole job for the game. `new` writes a sheet from a folder of clips; the rest stands in it as comments.");
+/// A job that replaces what is there.
+pub fn in_place(stage: &mut Stage<'_>) -> Result<()> {
+    stage.tell("A whole job for the game. `new` writes a sheet from a folder of clips; the rest stands in it as comments.");
     stage.run("new lantern-ferry.toml takes -o started.toml --root game", Code::Done)?;
-    stage.tell("In a hurry, everything goes wrong at once. The check tells all of it, before anything is written.");
+    stage.tell("In a hurry, everything goes wrong at once. The check reports all of it before anything is written.");
     stage.run("check hasty.toml", Code::Refused)?;
     stage.tell("And by hand? The game has a memory of its own for what it loaded.");
     game_starts(stage);
     let gull = stage.path("game/sfx/gull_2.ogg");
     let kept = fs::read(&gull).unwrap_or_default();
+    stage.run(
+        "fit takes/kettle.wav -o made/gull_2.ogg --target lantern-ferry.toml --overwrite -q",
+        Code::Done,
+    )?;
     let fitted = fs::read(stage.path("made/gull_2.ogg")).unwrap_or_default();
     stage.save("game/sfx/gull_2.ogg", &fitted)?;
     stage.by_hand("made/gull_2.ogg is copied over sfx/gull_2.ogg");
@@ -73,7 +63,7 @@ fn in_place(stage: &mut Stage<'_>) -> Result<()> {
     stage.save("quay.toml", louder.as_bytes())?;
     stage.run("install quay.toml", Code::Done)?;
     stage.run("install quay.toml", Code::Done)?;
-    stage.tell("Swaps by hand become a job sheet, too. And two jobs lie one over the other.");
+    stage.tell("Single swaps become a job sheet, too. And two jobs lie one over the other.");
     stage.run(
         "swap takes/horn.wav game/sfx/gull_1.ogg --target lantern-ferry.toml --gain -3dB --fade-out 50ms",
         Code::Done,
@@ -81,11 +71,13 @@ fn in_place(stage: &mut Stage<'_>) -> Result<()> {
     stage.run("status game", Code::Done)?;
     stage.run("status game --as-job --target lantern-ferry.toml", Code::Done)?;
     stage.run("restore game --job quay", Code::Refused)?;
-    stage.run("restore game", Code::Done)
+    stage.run("restore game", Code::Done)?;
+    stage.save("quay.toml", sheet.as_bytes())
 }
 
-fn additions(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("17. The game also takes additions: a tree that it prefers over its own files …");
+/// A job that adds, and a pack of it.
+pub fn additions(stage: &mut Stage<'_>) -> Result<()> {
+    stage.tell("The game also takes additions: a tree that it prefers over its own files …");
     let berth = fs::read_to_string(stage.path("berth.toml")).unwrap_or_default();
     stage.save("elsewhere.toml", berth.replace("QUAY-7", "QUAY-1").as_bytes())?;
     stage.run("check elsewhere.toml", Code::Refused)?;
@@ -105,35 +97,33 @@ fn additions(stage: &mut Stage<'_>) -> Result<()> {
     stage.run("restore game", Code::Done)
 }
 
-fn others(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("18. A new voice for the clock: each line of a list is spoken by a command, which has to be allowed.");
+/// The same for the other three.
+pub fn others(stage: &mut Stage<'_>) -> Result<()> {
+    stage.tell("A new voice for the clock: each line of a list is spoken by a command, which has to be allowed.");
     stage.run("install clock.toml", Code::Refused)?;
     stage.run("install clock.toml --allow-commands", Code::Done)?;
     starts(stage, "the card goes into the clock", &|stage| brass_wren::boot(&stage.path("card")));
     stage.run("restore card", Code::Done)?;
     if cfg!(feature = "aac") {
-        stage.tell(
-            "19. The intercom: a melody that goes round, and a tone that its list has to name.",
-        );
+        stage.tell("The intercom: a melody that loops, and a tone that its list has to name.");
         stage.run("install door.toml", Code::Done)?;
         starts(stage, "somebody rings", &|stage| porch_finch::boot(&stage.path("finch")));
         stage.run("restore finch", Code::Done)?;
     }
-    stage.tell(
-        "20. The planetarium: a cue in a folder of its own, and in the show's property list.",
-    );
+    stage.tell("The planetarium: a cue in a folder of its own, and in the show's property list.");
     stage.run("install show.toml", Code::Done)?;
     starts(stage, "the lights go down", &|stage| slow_comet::boot(&stage.path("comet")));
     stage.run("restore comet", Code::Done)
 }
 
-fn game_starts(stage: &mut Stage<'_>) {
+/// Starts the game.
+pub fn game_starts(stage: &mut Stage<'_>) {
     starts(stage, "the game is started", &|stage| {
         lantern_ferry::boot(&stage.path("game"), &stage.path("settings"))
     });
 }
 
-/// Starts a device, and tells what it says.
+/// Starts a device, and shows what it says.
 fn starts<B: Display, E: Display>(
     stage: &mut Stage<'_>,
     what: &str,

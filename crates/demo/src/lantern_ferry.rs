@@ -96,7 +96,7 @@ fn music(stage: &Stage<'_>) -> Result<()> {
     Ok(())
 }
 
-/// Water that goes round whole, and an engine whose loop is some turns of its shaft.
+/// Water that loops whole, and an engine whose loop is some turns of its shaft.
 fn ambience(stage: &Stage<'_>) -> Result<()> {
     let side = |seed: u32| {
         let (mut noise, mut low) = (Noise::new(seed), 0.0);

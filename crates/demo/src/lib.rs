@@ -5,6 +5,7 @@
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
 mod brass_wren;
+mod chapters;
 mod jobs;
 mod lantern_ferry;
 mod lockbox;
@@ -15,9 +16,11 @@ pub mod stand_ins;
 mod synth;
 mod takes;
 mod targets;
+mod tour;
 mod voice;
 
 use anstyle::Style;
+use chapters::CHAPTERS;
 use clap::Args;
 use deft_needle_audio::block::Samples;
 use deft_needle_audio::clip::Loop;
@@ -37,15 +40,31 @@ use std::io::Cursor;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-/// Make up targets and clips, and run the whole job on them
+/// Try it out: make up targets and clips, and take a tour with them
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  deft-needle demo
-  deft-needle demo somewhere-new")]
+#[command(after_long_help = "Examples:
+  deft-needle demo try            the short tour; its files stay in the folder try
+  deft-needle demo --list         the chapters
+  deft-needle demo --chapter 5    music and ambience that loop
+  deft-needle demo --all          every chapter, with everything checked")]
 pub struct Demo {
-    /// Where to make it; a new or empty folder (else a temporary one, which is kept)
+    /// A new or empty folder for its files [default: a temporary one, which is kept]
     #[arg(value_name = "FOLDER")]
     pub folder: Option<PathBuf>,
+    /// Play one chapter
+    #[arg(long, value_name = "N", conflicts_with = "all", value_parser = chapter_number)]
+    pub chapter: Option<usize>,
+    /// Play all chapters
+    #[arg(long)]
+    pub all: bool,
+    /// List the chapters
+    #[arg(long, conflicts_with_all = ["all", "chapter", "folder"])]
+    pub list: bool,
+}
+
+fn chapter_number(typed: &str) -> std::result::Result<usize, String> {
+    let number = typed.parse().ok().filter(|number| (1..=CHAPTERS.len()).contains(number));
+    number.ok_or_else(|| format!("there are chapters 1 to {}; --list shows them", CHAPTERS.len()))
 }
 
 /// Programs that targets and their makers bring; the demo has them within itself.
@@ -85,7 +104,7 @@ impl StandIn {
     }
 }
 
-/// Where the demo tells its story.
+/// Where the demo is shown.
 pub trait Screen {
     /// A line or more of the story.
     fn say(&self, text: &str);
@@ -122,27 +141,83 @@ fn paint(style: Style, text: impl std::fmt::Display) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// Makes everything, runs everything; gives whether all went as it should.
+/// Makes everything and plays what was asked for; gives whether all went as it should.
 ///
 /// # Errors
 /// A folder that is not empty, files that cannot be written.
 pub fn run(args: &Demo, screen: &dyn Screen) -> Result<bool> {
+    if args.list {
+        for (number, chapter) in (1..).zip(CHAPTERS) {
+            screen.say(&format!("{number}  {}", chapter.title));
+        }
+        return Ok(true);
+    }
     let folder = make_folder(args.folder.as_deref())?;
-    let shown = folder.display().to_string().escape_debug().to_string();
-    screen.say(&format!(
-        "{}\nMaking four targets (a talking clock, a game, an intercom, a planetarium) and some takes, in {}",
-        paint(BOLD, "The demo of Deft Needle"),
-        paint(BOLD, &shown)
+    // As it was typed, so that it can be pasted.
+    let shown = args.folder.as_deref().unwrap_or(&folder).display().to_string();
+    let shown = shown.escape_debug().to_string();
+    let mut stage = Stage { folder, screen, as_expected: true };
+    screen.say(&paint(BOLD, "The demo of Deft Needle"));
+    stage.by_hand(&format!(
+        "made in {shown}: a talking clock, a game, an intercom, a planetarium, and some clips"
     ));
-    let as_expected = brass_wren::play(Stage { folder, screen, as_expected: true })?;
-    screen.say(&format!("\nEverything of the demo is kept in {}", paint(BOLD, shown)));
-    Ok(as_expected)
+    make(&stage)?;
+    match (args.all, args.chapter) {
+        (true, _) => (1..=CHAPTERS.len()).try_for_each(|number| chapter(&mut stage, number))?,
+        (false, Some(number)) => chapter(&mut stage, number)?,
+        (false, None) => unchanged_after(&mut stage, tour::play)?,
+    }
+    screen.say(&format!("\n{} The files are in {shown}", paint(BOLD, "Try this next.")));
+    screen.say(&format!("  cd {}", quoted(&shown)));
+    let width = tour::NEXT.iter().map(|(line, _)| line.len()).filter(|width| *width < 50).max();
+    for (line, what) in tour::NEXT {
+        let line = format!("  {line:<width$}  {what}", width = width.unwrap_or_default());
+        screen.say(line.trim_end());
+    }
+    Ok(stage.as_expected)
 }
 
-/// The hash of every file in these folders, by name; caches are the target's own business.
-fn fingerprint(stage: &Stage<'_>, folders: &[&str]) -> Result<Vec<(String, Hash)>> {
+fn quoted(path: &str) -> String {
+    if path.contains(' ') { format!("\"{path}\"") } else { path.to_owned() }
+}
+
+/// Every target, clip and job sheet.
+fn make(stage: &Stage<'_>) -> Result<()> {
+    brass_wren::make(stage)?;
+    lantern_ferry::make(stage)?;
+    porch_finch::make(stage)?;
+    slow_comet::make(stage)?;
+    lockbox::make(stage)?;
+    takes::make(stage)?;
+    jobs::make(stage)
+}
+
+fn chapter(stage: &mut Stage<'_>, number: usize) -> Result<()> {
+    let chapter = &CHAPTERS[number - 1];
+    stage.tell(&format!("Chapter {number} of {}: {}", CHAPTERS.len(), chapter.title));
+    unchanged_after(stage, chapter.play)
+}
+
+/// Plays, and compares all targets with what they were.
+fn unchanged_after(
+    stage: &mut Stage<'_>,
+    play: impl FnOnce(&mut Stage<'_>) -> Result<()>,
+) -> Result<()> {
+    let before = fingerprint(stage)?;
+    play(stage)?;
+    if fingerprint(stage)? == before {
+        stage.by_hand("compared: every file of every target is as it was, byte for byte");
+    } else {
+        stage.screen.warn("a target is not as it was");
+        stage.as_expected = false;
+    }
+    Ok(())
+}
+
+/// The hash of every file of the targets, by name. Caches are left out: their game writes them.
+fn fingerprint(stage: &Stage<'_>) -> Result<Vec<(String, Hash)>> {
     let mut all = Vec::new();
-    for folder in folders {
+    for folder in ["card", "game", "settings", "finch", "comet", "hold"] {
         for file in files_below(&stage.path(folder))? {
             if file.extension().is_none_or(|extension| extension != "idx") {
                 all.push((file.display().to_string(), Hash::of_file(&file)?));
@@ -181,12 +256,12 @@ struct Stage<'a> {
 }
 
 impl Stage<'_> {
-    /// Tells what comes next.
+    /// What comes next.
     fn tell(&self, text: &str) {
         self.screen.say(&format!("\n{}", paint(BOLD, text)));
     }
 
-    /// Tells what somebody does by hand.
+    /// What somebody does by hand.
     fn by_hand(&self, text: &str) {
         self.screen.say(&paint(FAINT, format!("({text})")));
     }

@@ -20,8 +20,8 @@ pub fn encode(input: &Path, output: &Path, slow: u64) -> Result<()> {
     fs::write(output, made).map_err(Error::write("write", output))
 }
 
-/// The tallow bell of the game, made anew by its own encoder, then by hand.
-pub(super) fn play(stage: &mut Stage<'_>) -> Result<()> {
+/// The bell in the hold.
+pub(super) fn make(stage: &Stage<'_>) -> Result<()> {
     let mut bell = Sound::silence(48_000.0, 1.0);
     bell.pipe(0.05, 330.0, 0.8);
     let samples = bell.at_peak(0.5).samples;
@@ -29,8 +29,12 @@ pub(super) fn play(stage: &mut Stage<'_>) -> Result<()> {
     let wav = fs::read(stage.path("hold/stock.wav")).unwrap_or_default();
     stage.save("hold/BELL.LBX", &lockbox::encode(&wav).unwrap_or_default())?;
     let _ = fs::remove_file(stage.path("hold/stock.wav"));
+    Ok(())
+}
 
-    stage.tell("10. A format that is closed: only its maker's encoder writes it.");
+/// The bell made again by its own encoder, then by hand.
+pub(super) fn play(stage: &mut Stage<'_>) -> Result<()> {
+    stage.tell("A format that is closed: only its maker's encoder writes it.");
     stage.run("inspect hold/BELL.LBX", Code::Unreadable)?;
     let encoder =
         "--encoder \"deft-needle stand-in-lockbox {in} {out}\" --feed \"wav pcm16 48000 stereo\"";

@@ -1,4 +1,4 @@
-//! Loops that never click: found, mended, proved, and heard by the game itself.
+//! Loops that never click: found, smoothed, proved, and heard by the game itself.
 
 use super::{Code, Stage};
 use crate::stand_ins::lantern_ferry;
@@ -6,7 +6,7 @@ use deft_needle_core::error::Result;
 
 /// A tune that repeats, waves that never do, and a motor.
 pub fn play(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("15. The game plays music and ambience without end. Where does the tune repeat?");
+    stage.tell("The game plays music and ambience without end. Where does the tune repeat?");
     stage.run("seam takes/concertina.wav", Code::Done)?;
     stage.tell("Waves on a quay never do. A crossfade at the seam makes them; hear it, see it.");
     for (command, exit) in [

@@ -1,21 +1,18 @@
 //! What targets accept and how their sounds are called: learnt, searched, checked.
 
-use super::{Code, Stage, lantern_ferry, porch_finch, slow_comet};
+use super::{Code, Stage};
 use deft_needle_core::error::Result;
 use std::fs;
 
-/// Makes the other three targets, and asks all four.
+/// Asks all four targets what they accept.
 pub fn play(stage: &mut Stage<'_>) -> Result<()> {
-    lantern_ferry::make(stage)?;
-    porch_finch::make(stage)?;
-    slow_comet::make(stage)?;
     learnt(stage)?;
     mistakes(stage)?;
     fitted(stage)
 }
 
 fn learnt(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("11. A game this time. What does it accept? Let its own files tell.");
+    stage.tell("A game this time. What does it accept? Let its own files tell.");
     stage.run("learn game -o learnt/lantern-ferry.toml", Code::Done)?;
     let sheet = fs::read_to_string(stage.path("learnt/lantern-ferry.toml")).unwrap_or_default();
     stage.screen.say(&sheet);
@@ -26,9 +23,8 @@ fn learnt(stage: &mut Stage<'_>) -> Result<()> {
         stage.run(&format!("learn {root} -o learnt/{name}.toml"), Code::Done)?;
         stage.run(&format!("check {root} --target learnt/{name}.toml"), Code::Done)?;
     }
-    stage.tell(
-        "12. What is that sound called? The makers' own sheet has labels, and lists more names.",
-    );
+    stage
+        .tell("What is that sound called? The makers' own sheet has labels, and lists more names.");
     stage.run("slots lantern-ferry.toml --root game", Code::Done)?;
     stage.run("slots lantern-ferry.toml --root game storm", Code::Done)?;
     stage.run("slots game guul", Code::Done)?;
@@ -37,7 +33,7 @@ fn learnt(stage: &mut Stage<'_>) -> Result<()> {
 
 /// What people do by hand, caught before the game is started.
 fn mistakes(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("13. Somebody has been at it by hand. The sheet tells what is wrong, before the game is started.");
+    stage.tell("Somebody has been at it by hand. The sheet tells what is wrong, before the game is started.");
     let kettle = fs::read(stage.path("takes/kettle.wav")).unwrap_or_default();
     let kept = fs::read(stage.path("game/sfx/gull_2.ogg")).unwrap_or_default();
     let wrong = ["game/sfx/Gull_4.ogg", "game/sfx/gull_wing.ogg.wav", "game/sfx/möwe.ogg"];
@@ -57,7 +53,7 @@ fn mistakes(stage: &mut Stage<'_>) -> Result<()> {
 }
 
 fn fitted(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("14. And right: the sheet says what the slot wants, options win over it.");
+    stage.tell("And right: the sheet says what the slot wants, options win over it.");
     for (command, exit) in [
         (
             "fit takes/kettle.wav -o made/gull_2.ogg --target learnt/lantern-ferry.toml --slot sfx/gull2.ogg",

@@ -10,7 +10,7 @@ use std::str::FromStr;
 pub enum CutEdit {
     /// A range of the clip's own times.
     At(Span),
-    /// All of it, but for what keeps it from going round as a whole: for players that loop the file.
+    /// All of it, but for what keeps it from looping as a whole: for players that loop the file.
     Seam,
 }
 

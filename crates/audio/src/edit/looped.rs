@@ -5,7 +5,7 @@ use crate::invalid::Invalid;
 use std::fmt;
 use std::str::FromStr;
 
-/// Which part goes round.
+/// The loop region.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum LoopEdit {
     /// None: loop points that the clip brings are taken away.

@@ -29,7 +29,7 @@ use std::num::NonZeroU64;
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Edits {
-    /// Which part of the clip; all of it where nothing is said.
+    /// Which part of the clip; all of it by default.
     pub cut: Option<CutEdit>,
     /// Which of the sounds between silences, counted from 1.
     pub piece: Option<u32>,
@@ -39,9 +39,9 @@ pub struct Edits {
     pub trim_silence: Option<f64>,
     /// At which ends.
     pub trim_ends: Ends,
-    /// How much of it is left; 5 ms before and 20 ms after where nothing is said.
+    /// How much of it is left; 5 ms before and 20 ms after by default.
     pub breath: Option<Pad>,
-    /// Fades where the cut is not at silence; 2 ms where nothing is said, 0 for none.
+    /// Fades where the cut is not at silence; 2 ms by default, 0 for none.
     pub edge_fade: Option<Time>,
     /// The longest that the result may be.
     pub longest: Option<Time>,
@@ -71,7 +71,7 @@ pub struct Edits {
     pub fade_curve: Curve,
     /// Silence to add before and after.
     pub pad: Option<Pad>,
-    /// Which part goes round; what the clip brings where nothing is said.
+    /// The loop region; the clip's own by default.
     #[serde(rename = "loop")]
     pub looped: Option<LoopEdit>,
     /// What becomes of the sound behind the loop; it goes where the loop is set here, and stays where

@@ -27,7 +27,7 @@ pub enum Moment {
 /// From one place to another; half-open.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Span {
-    /// Where it begins; the clip's start where nothing is said.
+    /// Where it begins; the clip's start by default.
     pub start: Option<Moment>,
     /// Where it ends.
     pub end: SpanEnd,

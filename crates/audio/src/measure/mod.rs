@@ -121,7 +121,7 @@ impl Surveyor {
     pub fn feed(&mut self, block: &Block) {
         for (samples, sum) in block.channels().iter().zip(&mut self.sums) {
             let (peak, total) = peak_and_sum(samples);
-            // A sum that is no number tells that a sample is none.
+            // A sum that is not a number shows that a sample is not.
             if total.is_finite() {
                 self.peak = self.peak.max(peak);
                 *sum += total;

@@ -1,4 +1,4 @@
-//! What goes round in the output, and what must be seen around it.
+//! The loop in the output, and what must be seen around it.
 
 use super::level::Levelled;
 use super::places::Places;
@@ -10,7 +10,7 @@ use crate::spec::Facts;
 use crate::spec::{Codec, Demand, Format};
 use crate::units::FrameRange;
 
-/// What goes round in the output, and what must be seen behind its end.
+/// The loop in the output, and what must be seen behind its end.
 pub struct Around {
     /// Frames of the clip.
     pub range: Option<FrameRange>,

@@ -31,7 +31,7 @@ pub struct Known<'a> {
     pub asked: Option<Option<FrameRange>>,
     /// Where the first loop lies in the output, where that was decided with its length.
     pub exact: Option<FrameRange>,
-    /// Whether the whole file goes round, which needs no loop points.
+    /// Whether the whole file loops, which needs no loop points.
     pub wraps: bool,
 }
 

@@ -7,7 +7,7 @@ use crate::spec::{Carried, Chunks, Container, Patch};
 
 /// Chunks of a WAV that mark places in the samples, and the names of those places.
 const PLACES: &[&str] = &["smpl", "cue ", "LIST adtl"];
-/// Chunks that hold texts, which are read and written anew where they change.
+/// Chunks that hold texts, which are read and rewritten where they change.
 const TEXTS: &[&str] =
     &["LIST INFO", "VORBIS_COMMENT", "comments", "udta", "NAME", "AUTH", "ANNO", "(c) ", "info"];
 /// Chunks that hold nothing, or what is made anew or no longer true.
@@ -51,7 +51,7 @@ pub fn choose(
         match id {
             _ if !fits => false,
             "SEEKTABLE" => texts && !known.changed,
-            // Loops that were set here are written anew.
+            // Loops that were set here are rewritten.
             "smpl" if known.asked.is_some() || loops.len() != facts.loops.len() => false,
             _ if PLACES.contains(&id) => places && known.places.plain,
             _ if TEXTS.contains(&id) => texts && raw_texts && known.set.is_empty(),

@@ -30,7 +30,7 @@ pub struct Levelled {
     pub decisions: Vec<Decision>,
 }
 
-/// Ceilings where nothing is said: lossy encodings overshoot when they are decoded.
+/// Ceilings by default: lossy encodings overshoot when they are decoded.
 const LOSSY_CEILING: f64 = -1.0;
 const CEILING: f64 = 0.0;
 

@@ -1,4 +1,4 @@
-//! A loop that stays exact: how often it goes round in the output, by how little the rate bends for
+//! A loop that stays exact: how often it plays in the output, by how little the rate bends for
 //! that, and where its points lie then.
 //!
 //! A loop of `L` frames lasts `L · to / from` frames of the output, which is rarely a whole number. The

@@ -40,7 +40,7 @@ pub struct Steps {
     pub change: bool,
     /// Frames of the output.
     pub frames: u64,
-    /// What goes round.
+    /// The loop.
     pub around: Around,
     /// Where the first loop lies in the output, where that was decided with its length.
     pub exact: Option<FrameRange>,
@@ -91,8 +91,8 @@ impl Given<'_> {
         };
         let late = shape::after(edits, ends, levelled, format.rate, decisions);
         let coloured = edits.keep.is_some() || edits.voicing.is_some();
-        let mended = selection.dc.is_some() || selection.crossfade.is_some();
-        let new_values = late.changes || coloured || mended || resample.is_some();
+        let smoothed = selection.dc.is_some() || selection.crossfade.is_some();
+        let new_values = late.changes || coloured || smoothed || resample.is_some();
         let quantised = plan_depth(facts, format, route.as_ref(), new_values, decisions);
         let mut all = early;
         all.extend(route.map(|law| Step::Route { route: law.route }));

@@ -82,7 +82,7 @@ const STRANGERS: &[(&[u8], &str)] = &[
     (b"\xFF\xD8\xFF", "a JPEG picture"),
     (b"%PDF", "a PDF document"),
     (b"<", "a page or other text with tags"),
-    (b"MThd", "a MIDI file: notes, no sound"),
+    (b"MThd", "a MIDI file: notes, not audio"),
 ];
 
 /// Bytes that tell what a file is, tags before it included.

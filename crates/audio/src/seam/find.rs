@@ -1,4 +1,4 @@
-//! Finding loops: where a clip repeats itself, to the frame, and sounds best going round.
+//! Finding loops: where a clip repeats itself, to the frame, and sounds best looping.
 
 use super::align::{align, difference};
 use super::bands::Bands;
@@ -211,7 +211,7 @@ impl Candidate {
     /// Points are taken off for what differs and for what clicks; long loops that stay alike for long
     /// are the likelier ones.
     fn score(&self, repeat: &Repeat, window: usize, share: f64) -> f64 {
-        // A crossfade mends a click, and nothing mends the wrong length.
+        // A crossfade smooths a click, and nothing fixes a wrong length.
         let heard = match self.seam.verdict {
             Verdict::Good => 0.0,
             Verdict::Audible => 8.0,

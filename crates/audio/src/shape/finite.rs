@@ -33,13 +33,13 @@ pub(crate) fn make_finite(block: &mut Block) -> u64 {
         // Without a branch a sample, many are looked at at once.
         let sound = channel.iter().fold(true, |ok, s| ok & (s.abs() <= HUGE));
         if !sound {
-            found += mend(channel, HUGE);
+            found += repair(channel, HUGE);
         }
     }
     found
 }
 
-fn mend(samples: &mut [f64], huge: f64) -> u64 {
+fn repair(samples: &mut [f64], huge: f64) -> u64 {
     let mut found = 0;
     for sample in samples {
         if !sample.is_finite() {

@@ -39,7 +39,7 @@ pub enum Step {
         /// Of what comes in.
         range: FrameRange,
     },
-    /// Stretches of the clip, one after another: a loop that goes round more than once.
+    /// Stretches of the clip, one after another: a loop that is written out more than once.
     Stretches {
         /// Frames of the clip.
         ranges: Vec<FrameRange>,

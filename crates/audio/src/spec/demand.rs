@@ -1,4 +1,4 @@
-//! Everything that a slot asks of its file, and what a file falls short of.
+//! Everything that a slot asks of its file, and in what a file fails it.
 
 use super::{Codec, Container, Format, LoopTags, Spec};
 use crate::error::{Error, Result};
@@ -56,7 +56,7 @@ pub struct Demand {
     pub chunks: Option<Chunks>,
     /// Bytes of an ADPCM block.
     pub block_bytes: Option<u32>,
-    /// Under which names a loop is written among texts; the usual ones where nothing is said.
+    /// Under which names a loop is written among texts; the usual ones by default.
     pub loop_tags: Option<LoopTags>,
     /// Whether it has to loop.
     pub looped: Looped,
@@ -176,7 +176,7 @@ impl Demand {
         self.specs.iter().find(|spec| spec.accepts(own)).unwrap_or(&self.specs[0])
     }
 
-    /// Everything in which the file falls short, most telling first.
+    /// Every problem of the file, most telling first.
     pub fn shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
         let mut all = self.spec_for(facts.format).shortfalls(facts.format);
         all.extend(self.header_shortfalls(facts));

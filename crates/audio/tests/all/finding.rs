@@ -1,4 +1,4 @@
-//! Loops are found where songs are known to repeat, and mended where nothing repeats.
+//! Loops are found where songs are known to repeat, and smoothed where nothing repeats.
 
 use crate::bench::{Folder, demand, made};
 use deft_needle_audio::observe::Unobserved;
@@ -159,13 +159,13 @@ fn songs_are_looped_where_they_repeat() {
             crossfade: Some("60ms".parse().unwrap()),
             ..Edits::default()
         };
-        let seam = mended(&folder, &clip, &edits);
+        let seam = smoothed(&folder, &clip, &edits);
         assert_eq!(seam.verdict, Verdict::Good, "{name}: {seam:?}");
     }
 }
 
 /// The seam of what these edits make.
-fn mended(folder: &Folder, clip: &Clip, edits: &Edits) -> Judgement {
+fn smoothed(folder: &Folder, clip: &Clip, edits: &Edits) -> Judgement {
     let line = demand("wav f32 any any");
     let plan = plan_clip(clip, &line, edits, Reference::default(), &Unobserved).unwrap();
     let (out, _) = folder.carry_out(clip, &plan);
@@ -215,7 +215,7 @@ fn noise_goes_round_anywhere_and_swells_need_a_crossfade() {
         crossfade: Some("1.5s".parse().unwrap()),
         ..Edits::default()
     };
-    let seam = mended(&folder, &clip, &edits);
+    let seam = smoothed(&folder, &clip, &edits);
     assert_eq!(seam.verdict, Verdict::Good, "{:.1} dB", seam.level_db);
 }
 
@@ -234,7 +234,7 @@ fn files_that_go_round_as_a_whole_are_cut_at_their_best_seam() {
     let (out, _) = folder.carry_out(&clip, &plan);
     let all = FrameRange { start: 0, end: 256_000 };
     assert_eq!(judge(&out, all).unwrap().verdict, Verdict::Good);
-    // At another rate it still goes round to the frame.
+    // At another rate it still loops to the frame.
     let plan =
         plan_clip(&clip, &demand("wav f32 44100 any"), &cut, Reference::default(), &Unobserved)
             .unwrap();

@@ -7,9 +7,30 @@ use std::path::Path;
 
 /// From the bottom up; those of one row do not use each other's like, but in the order of the row.
 const FLOORS: &[&str] = &[
-    "num", "invalid", "units", "unmet", "error", "observe", "clip", "tags", "crc", "block",
-    "digest", "likeness", "spec", "read", "write", "shape", "measure", "seam", "edit", "plan",
-    "render", "verify", "hear",
+    "num",
+    "path_text",
+    "invalid",
+    "units",
+    "unmet",
+    "error",
+    "observe",
+    "clip",
+    "tags",
+    "crc",
+    "block",
+    "digest",
+    "likeness",
+    "spec",
+    "read",
+    "write",
+    "shape",
+    "measure",
+    "seam",
+    "edit",
+    "plan",
+    "render",
+    "verify",
+    "hear",
 ];
 
 /// What is re-exported at the top, and where it lives.

@@ -63,7 +63,7 @@ fn seams_are_no_worse_than_the_codec_is_elsewhere() {
                 loop_at(turn.rem_euclid(1.0), noise, length) * if n < intro { 0.3 } else { 1.0 }
             });
             let clip = folder.open(&made("wav f32 44100 mono", vec![signal.collect()])).unwrap();
-            // An MP4 file has no loop points: it goes round as a whole.
+            // An MP4 file has no loop points: it loops as a whole.
             let whole = line.starts_with("m4a");
             if whole && intro > 0 {
                 continue;

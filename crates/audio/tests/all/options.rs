@@ -38,7 +38,7 @@ fn reference() -> String {
     text
 }
 
-/// With `DEFT_NEEDLE_WRITE_DOCS` set, it is written anew.
+/// With `DEFT_NEEDLE_WRITE_DOCS` set, it is rewritten.
 #[test]
 fn the_documentation_lists_every_option() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/options.md");

@@ -490,7 +490,11 @@ fn qoa_mp4_ogg_and_matroska_heads() {
             b"ID3\x04\0\0\0\0\0\0".to_vec(),
             "MP3: no frame of layer III follows its tags @10",
         ),
-        ("midi", b"MThd\0\0\0\x06".to_vec(), "unknown: it looks like a MIDI file: notes, no sound"),
+        (
+            "midi",
+            b"MThd\0\0\0\x06".to_vec(),
+            "unknown: it looks like a MIDI file: notes, not audio",
+        ),
         ("a page", b"<html>".to_vec(), "unknown: it looks like a page or other text with tags"),
         ("nothing", Vec::new(), "unknown: it is empty"),
         (

@@ -1,4 +1,4 @@
-//! Spec lines and demands: what a line accepts, and in what a file falls short of it, word by word.
+//! Spec lines and demands: what a line accepts, and in what a file fails it, word by word.
 
 use deft_needle_audio::clip::{Extra, Loop};
 use deft_needle_audio::spec::{Chunks, Demand, Facts, Format, Header, Looped, Spec};
@@ -39,7 +39,7 @@ fn facts(words: &Words) -> Facts {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(500))]
 
-    /// A file falls short in exactly the words that differ, in the order of the line.
+    /// A file fails in exactly the words that differ, in the order of the line.
     #[test]
     fn each_word_that_differs_is_named(asked in words(), own in words()) {
         let demand = Demand::from(line(&asked).parse::<Spec>().unwrap());

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 
 /// Tell what files really are, whatever their names say
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle inspect kettle.wav          one file in full
   deft-needle inspect takes/*.wav         several in one table
   deft-needle inspect --json kettle.wav   everything, for a program
@@ -28,7 +28,7 @@ pub struct Inspect {
 
 /// Turn anything readable into a plain WAV to listen to
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle hear card/SAY/TICK01.PRM -o tick.wav
   deft-needle hear new.wav --beside card/SAY/TICK01.PRM -o both.wav   new, old, new, old
   deft-needle hear hum.wav --loops 3 -o hum3.wav                      three times round")]
@@ -44,7 +44,7 @@ pub struct Hear {
     /// Alternate with this file, twice
     #[arg(long, value_name = "FILE")]
     pub beside: Option<PathBuf>,
-    /// Go round the loop, or the whole file, so often
+    /// How many times to play the loop, or the whole file
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=1000))]
     pub loops: u32,
     /// Open it in the system's player
@@ -57,7 +57,7 @@ pub struct Hear {
 
 /// Turn clips into files that meet a spec
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle fit kettle.wav -o TICK01.PRM --like card/SAY/TICK01.PRM
   deft-needle fit kettle.wav -o kettle-24.wav --spec \"wav pcm16 24000 mono\" --dry-run
   deft-needle fit takes/*.wav -o fitted/ --spec \"wav pcm16 any mono\"
@@ -102,9 +102,9 @@ pub struct Fit {
     pub outside: Outside,
 }
 
-/// Tell in what files fall short of a spec, or of their own names
+/// Check files against a spec, or against their own names
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle check card --like card/SAY/TICK01.PRM
   deft-needle check fitted --spec \"wav pcm16 24000 mono\"
   deft-needle check game --target lantern-ferry.toml
@@ -134,7 +134,7 @@ pub struct Check {
 
 /// Find, judge, prove and set loops: where a clip loops, and how it sounds there
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle seam game/ambience/engine.wav                     judge the loop that the file brings
   deft-needle seam takes/concertina.wav                         find loops where it brings none
   deft-needle seam takes/concertina.wav --near 3s..8s           the best about there

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 /// Write a job sheet to start from: clips that are named like slots are matched
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle new lantern-ferry.toml takes -o first-job.toml --root game
   deft-needle new brass-wren.toml takes -o voices.toml --root card --dry-run
 What is not matched stands in the sheet as comments.")]
@@ -43,7 +43,7 @@ pub struct Going {
 
 /// Put in all that a job sheet or a pack says: everything, or nothing
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle install quay.toml --dry-run      all that would happen, and all that is wrong
   deft-needle install quay.toml
   deft-needle restore game --job quay          takes it out again
@@ -64,7 +64,7 @@ pub struct Install {
 
 /// Keep a target in step: install again whenever a clip or a sheet is saved
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle watch quay.toml
 Ctrl-C ends it and leaves a whole state.")]
 pub struct Watch {
@@ -73,14 +73,14 @@ pub struct Watch {
     pub job: PathBuf,
     #[command(flatten)]
     pub going: Going,
-    /// End by itself after so many seconds without a change
+    /// Stop after this many seconds without a change
     #[arg(long, value_name = "SECONDS")]
     pub idle: Option<f64>,
 }
 
 /// Make a job into one file to share; no root is needed
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle pack additions.toml -o shared.ferry
   deft-needle install shared.ferry --root game --root settings=settings")]
 pub struct Pack {

@@ -1,10 +1,13 @@
 //! What can be typed.
 
 mod files;
+mod guess;
+mod help;
 mod jobs;
 mod options;
 mod roots;
 mod targets;
+mod tools;
 mod wanted;
 
 pub use files::{Check, Fit, Hear, Inspect, Seam};
@@ -12,8 +15,11 @@ pub use jobs::{Going, Install, New, Pack, Watch};
 pub use options::{Every, ForFiles, ForReading, ForSeams, Options};
 pub use roots::{ChangedChoice, Rescue, Restore, RootOptions, Status, Swap};
 pub use targets::{Learn, Sheets, SlotsArgs};
+pub use tools::{Completions, Config, Doctor, Man};
 pub use wanted::{Naming, Outside, SpecArgs};
 
+use crate::failure::Failure;
+use clap::error::ErrorKind;
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::ffi::OsString;
 use std::path::Path;
@@ -25,7 +31,10 @@ use std::path::Path;
     version,
     max_term_width = 100,
     after_help = "A file alone is inspected:  deft-needle kettle.wav\n\
-                  Exit codes: 0 done, 1 something falls short, 2 wrong usage, 3 unreadable input, \
+                  To try it all:              deft-needle demo try",
+    after_long_help = "A file alone is inspected:  deft-needle kettle.wav\n\
+                  To try it all:              deft-needle demo try\n\n\
+                  Exit codes: 0 done, 1 something fails, 2 wrong usage, 3 unreadable input, \
                   4 the clip cannot meet the spec, 5 the target refused, 6 not written, 130 interrupted"
 )]
 pub struct Cli {
@@ -54,18 +63,35 @@ pub struct Common {
     /// Print more; -vv also what is decided and done inside
     #[arg(short, long, global = true, help_heading = "Everywhere", action = clap::ArgAction::Count)]
     pub verbose: u8,
-    /// Colours: on terminals, always or never (NO_COLOR is minded)
-    #[arg(
-        long,
-        global = true,
-        help_heading = "Everywhere",
-        value_name = "WHEN",
-        default_value = "auto"
-    )]
-    pub color: Color,
-    /// Work on so many files at once; 0 is one for each core
-    #[arg(long, global = true, help_heading = "Everywhere", value_name = "N", default_value_t = 0)]
-    pub threads: usize,
+    /// Colours: on terminals (auto), always or never; honours NO_COLOR
+    #[arg(long, global = true, help_heading = "Everywhere", value_name = "WHEN")]
+    pub color: Option<Color>,
+    /// One fact a line, without drawings, for screen readers
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub plain: bool,
+    /// Number of files processed in parallel [default: one for each core]
+    #[arg(long, global = true, help_heading = "Everywhere", value_name = "N")]
+    pub threads: Option<usize>,
+}
+
+impl Common {
+    /// What decides how even a wrong command line is answered, before it is read.
+    pub fn glanced(typed: &[OsString]) -> Self {
+        let words: Vec<_> = typed.iter().skip(1).map(|word| word.to_string_lossy()).collect();
+        let has = |names: &[&str]| words.iter().any(|word| names.contains(&word.as_ref()));
+        let color = words.iter().enumerate().find_map(|(at, word)| {
+            let next = words.get(at + 1).map(AsRef::as_ref);
+            let named = if word == "--color" { next } else { word.strip_prefix("--color=") };
+            named.and_then(|named| Color::from_str(named, true).ok())
+        });
+        Self {
+            json: has(&["--json"]),
+            quiet: has(&["-q", "--quiet"]),
+            plain: has(&["--plain"]),
+            color,
+            ..Self::default()
+        }
+    }
 }
 
 #[derive(Debug, Clone, Copy, Default, ValueEnum)]
@@ -94,6 +120,10 @@ pub enum Command {
     Install(Install),
     Watch(Watch),
     Pack(Pack),
+    Doctor(Doctor),
+    Config(Config),
+    Completions(Completions),
+    Man(Man),
     #[cfg(feature = "demo")]
     Demo(deft_needle_demo::Demo),
     #[cfg(feature = "demo")]
@@ -101,10 +131,42 @@ pub enum Command {
     StandIn(deft_needle_demo::StandIn),
 }
 
-/// Reads what was typed; wrong usage ends the program with its message.
-pub fn read(typed: Vec<OsString>) -> Cli {
-    let matches = Cli::command().get_matches_from(typed);
-    Cli::from_arg_matches(&matches).unwrap_or_else(|error| error.exit())
+/// What was typed, or what is shown instead of running anything.
+pub enum Typed {
+    /// A command.
+    Command(Box<Cli>),
+    /// Help, or the version, as text.
+    Shown(clap::Error),
+    /// The version, for a program.
+    Version,
+    /// Wrong usage.
+    Wrong(Failure),
+}
+
+/// Reads what was typed.
+pub fn read(typed: &[OsString]) -> Typed {
+    let common = Common::glanced(typed);
+    let parsed = command(common.color.unwrap_or_default()).try_get_matches_from(typed);
+    match parsed.and_then(|matches| Cli::from_arg_matches(&matches)) {
+        Ok(cli) => Typed::Command(Box::new(cli)),
+        Err(error) if error.kind() == ErrorKind::DisplayVersion && common.json => Typed::Version,
+        Err(error) if !error.use_stderr() => Typed::Shown(error),
+        // A bare `deft-needle` shows its help.
+        Err(error) if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
+            Typed::Shown(error)
+        }
+        Err(error) => Typed::Wrong(guess::failure(&error, typed)),
+    }
+}
+
+/// The whole command line, with its commands in groups.
+pub fn command(color: Color) -> clap::Command {
+    let choice = match color {
+        Color::Auto => clap::ColorChoice::Auto,
+        Color::Always => clap::ColorChoice::Always,
+        Color::Never => clap::ColorChoice::Never,
+    };
+    help::grouped(Cli::command().color(choice))
 }
 
 /// Puts `inspect` in front of bare files, so that files can be dropped on the program.
@@ -139,8 +201,8 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_commands_are_sound() {
-        Cli::command().debug_assert();
+    fn the_command_line_is_valid() {
+        command(Color::Auto).debug_assert();
     }
 
     #[test]

@@ -38,7 +38,7 @@ impl RootOptions {
 
 /// Replace one file of a target: fit the clip to it, keep the stock, put it there
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
   deft-needle swap kettle.wav card/SAY/CUCKOO.PRM --root card --trim-silence --level stock
   deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
@@ -75,7 +75,7 @@ pub struct Swap {
 
 /// Show what is installed in a root, and whether it is still there
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle status                           the current folder
   deft-needle status card --verify             read every kept original
   deft-needle status card --as-job --target brass-wren.toml   single swaps as a job sheet")]
@@ -98,7 +98,7 @@ pub struct Status {
 
 /// Restore the original files, bit for bit
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle restore                          everything in the current folder
   deft-needle restore card                     everything
   deft-needle restore card/SAY/TICK01.PRM      one slot
@@ -126,7 +126,7 @@ pub struct Restore {
 
 /// Restore what is sure when a ledger's log is damaged or lost
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle rescue card --dry-run                   what is sure, and what is not
   deft-needle rescue card --target brass-wren.toml    match originals by the hashes of its list, too
 Kept originals that nothing tells the slot of stay where they are, and are listed.")]

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 /// Write a target sheet from files that work today
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle learn game -o lantern-ferry.toml
   deft-needle learn sounds.zip -o somewhere/ferry.toml   archives are never unpacked
 The sheet gets a list beside it: lantern-ferry.slots.csv, with every name, spec, length, loudness,
@@ -28,7 +28,7 @@ pub struct Learn {
 
 /// List and search the names of a target's slots
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle slots lantern-ferry.toml                 all of them, variants together
   deft-needle slots lantern-ferry.toml storm           names and labels
   deft-needle slots lantern-ferry.toml gull_#          the variants of gull alone
@@ -50,7 +50,7 @@ pub struct SlotsArgs {
 
 /// List the target sheets that ship, or print one
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_long_help = "Examples:
   deft-needle sheets
   deft-needle sheets placed-effect > my-game.toml
   deft-needle check fitted --target placed-effect")]

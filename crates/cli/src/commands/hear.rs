@@ -19,6 +19,7 @@ use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, make_file, put_file, refuse_existing};
 use serde_json::json;
 use std::path::Path;
+use std::process::Command;
 
 /// How often `--beside` alternates.
 const ALTERNATIONS: usize = 2;
@@ -42,11 +43,24 @@ pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
         report(args, &programme, &clips, console);
     }
     if args.open {
-        opener::open(&args.out).map_err(|error| Failure::Outside {
-            what: format!("the system's player could not be started: {error}"),
-        })?;
+        open(&args.out, &console.settings().player)?;
     }
     Ok(Exit::Done)
+}
+
+/// Starts the user's player, or the system's own.
+fn open(out: &Path, player: &[String]) -> Result<(), Failure> {
+    let failed = |what: String| Failure::Outside { what };
+    match player.split_first() {
+        Some((program, args)) => {
+            let started = Command::new(program).args(args).arg(out).spawn();
+            started
+                .map(drop)
+                .map_err(|error| failed(format!("the player {program} did not start: {error}")))
+        }
+        None => opener::open(out)
+            .map_err(|error| failed(format!("the system's player did not start: {error}"))),
+    }
 }
 
 /// Writes a programme to a file, or sends it.

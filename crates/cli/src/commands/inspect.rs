@@ -27,7 +27,7 @@ const NOTABLE_DC: f64 = 0.001;
 /// All that was found about one file.
 #[derive(Debug, Serialize)]
 struct Inspection {
-    #[serde(serialize_with = "deft_needle_core::root::lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     file: PathBuf,
     #[serde(flatten)]
     facts: Facts,
@@ -80,7 +80,7 @@ fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection,
 pub struct Misnamed {
     /// What it is named, and what it is.
     pub what: String,
-    /// How that is set right.
+    /// How that is corrected.
     pub remedy: String,
 }
 
@@ -253,7 +253,7 @@ fn warnings(found: &Inspection) -> Vec<String> {
         ));
     }
     if survey.not_numbers > 0 {
-        all.push(format!("{} samples are no numbers", survey.not_numbers));
+        all.push(format!("{} samples are not numbers", survey.not_numbers));
     }
     all
 }

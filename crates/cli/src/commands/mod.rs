@@ -1,8 +1,11 @@
 //! One file a command.
 
 pub mod check;
+pub mod completions;
+pub mod config;
 #[cfg(feature = "demo")]
 pub mod demo;
+pub mod doctor;
 pub mod fit;
 pub mod hear;
 pub mod inspect;
@@ -25,7 +28,6 @@ use crate::exit::Exit;
 use crate::failure::Failure;
 use deft_needle_audio::measure::{Loudness, Measure};
 use deft_needle_core::slots::Slots;
-use serde_json::Value;
 
 /// `1 file`, `2 files`.
 pub fn counted(count: usize, what: &str) -> String {
@@ -63,16 +65,16 @@ pub fn notice(text: &str) -> String {
     format!("  {:<10}{}", "note", paint(WARN, text))
 }
 
-/// What worked of many, and what failed as objects; failures are told here.
-fn sort_out<T>(all: Vec<Result<T, Failure>>, console: &Console) -> (Vec<T>, Vec<Value>, Exit) {
+/// What worked of many, and what failed; failures are told here.
+fn sort_out<T>(all: Vec<Result<T, Failure>>, console: &Console) -> (Vec<T>, Vec<Failure>, Exit) {
     let (mut good, mut failed, mut exit) = (Vec::new(), Vec::new(), Exit::Done);
     for one in all {
         match one {
             Ok(one) => good.push(one),
             Err(failure) => {
                 exit = exit.worst(failure.exit());
-                failed.push(failure.as_object());
                 console.failure(&failure);
+                failed.push(failure);
             }
         }
     }

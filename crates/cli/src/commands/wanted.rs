@@ -24,7 +24,7 @@ impl SpecArgs {
         self.like.as_deref().map(like).transpose()
     }
 
-    /// What a model file or the options ask of a file; `None` where nothing is said.
+    /// What a model file or the options ask of a file; `None` by default.
     ///
     /// # Errors
     /// An unreadable model file, a demand that contradicts itself.

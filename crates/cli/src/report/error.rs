@@ -2,10 +2,12 @@
 
 use super::refusal::{Words, outside, refusal};
 use super::unmet::{unmet, unmet_remedy};
+use crate::failure::core_exit;
 use deft_needle_audio::Error;
 use deft_needle_core::Error as CoreError;
 use deft_needle_core::sheet::{Because, Fault};
-use serde_json::{Value, json};
+use serde::Serialize;
+use serde_json::{Map, Value, json};
 use std::error::Error as _;
 use std::io::ErrorKind;
 
@@ -134,10 +136,40 @@ fn unwritten(kind: ErrorKind) -> &'static str {
 
 /// An error for a program: in words, what to do next, and its values where they are known.
 pub fn as_object(error: &CoreError) -> Value {
-    let detail = match error {
-        CoreError::Audio(error) => json!(error),
-        CoreError::Slot { source, .. } => as_object(source)["detail"].clone(),
-        other => json!(other),
+    let detail = detail(error);
+    json!({
+        "kind": core_exit(error), "message": core(error), "where": place(&detail),
+        "help": core_remedy(error), "detail": detail,
+    })
+}
+
+/// Where something is wrong, out of an error's values: a path, a slot, a line and a column.
+pub fn place(detail: &Value) -> Value {
+    let Some(values) = detail.as_object() else {
+        return Value::Null;
     };
-    json!({ "message": core(error), "help": core_remedy(error), "detail": detail })
+    let values = values.values().filter_map(Value::as_object).chain([values]);
+    let mut place = Map::new();
+    for values in values {
+        for key in ["path", "slot", "clip", "line", "column"] {
+            if let Some(value) = values.get(key).filter(|value| !value.is_null()) {
+                place.insert(key.to_owned(), value.clone());
+            }
+        }
+    }
+    if place.is_empty() { Value::Null } else { Value::Object(place) }
+}
+
+/// The values of an error.
+pub fn detail(error: &CoreError) -> Value {
+    match error {
+        CoreError::Audio(error) => values(error),
+        CoreError::Slot { source, .. } => detail(source),
+        other => values(other),
+    }
+}
+
+/// The message must be told even where a value cannot be.
+pub fn values(error: &impl Serialize) -> Value {
+    serde_json::to_value(error).unwrap_or_default()
 }

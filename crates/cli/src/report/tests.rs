@@ -88,7 +88,7 @@ fn what_a_clip_cannot_become() {
             Unmet::NoSuchLoop { range: FrameRange { start: 5, end: 6 }, frames: 100, least: 0.01 },
             "there is no loop from frame 5 up to 6 in a clip of 100 frames | a loop lasts 0.010 s at least",
         ),
-        (Unmet::NoSoundAtSeam, "there is no sound around the seam | choose another loop"),
+        (Unmet::NoSoundAtSeam, "there is only silence around the seam | choose another loop"),
         (
             Unmet::NoLoopToSmooth,
             "there is no loop whose seam could be smoothed | name one with --loop, or add --cut seam for the whole file",
@@ -111,7 +111,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::NothingToMatch,
-            "there is no sound around the loop that its end could be matched with | leave --loop-snap out, or leave some sound before or after the loop",
+            "there is only silence around the loop that its end could be matched with | leave --loop-snap out, or leave some sound before or after the loop",
         ),
         (
             Unmet::LoopRequired,

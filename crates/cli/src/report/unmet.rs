@@ -106,7 +106,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
             "there is no loop from frame {} up to {} in a clip of {frames} frames",
             range.start, range.end
         ),
-        Unmet::NoSoundAtSeam => "there is no sound around the seam".to_owned(),
+        Unmet::NoSoundAtSeam => "there is only silence around the seam".to_owned(),
         Unmet::NoLoopToSmooth => "there is no loop whose seam could be smoothed".to_owned(),
         Unmet::LoopOutside { looped, used } => {
             format!("the loop {} lies outside the part that is used, {}", between(*looped), between(*used))
@@ -122,7 +122,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
             Duration(*looped)
         ),
         Unmet::NothingToMatch => {
-            "there is no sound around the loop that its end could be matched with".to_owned()
+            "there is only silence around the loop that its end could be matched with".to_owned()
         }
         Unmet::LoopRequired => {
             "the target requires a loop, and this clip has no loop points".to_owned()

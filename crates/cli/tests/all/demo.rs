@@ -8,15 +8,16 @@ use std::process::{Command, Stdio};
 #[test]
 fn the_demo_tells_its_story() {
     let bench = Bench::new();
-    let ran = bench.run(&["demo", "demo"]);
-    assert_eq!((ran.code, ran.out.contains("byte for byte")), (0, true), "{}{}", ran.out, ran.err);
+    let ran = bench.run(&["demo", "--all", "demo"]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    // Each chapter leaves every target as it was.
+    assert_eq!(ran.out.matches("byte for byte").count(), ran.out.matches("Chapter ").count());
     for part in [
         "TICK02.PRM    refused: encoding 0x0003",
         "TICK01.PRM    plays 1.600 s at 18900 Hz",
         "HOUR01.PRM    refused: it is longer than 6 s",
         "HOUR01.PRM    plays 6.000 s",
         "left and right are opposed (correlation -1.00)",
-        "the card is as it was, byte for byte",
     ] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
@@ -31,6 +32,35 @@ fn the_demo_tells_its_story() {
         let played = bench.play_page("demo", page, text);
         assert!(played > 0 || page == "formats.md", "{page}");
     }
+}
+
+/// The short tour fits on a few screens; a chapter needs nothing of those before it.
+#[test]
+fn the_tour_is_short_and_chapters_stand_by_themselves() {
+    let bench = Bench::new();
+    let tour = bench.run(&["demo", "tour"]);
+    assert_eq!(tour.code, 0, "{}{}", tour.out, tour.err);
+    assert!(tour.out.lines().count() <= 150, "{}", tour.out);
+    assert!(tour.out.contains("byte for byte") && tour.out.contains("Try this next"));
+    // What it tells to type next works as it stands.
+    let next = tour.out.split("Try this next").nth(1).unwrap();
+    let mut typed = 0;
+    for line in next.lines().filter_map(|line| line.trim().strip_prefix("deft-needle ")) {
+        let line = line.split("  ").next().unwrap();
+        let (code, err) = shell(&bench.path("tour"), line);
+        assert!(code == 0 || line.contains("hasty"), "{line}: {code} {err}");
+        typed += 1;
+    }
+    assert!(typed >= 5);
+    let list = bench.run(&["demo", "--list"]).out;
+    for number in 1..=list.lines().count() {
+        let (folder, number) = (format!("chapter {number}"), number.to_string());
+        let ran = bench.run(&["demo", &folder, "--chapter", &number]);
+        assert_eq!(ran.code, 0, "{number}: {}{}", ran.out, ran.err);
+        let title = list.lines().nth(number.parse::<usize>().unwrap() - 1).unwrap();
+        assert!(ran.out.contains(title.split_once("  ").unwrap().1), "{number}: {}", ran.out);
+    }
+    assert_eq!(bench.run(&["demo", "--chapter", "9"]).code, 2);
 }
 
 /// The examples in the help texts are run as they stand, in a folder that has what they name.
@@ -63,7 +93,7 @@ fn help_examples_work() {
         assert!(!examples.is_empty(), "{name} has no examples");
         for example in examples {
             let typed = example.split("   ").next().unwrap();
-            // Examples of restore need something to give back.
+            // Examples of restore need something to restore.
             if name == "restore" {
                 for slot in ["TICK01", "CUCKOO"] {
                     let swap = format!("swap kettle.wav card/SAY/{slot}.PRM --root card");

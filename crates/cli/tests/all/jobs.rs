@@ -129,7 +129,7 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
     }
     for (path, code, part) in [
         ("nothing.toml", 3, "cannot read nothing.toml"),
-        ("clip.wav", 2, "no job sheet, nor a pack"),
+        ("clip.wav", 2, "neither a job sheet nor a pack"),
         ("ferry-sheet.toml", 2, "it is a target's sheet"),
         ("game", 2, "it is a folder, and no pack"),
     ] {
@@ -342,7 +342,7 @@ fn any_ledger_folder_and_a_lock_between_two() {
     assert!(!bench.path("kept").exists());
 }
 
-/// Every example of the page on entries: made as it says, and taken back byte for byte.
+/// Every example of the page on entries: made as it says, and reverted byte for byte.
 #[test]
 fn the_examples_of_entries_are_true() {
     let text = include_str!("../../../../docs/entries.md");

@@ -56,7 +56,7 @@ fn seams_are_proved_and_set() {
     let set = bench.json(&["seam", "set.wav"]);
     assert_eq!(set["seams"][0]["range"]["start"], start);
     assert_eq!(&std::fs::read(bench.path("seam.png")).unwrap()[..4], b"\x89PNG");
-    // Only the header was written anew, up to the loop's end.
+    // Only the header was rewritten, up to the loop's end.
     let again = bench.run(&typed);
     assert_eq!(again.code, 5, "{}", again.err);
 }

@@ -327,6 +327,27 @@ fn names_that_are_no_unicode_and_those_that_turn_text_are_shown_safely() {
     let mut command = bench.command(&["fit"]);
     let ran = told(command.arg(odd).args(["-o", "k.wav", "--json"]).output().unwrap());
     assert!(ran.code == 0 && ran.err.contains("not valid Unicode"), "{}", ran.err);
+    // The same of files that cannot be read, where the name is part of the error.
+    fs::write(bench.path(".").join(odd), b"not audio").unwrap();
+    fs::create_dir(bench.path("other")).unwrap();
+    fs::write(bench.path("other").join(odd), b"not audio either").unwrap();
+    for (args, code) in [
+        (&["inspect"][..], 3),
+        (&["check", "--spec", "wav pcm16 44100 mono"], 1),
+        (&["fit", "-o", "new/"], 3),
+        (&["hear"], 3),
+        (&["seam"], 3),
+        (&["swap", "other/slot.wav"], 2),
+        (&["slots", "other", "--root"], 2),
+    ] {
+        for json in [&[][..], &["--json"]] {
+            let mut command = bench.command(args);
+            let ran = told(command.arg(odd).args(json).stdin(Stdio::null()).output().unwrap());
+            assert!(ran.code == code, "{args:?} {json:?}: {} {}", ran.code, ran.err);
+            assert!(code == 1 || ran.err.contains("error: "), "{args:?}: {}", ran.err);
+            assert!(json.is_empty() || serde_json::from_str::<serde_json::Value>(&ran.out).is_ok());
+        }
+    }
     // A name whose end would be shown first.
     let turned = "gull\u{202E}vaw.exe";
     bench.put(turned, b"x");

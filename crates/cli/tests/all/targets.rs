@@ -71,7 +71,7 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
         (
             "music/dusk.ogg",
             vec![7; 2_000_000],
-            vec!["no sound", "all slots together: 2.09 MiB, and 976.6 KiB is there"],
+            vec!["not audio", "all slots together: 2.09 MiB, and 976.6 KiB is there"],
         ),
         ("deck/x.wav", wav(8_000, 1, 16, 10, 0.1), vec!["no rule of the sheet matches it"]),
     ] {

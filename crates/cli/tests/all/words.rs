@@ -263,7 +263,7 @@ fn colours() {
             (&["--color", "always"], None, true),
             (&["--color", "auto"], Some("NO_COLOR"), false),
         ] {
-            let words = crate::bench::transcript::words(line);
+            let words = crate::bench::typed::words(line);
             let mut args: Vec<&str> = words.iter().map(String::as_str).collect();
             args.extend(options);
             let mut command = bench.command(&args);
@@ -329,7 +329,7 @@ fn errors_as_objects() {
         ("learn none -o x.toml", 3, "/error/detail/error", "read"),
         ("install none.toml", 3, "/error/detail/error", "read"),
     ] {
-        let mut words = crate::bench::transcript::words(line);
+        let mut words = crate::bench::typed::words(line);
         words.push("--json".to_owned());
         let args: Vec<&str> = words.iter().map(String::as_str).collect();
         let ran = bench.run(&args);
@@ -373,7 +373,7 @@ fn the_objects_are_documented() {
         "new ferry.toml card -o n.toml --dry-run",
         "inspect none.wav",
     ] {
-        let mut words = crate::bench::transcript::words(line);
+        let mut words = crate::bench::typed::words(line);
         words.push("--json".to_owned());
         let args: Vec<&str> = words.iter().map(String::as_str).collect();
         let ran = bench.run(&args);

@@ -2,10 +2,12 @@
 
 mod attributes;
 mod part;
+mod promises;
 mod spelling;
 
 pub use attributes::Attributes;
 pub use part::{Part, sweep_once};
+pub use promises::{Promises, promises};
 
 use same_file::Handle;
 use std::ffi::{OsStr, OsString};

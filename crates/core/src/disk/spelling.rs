@@ -53,19 +53,24 @@ pub fn of(folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
     Ok(Some(found.unwrap_or_else(|| name.to_owned())))
 }
 
-/// Whether a plain name is found with its letters in the other case, too: where it is not, the folder minds
-/// case, and what it finds is spelt so. Listing a large folder for every name would take long.
+/// Whether a plain name is found with its letters in the other case, too: where it is not, case
+/// matters, and what it finds is spelt so. Listing a large folder for every name would take long.
 fn is_only_so(folder: &Path, name: &OsStr) -> bool {
     let Some(plain) = name.to_str().filter(|name| name.is_ascii()) else {
         return false;
     };
-    let other = |c: char| match c.is_ascii_lowercase() {
+    let other = turned(plain);
+    let found = fs::symlink_metadata(folder.join(&other));
+    other != plain && found.is_err_and(|error| is_absent(&error))
+}
+
+/// A name with its plain letters in the other case.
+pub fn turned(name: &str) -> String {
+    let turn = |c: char| match c.is_ascii_lowercase() {
         true => c.to_ascii_uppercase(),
         false => c.to_ascii_lowercase(),
     };
-    let other: String = plain.chars().map(other).collect();
-    let found = fs::symlink_metadata(folder.join(&other));
-    other != plain && found.is_err_and(|error| is_absent(&error))
+    name.chars().map(turn).collect()
 }
 
 /// Whether an error says that there is nothing of that name.

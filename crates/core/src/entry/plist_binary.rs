@@ -1,4 +1,4 @@
-//! Property lists in their binary form: read whole, and written anew.
+//! Property lists in their binary form: read whole, and rewritten.
 
 use super::node::steps;
 use super::{Document, depth};

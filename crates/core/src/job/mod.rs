@@ -24,7 +24,7 @@ use toml::Spanned;
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Job {
-    /// What it is called; its file's stem where nothing is said.
+    /// What it is called; its file's stem by default.
     #[serde(default)]
     pub name: String,
     /// The target's sheet: a path beside this one, or the name of one that ships.
@@ -134,7 +134,7 @@ impl Job {
         }
         let bytes = read_input(path, limits::SHEET).map_err(Error::read(path))?;
         let text =
-            String::from_utf8(bytes).map_err(|_| no_job("it is no job sheet, nor a pack"))?;
+            String::from_utf8(bytes).map_err(|_| no_job("it is neither a job sheet nor a pack"))?;
         if !Self::is_one(&text) && Sheet::parse(&text, path).is_ok() {
             return Err(no_job("it is a target's sheet"));
         }

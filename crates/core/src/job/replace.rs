@@ -13,7 +13,7 @@ use std::sync::LazyLock;
 pub struct Replace {
     /// Slots, or patterns over them.
     pub slots: Vec<String>,
-    /// Clips, dealt to the slots in order, round and round.
+    /// Clips, dealt to the slots in order, starting over at the end.
     pub clips: Vec<PathBuf>,
     /// Sounds between silences that are dealt out, by their numbers.
     pub pieces: Vec<u32>,
@@ -40,7 +40,7 @@ pub struct Prompts {
     /// The column that holds what is said.
     #[serde(default = "usual_say")]
     pub say: String,
-    /// What parts the columns; told by the first line where nothing is said.
+    /// What parts the columns; told by the first line by default.
     pub delimiter: Option<char>,
 }
 

@@ -1,4 +1,4 @@
-//! Job sheets to start from: out of a folder of clips, or out of what was swapped by hand.
+//! Job sheets to start from: out of a folder of clips, or out of single swaps.
 
 use super::Making;
 use crate::ledger::record::Installed;
@@ -180,7 +180,7 @@ fn replace(text: &mut String, target: &Target, slot: &str, clips: &[&String]) {
     };
 }
 
-/// A job sheet out of what was swapped by hand; `target` and `root` are as they should be written.
+/// A job sheet out of single swaps; `target` and `root` are as they should be written.
 pub fn from_swaps(state: &State, target: Option<&Path>, root: &Path) -> (String, usize) {
     let mut text = match target {
         Some(target) => format!("target = {}\n", quoted(&target.to_string_lossy())),
@@ -205,7 +205,7 @@ fn swapped(text: &mut String, slot: &str, installed: &Installed) {
             let _ = writeln!(text, "clip = {}", quoted(clip));
         }
         None => {
-            let _ = writeln!(text, "clip = ''  # it was {}, which is no file", installed.clip);
+            let _ = writeln!(text, "clip = ''  # it was {}, which is not a file", installed.clip);
         }
     }
     match &installed.making {

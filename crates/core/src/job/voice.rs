@@ -130,7 +130,7 @@ impl Job {
             crate::disk::read_input(list, crate::limits::LIST).map_err(Error::read(list))?;
         let wrong = |what: String| -> Error { self.fault(replace, what, "").into() };
         let text = String::from_utf8(bytes)
-            .map_err(|_| wrong(format!("{} is no UTF-8 text", list.display())))?;
+            .map_err(|_| wrong(format!("{} is not UTF-8 text", list.display())))?;
         let mut rows =
             text.trim_start_matches('\u{feff}').lines().filter(|line| !line.trim().is_empty());
         let head = rows.next().unwrap_or_default();

@@ -4,8 +4,8 @@
 //! are told by their names, if a few patterns are enough; else the kinds become alternatives of one
 //! rule. Cells of the same kinds are then covered by as few patterns as there are.
 
-use crate::names::family_of;
-use crate::sheet::pattern::literal;
+use super::area::{Cell, cell_of, cover};
+use super::by_name::few_patterns;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A file: its name and its kind.
@@ -27,9 +27,6 @@ pub struct Group {
     /// Patterns, of which one must match.
     pub patterns: Vec<String>,
 }
-
-/// A folder and an extension.
-type Cell<'a> = (&'a str, &'a str);
 
 /// Patterns for the rarer kinds of a cell, before alternatives are better.
 const MOST_PATTERNS: usize = 3;
@@ -103,12 +100,6 @@ fn last(rest: &[(Cell<'_>, Vec<usize>)]) -> Vec<Group> {
     cells.into_iter().map(rule).collect()
 }
 
-/// Where a name belongs.
-fn cell_of(name: &str) -> Cell<'_> {
-    let (folder, file) = name.rsplit_once('/').unwrap_or(("", name));
-    (folder, file.rsplit_once('.').map_or("", |(_, e)| e))
-}
-
 /// The kinds of some files, the most frequent first.
 fn by_frequency(files: &[Named<'_>]) -> Vec<usize> {
     let mut counts: BTreeMap<usize, usize> = BTreeMap::new();
@@ -136,173 +127,6 @@ fn told_by_names(
             Some((kind, few_patterns(&own, &others, most)?))
         })
         .collect()
-}
-
-/// At most so many patterns that match all of some names and none of others.
-fn few_patterns(own: &[&str], others: &[&str], most: usize) -> Option<Vec<String>> {
-    let mut left: Vec<&str> = own.to_vec();
-    let mut patterns = Vec::new();
-    while let Some(name) = left.first() {
-        let best = candidates(name)
-            .into_iter()
-            .filter(|c| !others.iter().any(|other| c.holds(other)))
-            .rev()
-            .max_by_key(|c| left.iter().filter(|n| c.holds(n)).count())?;
-        left.retain(|name| !best.holds(name));
-        patterns.push(best.pattern);
-        if patterns.len() > most {
-            return None;
-        }
-    }
-    Some(patterns)
-}
-
-/// A pattern, and what it matches.
-struct Candidate {
-    pattern: String,
-    start: String,
-    end: String,
-    /// Whether `start` is a whole name.
-    whole: bool,
-    family: Option<String>,
-}
-
-impl Candidate {
-    fn holds(&self, name: &str) -> bool {
-        match &self.family {
-            Some(family) => family_of(name).is_some_and(|f| f.pattern == *family),
-            None if self.whole => name == self.start,
-            None => {
-                name.len() >= self.start.len() + self.end.len()
-                    && name.starts_with(&self.start)
-                    && name.ends_with(&self.end)
-                    && !name[self.start.len()..].contains('/')
-            }
-        }
-    }
-}
-
-/// Patterns that a name suggests, the narrowest first: itself, its family, its first word, its last.
-fn candidates(name: &str) -> Vec<Candidate> {
-    let (folder, extension) = cell_of(name);
-    let slash = if folder.is_empty() { 0 } else { folder.len() + 1 };
-    let dot = if extension.is_empty() { name.len() } else { name.len() - extension.len() - 1 };
-    let stem = &name[slash..dot];
-    let candidate = |start: &str, end: &str| Candidate {
-        pattern: format!("{}*{}", literal(start), literal(end)),
-        start: start.to_owned(),
-        end: end.to_owned(),
-        whole: false,
-        family: None,
-    };
-    let mut all = vec![Candidate {
-        pattern: literal(name),
-        start: name.to_owned(),
-        end: String::new(),
-        whole: true,
-        family: None,
-    }];
-    if let Some(family) = family_of(name) {
-        // The sign for what differs must not be taken for itself.
-        let pattern: Vec<String> = family.pattern.split('#').map(literal).collect();
-        all.push(Candidate {
-            pattern: pattern.join("#"),
-            start: String::new(),
-            end: String::new(),
-            whole: false,
-            family: Some(family.pattern),
-        });
-    }
-    let parts = |c: char| matches!(c, '_' | '-' | ' ' | '(' | '.');
-    for (at, _) in stem.match_indices(parts) {
-        all.push(candidate(&name[..slash + at + 1], &name[dot..]));
-        all.push(candidate(&name[..slash], &name[slash + at..]));
-    }
-    all
-}
-
-/// The fewest patterns that cover cells and touch none of other kinds. Cells without an extension may have none: what
-/// holds them holds all of their folder. Those are added to `rest`.
-fn cover<'a>(
-    cells: &[Cell<'a>],
-    kinds: &[usize],
-    all: &[(Cell<'_>, Vec<usize>)],
-    rest: &mut Vec<(Cell<'a>, Vec<usize>)>,
-) -> Vec<String> {
-    let mut open: Vec<Cell<'a>> = cells.to_vec();
-    let mut patterns = Vec::new();
-    while let Some(&first) = open.first() {
-        let fits =
-            |area: &Area<'_>| all.iter().all(|(cell, own)| *own == kinds || !area.holds(cell));
-        let best = areas(&first)
-            .into_iter()
-            .filter(|area| area.holds(&first) && fits(area))
-            .rev()
-            .max_by_key(|area| open.iter().filter(|cell| area.holds(cell)).count());
-        match best {
-            Some(best) => {
-                open.retain(|cell| !best.holds(cell));
-                patterns.push(best.pattern());
-            }
-            None => {
-                open.retain(|cell| *cell != first);
-                rest.push((first, kinds.to_vec()));
-            }
-        }
-    }
-    patterns
-}
-
-/// Some cells.
-struct Area<'a> {
-    folder: &'a str,
-    deep: bool,
-    extension: Option<&'a str>,
-}
-
-impl Area<'_> {
-    fn holds(&self, (folder, extension): &Cell<'_>) -> bool {
-        let below = self.folder.is_empty()
-            || folder.strip_prefix(self.folder).is_some_and(|rest| rest.starts_with('/'));
-        (*folder == self.folder || (self.deep && below))
-            && self.extension.is_none_or(|own| own == *extension)
-    }
-
-    fn pattern(&self) -> String {
-        let slash = if self.folder.is_empty() { "" } else { "/" };
-        let folder = literal(self.folder);
-        match (self.deep, self.extension) {
-            (true, None) => format!("{folder}{slash}**"),
-            (false, None) => format!("{folder}{slash}*"),
-            (true, Some(e)) => format!("{folder}{slash}**/*.{}", literal(e)),
-            (false, Some(e)) => format!("{folder}{slash}*.{}", literal(e)),
-        }
-    }
-}
-
-/// The areas around a cell, of those that hold as many the first preferred: narrow folders before wide
-/// ones, plain patterns before those with an extension, but for the root.
-fn areas<'a>(&(folder, extension): &Cell<'a>) -> Vec<Area<'a>> {
-    let mut all = Vec::new();
-    let above = folder.match_indices('/').map(|(at, _)| &folder[..at]);
-    let mut folders: Vec<&str> = std::iter::once("").chain(above).collect();
-    if !folder.is_empty() {
-        folders.push(folder);
-    }
-    let own = (!extension.is_empty()).then_some(extension);
-    for folder in folders.into_iter().rev() {
-        let plain = [(true, None), (false, None)];
-        let named = [(true, own), (false, own)];
-        // A root holds more than sounds: there, extensions come first.
-        let both = match folder {
-            "" => [named, plain],
-            _ => [plain, named],
-        };
-        for (deep, extension) in both.concat() {
-            all.push(Area { folder, deep, extension });
-        }
-    }
-    all
 }
 
 #[cfg(test)]

@@ -1,5 +1,7 @@
 //! A target sheet from files that work today.
 
+mod area;
+mod by_name;
 mod group;
 mod habits;
 mod sample;

@@ -127,7 +127,7 @@ fn tenths(value: f64) -> f64 {
     thousandths((value * 10.0).round() / 10.0)
 }
 
-/// First bytes of files that hold no sound, though they are no text: pictures, archives, programs,
+/// First bytes of files that hold no audio, though they are no text: pictures, archives, programs,
 /// fonts, documents, MIDI.
 const STRANGERS: &[&[u8]] = &[
     b"\x89PNG",

@@ -55,7 +55,7 @@ pub struct Installed {
     pub guide: bool,
     /// When, in seconds since 1970.
     pub at: u64,
-    /// The job that did it; `None` where it was a swap by hand.
+    /// The job that did it; `None` where it was a single swap.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<String>,
     /// Where the clip lay, as an absolute path; `None` where it was no file.

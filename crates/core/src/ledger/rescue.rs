@@ -45,7 +45,7 @@ pub struct Match {
 #[derive(Debug, Clone, Serialize)]
 pub struct Stray {
     /// The copy.
-    #[serde(serialize_with = "crate::root::lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     pub path: PathBuf,
     /// Its size.
     pub bytes: u64,

@@ -75,7 +75,7 @@ impl Slot {
     }
 }
 
-/// A change that was begun and neither finished nor taken back.
+/// A change that was begun and neither finished nor rolled back.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Pending {
     /// `swap`, `restore`, …
@@ -266,7 +266,7 @@ impl State {
         Ok(key)
     }
 
-    /// The names of all jobs that have something installed, those by hand left out.
+    /// The names of all jobs that have something installed, single swaps left out.
     pub fn jobs(&self) -> Vec<&str> {
         let mut jobs: Vec<&str> = Vec::new();
         for slot in self.slots.values() {

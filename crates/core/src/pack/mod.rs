@@ -40,6 +40,7 @@ pub struct Packed {
 #[derive(Debug, Serialize)]
 pub struct Report {
     /// The archive or folder.
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     pub out: PathBuf,
     /// Its files, in order.
     pub members: Vec<String>,

@@ -12,6 +12,7 @@ pub enum OddLedger {
     /// No ledger at, above or below a path.
     NothingInstalled {
         /// The path.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
     },
     /// The ledger does not know where another root is.
@@ -22,6 +23,7 @@ pub enum OddLedger {
     /// A root is away, such as a card that is not in.
     Away {
         /// The root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         folder: PathBuf,
         /// A slot in it.
         key: Key,
@@ -29,11 +31,13 @@ pub enum OddLedger {
     /// Another run is changing the root.
     Busy {
         /// The root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
     /// Another run changed the root while this one looked.
     Raced {
         /// The root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
     /// A change was interrupted, and a slot was changed since.
@@ -41,32 +45,40 @@ pub enum OddLedger {
     /// The log could not be written before.
     LogFailed {
         /// The log.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         log: PathBuf,
     },
     /// It was made for another place.
     MadeFor {
         /// The ledger's folder.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         ledger: PathBuf,
         /// The place.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         place: PathBuf,
     },
     /// Another ledger keeps the stock of a file.
     KnownElsewhere {
         /// The file.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// The other ledger's folder.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         ledger: PathBuf,
         /// Its root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
     /// There is none to rescue.
     Missing {
         /// The root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
     /// It needs no rescue.
     Healthy {
         /// The root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
     /// No job of this name has installed anything.
@@ -88,6 +100,7 @@ pub enum OddJob {
     /// It does not say where its target is.
     RootUnsaid {
         /// The job sheet.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         job: PathBuf,
         /// The target.
         target: String,
@@ -102,11 +115,13 @@ pub enum OddJob {
         /// The root's name.
         name: String,
         /// Where it should be.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
     },
     /// A folder that is no root of the target.
     NotRoot {
         /// The folder.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
         /// The target.
         target: String,
@@ -116,6 +131,7 @@ pub enum OddJob {
     /// A slot that lies in no root of the target.
     InNoRoot {
         /// The slot, as it was typed.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         slot: PathBuf,
         /// The target.
         target: String,
@@ -169,6 +185,7 @@ pub enum OddPack {
     /// It is none.
     NotPack {
         /// The file.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// The member that every pack has.
         lacks: String,
@@ -176,6 +193,7 @@ pub enum OddPack {
     /// What it says of itself is wrong.
     Odd {
         /// The file.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// What.
         what: String,
@@ -183,6 +201,7 @@ pub enum OddPack {
     /// It brings no sheet.
     NoSheet {
         /// The file.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
     },
     /// It lacks a file that it names.
@@ -217,6 +236,7 @@ pub enum OddPack {
     /// A picture that is not the icon that is wanted.
     BadIcon {
         /// The picture.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// Its width and height in pixels; `None` where it is no PNG.
         found: Option<(u32, u32)>,

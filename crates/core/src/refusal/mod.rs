@@ -18,6 +18,7 @@ pub enum Refusal {
     /// A path is not what it has to be.
     Path {
         /// The path.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// What it is.
         why: OddPath,
@@ -25,8 +26,10 @@ pub enum Refusal {
     /// A file lies outside the root.
     OutsideRoot {
         /// The file.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// The root.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
     /// A text that is no path within a root.
@@ -52,6 +55,7 @@ pub enum Refusal {
     /// An archive that cannot be trusted.
     Archive {
         /// The archive.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
         /// What is wrong.
         why: OddArchive,

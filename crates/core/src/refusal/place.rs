@@ -85,6 +85,7 @@ pub enum OddSlot {
     /// No rule matches it.
     NoRule {
         /// The sheet.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         sheet: PathBuf,
     },
     /// A new name that the target would not take.
@@ -121,7 +122,7 @@ pub enum OddSlot {
         /// Why, said of the file.
         what: String,
     },
-    /// Entries in it cannot be taken back.
+    /// Entries in it cannot be reverted.
     EntryStays {
         /// Why.
         what: String,

@@ -14,7 +14,7 @@ use crate::limits;
 use crate::names::{Key, LEDGER_FOLDER, is_own};
 use crate::refusal::{OddLedger, OddPath};
 use crate::tree::slot_name;
-use serde::{Serialize, Serializer};
+use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Component, Path, PathBuf};
 
@@ -40,10 +40,10 @@ pub enum Found {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Root {
     /// The root.
-    #[serde(serialize_with = "lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     pub path: PathBuf,
     /// The folder of its ledger, which may not exist yet.
-    #[serde(serialize_with = "lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     pub ledger: PathBuf,
     /// How it was found.
     pub found: Found,
@@ -56,14 +56,6 @@ pub struct Root {
     /// Whether a ledger that was made for another place is taken over.
     #[serde(skip)]
     pub adopt: bool,
-}
-
-/// A path as text, whatever its bytes.
-///
-/// # Errors
-/// The serializer's.
-pub fn lossy<S: Serializer>(path: &Path, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.serialize_str(&path.to_string_lossy())
 }
 
 /// What the user says about roots.

@@ -61,7 +61,7 @@ impl JobPlan {
         self.lines.iter().all(unchanged) && self.files.is_empty() && self.back.is_empty()
     }
 
-    /// All that a change touches: these, what is taken back, and the files of entries.
+    /// All that a change touches: these, what is reverted, and the files of entries.
     pub(super) fn keys(&self, placed: impl Iterator<Item = Key>) -> Vec<Key> {
         let back = self.back.iter().map(|back| back.key.clone());
         placed.chain(back).chain(self.files.keys().cloned()).collect()

@@ -60,7 +60,7 @@ pub struct Installation {
     pub restored: Vec<Key>,
     /// The same, where somebody had changed the file: it stays.
     pub left: Vec<Key>,
-    /// Entries that were made or taken back, by file.
+    /// Entries that were made or reverted, by file.
     pub entries: Vec<String>,
     /// Caches that went.
     pub caches: Vec<Key>,
@@ -183,7 +183,7 @@ fn place(
     finish(run, plan, change, disk, done)
 }
 
-/// Gives back what the job no longer names, writes entries, and ends the change.
+/// Restores what the job no longer names, writes entries, and ends the change.
 pub(crate) fn finish(
     run: &Run,
     plan: &JobPlan,

@@ -47,7 +47,7 @@ pub struct SlotStatus {
     pub condition: Condition,
     /// What was installed.
     pub installed: Installed,
-    /// Jobs whose files lie below it, the lowest first; swaps by hand have no name.
+    /// Jobs whose files lie below it, the lowest first; single swaps have no name.
     pub below: Vec<Option<String>>,
     /// How many generations of stock are kept; a slot that held nothing counts as one.
     pub generations: usize,

@@ -9,16 +9,16 @@ use serde::Deserialize;
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Entry {
-    /// For which slots; once for all where nothing is said.
+    /// For which slots; once for all by default.
     #[serde(default, rename = "match")]
     pub patterns: OneOrMany<Pattern>,
     /// What a slot must look like; what its brackets hold is known to templates as `{1}`, `{2}` ….
     #[serde(default, deserialize_with = "super::values::expression")]
     pub find: Option<regex::Regex>,
-    /// For which ways of installing; all of them where nothing is said.
+    /// For which ways of installing; all of them by default.
     #[serde(default)]
     pub only: OneOrMany<Way>,
-    /// In which root; the main one where nothing is said.
+    /// In which root; the main one by default.
     pub root: Option<String>,
     /// In which file.
     pub file: Within,
@@ -87,7 +87,7 @@ pub struct Pack {
     /// What kind of archive it is.
     #[serde(default)]
     pub form: PackForm,
-    /// The folder that slots lie in; the archive's own top where nothing is said.
+    /// The folder that slots lie in; the archive's own top by default.
     pub folder: Option<Within>,
     /// What goes in beside the sounds.
     #[serde(default)]

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 #[serde(rename_all = "kebab-case")]
 pub struct Fault {
     /// The file.
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     pub path: PathBuf,
     /// The place, where it is known.
     pub spot: Option<Spot>,

@@ -3,6 +3,7 @@
 mod audit;
 mod beside;
 pub mod fault;
+mod own;
 mod pairs;
 pub mod pattern;
 mod rule;
@@ -14,6 +15,7 @@ mod values;
 pub use audit::{Remark, audit};
 pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sorting, Way};
 pub use fault::{Because, Fault};
+pub use own::{OwnSheet, keep_own_sheets_in, own_sheets};
 pub use pairs::Pairs;
 pub use pattern::Pattern;
 pub use rule::{Accepted, New, OutsideEncoder, Rule, Tags};
@@ -88,7 +90,8 @@ struct Origin {
 }
 
 impl Sheet {
-    /// A sheet by its path; or, named without one where no such file is, one of those that ship.
+    /// A sheet by its path; or, named without one where no such file is, one of the user's own folder
+    /// (see [`keep_own_sheets_in`]) or one of the built-in ones.
     ///
     /// # Errors
     /// [`Error::Sheet`] at the place of what is wrong, [`Error::Read`].
@@ -97,10 +100,15 @@ impl Sheet {
         if typed.exists() || name.contains(['/', '\\', '.']) {
             return Self::load(typed);
         }
+        if let Some(own) = own_sheets().into_iter().find(|own| own.name == *name) {
+            return Self::load(&own.path);
+        }
         match Shipped::named(&name) {
             Some(shipped) => Self::parse(shipped.text, Path::new(shipped.name)),
             None => {
-                let near = nearest(&name, SHIPPED.iter().map(|s| s.name), 3);
+                let own = own_sheets();
+                let names = own.iter().map(|own| own.name.as_str());
+                let near = nearest(&name, names.chain(SHIPPED.iter().map(|s| s.name)), 3);
                 let refusal = Refusal::NoSheet { name: name.into_owned(), near };
                 let because = Some(Because::Refusal(refusal));
                 Err(Fault { because, ..Fault::whole(typed, "", "") }.into())

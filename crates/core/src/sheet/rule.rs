@@ -263,7 +263,7 @@ impl Rule {
         })
     }
 
-    /// Everything in which a file falls short of the demand and of the limits.
+    /// Every problem of a file under the demand and the limits.
     pub fn shortfalls(&self, facts: &Facts) -> Vec<Shortfall> {
         let mut all = self.demand().map_or_else(Vec::new, |d| d.shortfalls(facts));
         let loops: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();

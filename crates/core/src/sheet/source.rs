@@ -12,7 +12,7 @@ pub struct Source {
     pub from: Option<Within>,
     /// A file or folder of a root's; `.` is the root itself.
     pub in_root: Option<Within>,
-    /// Which root; the main one where nothing is said.
+    /// Which root; the main one by default.
     pub root: Option<String>,
     /// In JSON, the object whose keys, or the array whose members, are the names (RFC 6901).
     pub pointer: Option<String>,

@@ -35,7 +35,7 @@ pub fn load(file: &[u8]) -> String {
     let stated = file.get(4..8).and_then(|b| b.try_into().ok()).map(u32::from_le_bytes);
     let held = u32::try_from(file.len().saturating_sub(8) / 4).unwrap_or(u32::MAX);
     match stated {
-        _ if !file.starts_with(MARK) => "is no lockbox: silence".to_owned(),
+        _ if !file.starts_with(MARK) => "is not a lockbox: silence".to_owned(),
         Some(frames) if frames == held => {
             format!("opens, and plays {:.3} s", f64::from(frames) / 48_000.0)
         }
@@ -52,6 +52,6 @@ mod tests {
         assert!(encode(b"RIFF").is_err());
         assert_eq!(load(b"LBX1\x01\0\0\0abcd"), "opens, and plays 0.000 s");
         assert!(load(b"LBX1\x02\0\0\0abcd").contains("broken"));
-        assert!(load(b"RIFF").contains("no lockbox"));
+        assert!(load(b"RIFF").contains("not a lockbox"));
     }
 }

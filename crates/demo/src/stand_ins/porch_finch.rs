@@ -1,4 +1,4 @@
-//! Porch Finch, a door intercom: ring melodies that go round as a whole, and short tones.
+//! Porch Finch, a door intercom: ring melodies that loop as a whole, and short tones.
 //!
 //! `ring/*.pfr` is AAC in MP4, 44100 Hz stereo, at most 25 s. `tones.txt` names, below a heading, the tones
 //! that the door knows: `tone/NAME.wav`, companded, 8000 Hz mono, behind a plain header.
@@ -81,7 +81,7 @@ fn inside<'b>(bytes: &'b [u8], kind: &[u8]) -> Option<&'b [u8]> {
 
 /// AAC in MP4; its length is what the edit list shows.
 fn melody(bytes: &[u8]) -> Result<u64, String> {
-    let no_mp4 = || "it is no MP4, whatever its name says".to_owned();
+    let no_mp4 = || "not an MP4 file, whatever its name says".to_owned();
     inside(bytes, b"ftyp").ok_or_else(no_mp4)?;
     let movie = inside(bytes, b"moov").ok_or_else(no_mp4)?;
     let header = inside(movie, b"mvhd").ok_or_else(no_mp4)?;
@@ -95,7 +95,7 @@ fn melody(bytes: &[u8]) -> Result<u64, String> {
     let media = inside(movie, b"trak").and_then(|track| inside(track, b"mdia"));
     let table = media.and_then(|m| inside(m, b"minf")).and_then(|m| inside(m, b"stbl"));
     let entry = table.and_then(|t| inside(t, b"stsd")).and_then(|d| inside(&d[8..], b"mp4a"));
-    let entry = entry.ok_or("it is no AAC")?;
+    let entry = entry.ok_or("not AAC")?;
     // Channels and rate of the sample entry (ISO 14496-12, 12.2.3).
     let channels = entry.get(16..18).ok_or_else(no_mp4)?;
     let rate = word(entry, 24).ok_or_else(no_mp4)? >> 16;
@@ -112,7 +112,7 @@ fn melody(bytes: &[u8]) -> Result<u64, String> {
 /// A-law or µ-law behind a plain header, and no chunk that it does not need.
 fn tone(bytes: &[u8]) -> Result<u64, String> {
     if bytes.get(..4) != Some(b"RIFF") || bytes.get(8..16) != Some(b"WAVEfmt ") {
-        return Err("it is no WAV".to_owned());
+        return Err("not a WAV file".to_owned());
     }
     let little = |at: usize| -> Option<u32> {
         Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?))

@@ -1,7 +1,7 @@
 //! Slow Comet, a planetarium's show player: cues of a property list, in folders with exact case.
 //!
-//! `show.plist` lists `Cues`: each is `cues/NAME.aiff`, 24-bit PCM, 48000 Hz stereo; what `INST` and `MARK`
-//! say goes round.
+//! `show.plist` lists `Cues`: each is `cues/NAME.aiff`, 24-bit PCM, 48000 Hz stereo; loops as
+//! `INST` and `MARK` say.
 
 use std::fmt;
 use std::fs;
@@ -12,7 +12,7 @@ use std::path::Path;
 pub struct Cue {
     /// Its frames.
     pub frames: u32,
-    /// Where it goes round.
+    /// The loop region.
     pub looped: Option<(u32, u32)>,
 }
 
@@ -48,7 +48,7 @@ impl fmt::Display for Boot {
                 Ok(Cue { frames, looped: Some((start, end)) }) => {
                     write!(
                         f,
-                        "{line}  {name:<24}plays {frames} frames, round and round from {start} to {end}"
+                        "{line}  {name:<24}plays {frames} frames, looping from {start} to {end}"
                     )?;
                 }
                 Err(why) => write!(f, "{line}  {name:<24}stays dark: {why}")?,
@@ -74,7 +74,7 @@ fn load(show: &Path, name: &str) -> Result<Cue, String> {
     let path = file.split('/').fold(show.to_owned(), |path, part| path.join(part));
     let bytes = fs::read(path).map_err(|error| error.to_string())?;
     if bytes.get(..4) != Some(b"FORM") || bytes.get(8..12) != Some(b"AIFF") {
-        return Err("it is no AIFF".to_owned());
+        return Err("not an AIFF file".to_owned());
     }
     let word = |at: usize| -> Option<u32> {
         Some(u32::from_be_bytes(bytes.get(at..at + 4)?.try_into().ok()?))

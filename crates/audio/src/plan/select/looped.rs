@@ -204,7 +204,7 @@ pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observ
     Ok(())
 }
 
-/// A file that goes round as a whole, faded into itself where that was asked.
+/// A file that loops as a whole, faded into itself where that was asked.
 fn fade_whole(
     clip: &Clip,
     edits: &Edits,

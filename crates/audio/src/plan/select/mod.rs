@@ -38,7 +38,7 @@ pub struct Selection {
     pub looped: Option<FrameRange>,
     /// Whether that takes the place of the clip's own; so does none.
     pub sets_loop: bool,
-    /// Whether the whole part goes round without any loop points.
+    /// Whether the whole part loops without any loop points.
     pub wraps: bool,
     /// What is done at the loop's end.
     pub crossfade: Option<Crossfade>,

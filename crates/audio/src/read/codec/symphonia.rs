@@ -75,7 +75,7 @@ impl Symphonia {
         fn boxed<D: AudioDecoder + 'static>(made: Made<D>) -> Made<Box<dyn AudioDecoder>> {
             made.map(|decoder| -> Box<dyn AudioDecoder> { Box::new(decoder) })
         }
-        // Trimming also leaves out what the first packet of Vorbis gives, which is no sound yet.
+        // Trimming also leaves out what the first packet of Vorbis gives, which is not audio yet.
         let vorbis = parameters.codec == id::CODEC_ID_VORBIS;
         let options = AudioDecoderOptions::default().gapless(vorbis);
         let decoder = match parameters.codec {

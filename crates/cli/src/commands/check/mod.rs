@@ -1,4 +1,4 @@
-//! In what files fall short of a spec, of their target, or of their own names.
+//! Files against a spec, a target, or their own names.
 
 mod sheet;
 mod tree;
@@ -27,7 +27,7 @@ use std::path::{Path, PathBuf};
 /// What was found about one file.
 #[derive(Debug, Serialize)]
 struct FileCheck {
-    #[serde(serialize_with = "deft_needle_core::root::lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     file: PathBuf,
     is: String,
     shortfalls: Vec<String>,
@@ -190,7 +190,7 @@ fn what_else(
         }
         (Sniffed::Known { container, about }, _) => ((*about).to_owned(), Some(*container)),
         (Sniffed::Named { about }, _) => ((*about).to_owned(), None),
-        (Sniffed::Unknown { looks }, _) => (format!("no sound: {looks}"), None),
+        (Sniffed::Unknown { looks }, _) => (format!("not audio: {looks}"), None),
     };
     let extension = extension(file);
     let named_right = container.is_some_and(|c| c.facts().has_extension(&extension));

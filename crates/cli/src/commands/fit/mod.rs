@@ -3,7 +3,7 @@
 mod jobs;
 mod report;
 
-use super::tell_unread;
+use super::{sort_out, tell_unread};
 use crate::args::Fit;
 use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
@@ -36,9 +36,9 @@ use std::path::{Path, PathBuf};
 /// One clip, fitted or planned.
 #[derive(Debug, Serialize)]
 struct FitLine {
-    #[serde(serialize_with = "deft_needle_core::root::lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     clip: PathBuf,
-    #[serde(serialize_with = "deft_needle_core::root::lossy")]
+    #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     out: PathBuf,
     plan: Plan,
     /// `None` where only planned.
@@ -80,20 +80,14 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         .into_par_iter()
         .map(|job| fit(&job, args, console).map_err(|failure| failure.about(job.clip)))
         .collect();
-    let mut exit = Exit::Done;
-    let (mut done, mut failed) = (Vec::new(), Vec::new());
     let all = fitted.len();
-    for one in fitted {
-        match one {
-            Ok(fitted) => done.push(fitted),
-            // EntryRecord once, below.
-            Err(failure) if failure.exit() == Exit::Interrupted => exit = Exit::Interrupted,
-            Err(failure) => {
-                exit = exit.worst(failure.exit());
-                console.failure(&failure);
-                failed.push(failure.as_object());
-            }
-        }
+    // An interruption is told once, below.
+    let (stopped, ended): (Vec<_>, Vec<_>) = fitted
+        .into_iter()
+        .partition(|one| one.as_ref().is_err_and(|failure| failure.exit() == Exit::Interrupted));
+    let (done, failed, mut exit) = sort_out(ended, console);
+    if !stopped.is_empty() {
+        exit = Exit::Interrupted;
     }
     for fitted in &done {
         report::report(fitted, console);

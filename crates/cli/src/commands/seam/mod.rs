@@ -38,7 +38,7 @@ struct Seen {
     seams: Vec<Judgement>,
 }
 
-/// Finds or takes the loop, mends it where that is asked, and judges what comes of it.
+/// Finds or takes the loop, smooths it where that is asked, and judges what comes of it.
 pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
     if args.out.as_deref().or(args.hear.as_deref()).is_some_and(is_stream) {
         return Err(Failure::usage(
@@ -63,11 +63,11 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
     report::report(args, &clip, &seen, made.is_some(), console);
     if let Some(first) = seen.seams.first() {
         let file = clip.input().name().file_name().unwrap_or_default();
-        let mended = match (&made, &args.out) {
-            (Some(_), None) => ", mended",
+        let smoothed = match (&made, &args.out) {
+            (Some(_), None) => ", smoothed",
             _ => "",
         };
-        let name = format!("{}{mended}", file.to_string_lossy());
+        let name = format!("{}{smoothed}", file.to_string_lossy());
         // Places of other loops are those of the clip as it was.
         let others: &[Candidate] = if made.is_some() { &[] } else { &seen.found };
         proof::prove(args, &name, subject, first.range, others, console)?;
@@ -153,7 +153,7 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
     Ok(wanted)
 }
 
-/// The clip with its loop, as a file: where that was asked, or where the seam is mended.
+/// The clip with its loop, as a file: where that was asked, or where the seam is smoothed.
 fn made(
     args: &Seam,
     clip: &Clip,
@@ -161,8 +161,8 @@ fn made(
     private: &Path,
     console: &Console,
 ) -> Result<Option<Clip>, Failure> {
-    let mending = Edits { looped: None, ..args.options.edits.clone() };
-    if args.out.is_none() && mending == Edits::default() {
+    let smoothing = Edits { looped: None, ..args.options.edits.clone() };
+    if args.out.is_none() && smoothing == Edits::default() {
         return Ok(None);
     }
     let frames = |at: u64| Moment::FromStart(Time::Frames(at));
@@ -171,7 +171,7 @@ fn made(
             start: Some(frames(range.start)),
             end: SpanEnd::At(frames(range.end)),
         })),
-        ..mending
+        ..smoothing
     };
     let edits = match args.options.edits.looped {
         // Its crossfade takes what would be the first sound.
@@ -184,7 +184,7 @@ fn made(
     };
     let out = match &args.out {
         Some(out) => out.clone(),
-        None => private.join("mended.wav"),
+        None => private.join("smoothed.wav"),
     };
     let mut demand = Demand::from(spec);
     demand.loop_tags.clone_from(&args.options.loop_tags);

@@ -24,12 +24,12 @@ pub fn report(args: &Seam, clip: &Clip, seen: &Seen, made: bool, console: &Conso
     }
     if let (Some(best), false) = (seen.found.first(), made) {
         let range = best.seam.range;
-        let mend = match best.seam.verdict {
+        let crossfade = match best.seam.verdict {
             Verdict::Good => "",
             Verdict::Audible | Verdict::Bad => " --crossfade 50ms",
         };
         console.say(format!(
-            "  {:<10}fit or swap with --loop {}smp..{}smp{mend}, or -o here",
+            "  {:<10}fit or swap with --loop {}smp..{}smp{crossfade}, or -o here",
             "set it", range.start, range.end
         ));
     }

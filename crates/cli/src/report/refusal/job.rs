@@ -67,7 +67,7 @@ fn odd_owner(why: &OddLedger) -> Words {
         OddLedger::NoSuchJob { job, jobs } => words(
             format!("no job {job} has installed anything here"),
             match jobs.as_slice() {
-                [] => "no job has installed anything here".to_owned(),
+                [] => "`deft-needle status` shows what is installed".to_owned(),
                 jobs => format!("there are: {}", jobs.join(", ")),
             },
         ),

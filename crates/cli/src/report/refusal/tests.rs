@@ -261,7 +261,7 @@ fn ledgers_and_jobs() {
         ),
         (
             OddLedger::NoSuchJob { job: "a".to_owned(), jobs: vec![] },
-            "no job a has installed anything here | no job has installed anything here",
+            "no job a has installed anything here | `deft-needle status` shows what is installed",
         ),
         (
             OddLedger::NoSuchJob {

@@ -2,7 +2,7 @@
 #![allow(dead_code, reason = "every test file uses its own part")]
 
 pub mod ferry;
-pub mod transcript;
+pub mod typed;
 
 use serde_json::Value;
 use std::fs;
@@ -47,7 +47,7 @@ impl Bench {
         let bench = Self(tempfile::tempdir().unwrap());
         bench.put("clip.wav", &wav(44_100, 2, 16, 22_050, 0.5));
         bench.put("Käse, 鐘 2.wav", &wav(48_000, 1, 24, 4_800, 0.1));
-        bench.put("text.wav", b"this is no sound");
+        bench.put("text.wav", b"this is not audio");
         for name in ["TICK01", "TICK02", "CUCKOO"] {
             bench.put(&format!("card/SAY/{name}.PRM"), &wav(18_900, 1, 8, 4_000, 0.4));
         }

@@ -839,7 +839,7 @@ fn a_ledger_that_another_run_begins_meanwhile_stays() {
         let key = ledger.key(None, slot).unwrap();
         let mut change = ledger.begin(What::Swap, std::slice::from_ref(&key), Vec::new()).unwrap();
         if !to_the_end {
-            // As if the program were killed here: nothing is taken back.
+            // As if the program were killed here: nothing is rolled back.
             return std::mem::forget(change);
         }
         let part = change.part(&key).unwrap();

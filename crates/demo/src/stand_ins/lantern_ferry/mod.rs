@@ -1,4 +1,4 @@
-//! Lantern Ferry, a game: what it loads when it starts, and how its music goes round.
+//! Lantern Ferry, a game: what it loads when it starts, and how its music loops.
 //!
 //! `ferry.cfg` in its settings names the banks that it loads from, the last one first: `BASE` is the game's
 //! own folder, any other is a folder `berths/NAME` or an archive `berths/NAME.ferry` with a manifest. What

@@ -1,6 +1,6 @@
-//! The game's player of music and ambience, which go round without end.
+//! The game's player of music and ambience, which loop without end.
 //!
-//! Music is Ogg Vorbis whose texts `REPEAT_AT` and `REPEAT_FOR` say in frames where it goes round.
+//! Music is Ogg Vorbis whose texts `REPEAT_AT` and `REPEAT_FOR` say in frames where it loops.
 //! Ambience is 16-bit stereo WAV with one loop in a `smpl` chunk, whose end is the last frame played.
 
 use std::fmt;
@@ -37,7 +37,7 @@ const TICK: f64 = 3.0;
 const JUMP: f64 = 3.0;
 
 impl Heard {
-    /// Whether nobody hears where it goes round.
+    /// Whether nobody hears where it loops.
     pub fn is_clean(&self) -> bool {
         match self {
             Self::Round { bend, jump, usual, .. } => *bend < TICK && jump.abs() < usual + JUMP,
@@ -147,7 +147,7 @@ fn level_change(played: &[f64], place: usize, side: usize) -> f64 {
 pub fn music(bytes: &[u8]) -> Result<Loaded, String> {
     let number = |name: &str| -> Result<usize, String> {
         let text = text(bytes, name).ok_or_else(|| format!("it has no {name}"))?;
-        text.parse().map_err(|_| format!("{name}={text} is no number of frames"))
+        text.parse().map_err(|_| format!("{name}={text} is not a number of frames"))
     };
     let (start, length) = (number("REPEAT_AT")?, number("REPEAT_FOR")?);
     let mut decoder = VorbisDecoder::<&[u8]>::new(bytes).map_err(|error| error.to_string())?;
@@ -192,7 +192,7 @@ fn text(bytes: &[u8], name: &str) -> Option<String> {
 /// Loads ambience.
 pub fn ambience(bytes: &[u8]) -> Result<Loaded, String> {
     if bytes.get(..4) != Some(b"RIFF") || bytes.get(8..12) != Some(b"WAVE") {
-        return Err("it is no WAV".to_owned());
+        return Err("not a WAV file".to_owned());
     }
     let word = |at: usize| -> Option<usize> {
         let field = bytes.get(at..at + 4)?.try_into().ok()?;

@@ -28,10 +28,8 @@ impl Sound {
             what,
         };
         match name.split_once('/') {
-            Some(("music", _)) => music(bytes).map(|loaded| looped(loaded, "round and round")),
-            Some(("ambience", _)) => {
-                ambience(bytes).map(|loaded| looped(loaded, "round and round"))
-            }
+            Some(("music", _)) => music(bytes).map(|loaded| looped(loaded, "looping")),
+            Some(("ambience", _)) => ambience(bytes).map(|loaded| looped(loaded, "looping")),
             Some(("deck", _)) => deck(bytes),
             _ => effect(bytes),
         }
@@ -53,7 +51,7 @@ impl fmt::Display for Sound {
 /// An effect is placed in space, so it is mono.
 fn effect(bytes: &[u8]) -> Result<Sound, String> {
     if !bytes.starts_with(b"OggS") {
-        return Err("it is no Ogg file, whatever its name says".to_owned());
+        return Err("not an Ogg file, whatever its name says".to_owned());
     }
     let mut decoder = VorbisDecoder::<&[u8]>::new(bytes).map_err(|error| error.to_string())?;
     let form = (decoder.sampling_frequency().get(), decoder.channels().get());

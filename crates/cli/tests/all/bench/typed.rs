@@ -16,9 +16,9 @@ impl Bench {
         self.run(&args)
     }
 
-    /// Plays a transcript, and says where the program differs from it.
-    pub fn play(&self, transcript: &str) {
-        let mut lines = transcript.lines().map(str::trim_end).peekable();
+    /// Plays a text, and says where the program differs from it.
+    pub fn play(&self, text: &str) {
+        let mut lines = text.lines().map(str::trim_end).peekable();
         while let Some(line) = lines.next() {
             let Some(typed) = line.trim_start().strip_prefix("$ ") else {
                 assert!(line.trim().is_empty(), "nothing was typed before: {line}");

@@ -1,6 +1,0 @@
-//! Packs: an archive with a receipt and a sheet, taken in.
-#![no_main]
-
-use libfuzzer_sys::fuzz_target;
-
-fuzz_target!(|bytes: &[u8]| deft_needle_fuzz::core::pack(bytes));
