@@ -93,7 +93,7 @@ impl fmt::Display for Note {
             Self::MissingPad { chunk } => {
                 write!(f, "the odd chunk \"{chunk}\" lacks its pad byte")
             }
-            Self::TrailingBytes { bytes } => write!(f, "{bytes} bytes behind the last chunk"),
+            Self::TrailingBytes { bytes } => write!(f, "{bytes} bytes after the last chunk"),
             Self::Corrected { what } | Self::LeftAside { what } => f.write_str(what),
         }
     }

@@ -25,7 +25,7 @@ pub enum Error {
         source: io::Error,
     },
     /// The bytes contradict the format that they begin with.
-    #[error("{path} is not sound {format}: {what} (at byte {offset})")]
+    #[error("{path} is not a valid {format} file: {what} (at byte {offset})")]
     Malformed {
         /// The file.
         #[serde(serialize_with = "crate::path_text::lossy")]

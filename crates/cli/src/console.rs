@@ -5,13 +5,17 @@ use crate::exit::Exit;
 use crate::failure::{Failure, excerpt};
 use crate::report::error as words;
 use crate::settings::Settings;
+use crate::table::Room;
 use anstyle::{AnsiColor, Style};
 use deft_needle_core::Error as CoreError;
 use serde::Serialize;
 use serde_json::{Map, Value};
+use std::borrow::Cow;
 use std::fmt::Display;
-use std::io::{self, Write};
-use std::sync::Mutex;
+use std::io::{self, IsTerminal, Write};
+use std::path::Path;
+use std::sync::{Mutex, OnceLock};
+use supports_unicode::Stream;
 
 /// Good news.
 pub const GOOD: Style = AnsiColor::Green.on_default();
@@ -38,6 +42,84 @@ pub struct Console {
 /// Text in a style; the terminal's abilities and the user's wish decide whether it shows.
 pub fn paint(style: Style, text: impl Display) -> String {
     format!("{style}{text}{style:#}")
+}
+
+/// What stands in for drawings and signs of ours where a terminal cannot show them.
+const STAND_INS: &[(char, &str)] = &[
+    ('▁', "."),
+    ('▂', "."),
+    ('▃', ":"),
+    ('▄', "-"),
+    ('▅', "="),
+    ('▆', "+"),
+    ('▇', "*"),
+    ('█', "#"),
+    ('…', "..."),
+    ('→', "->"),
+    ('×', "x"),
+    ('−', "-"),
+    ('–', "-"),
+    ('±', "+/-"),
+    ('°', " deg"),
+    ('━', "="),
+    ('╸', ">"),
+    ('─', "-"),
+];
+
+/// A text as its terminal can show it; into files and pipes it goes as it is.
+fn shown(text: &str, to: Stream) -> Cow<'_, str> {
+    let lacks = !draws(to);
+    if lacks { stood_in(text).into() } else { text.into() }
+}
+
+/// Whether block characters reach the reader: a terminal that cannot show them gets stand-ins.
+pub fn draws(to: Stream) -> bool {
+    static LACKS: [OnceLock<bool>; 2] = [OnceLock::new(), OnceLock::new()];
+    let (lacks, terminal): (_, fn() -> bool) = match to {
+        Stream::Stdout => (&LACKS[0], || io::stdout().is_terminal()),
+        Stream::Stderr => (&LACKS[1], || io::stderr().is_terminal()),
+    };
+    !*lacks.get_or_init(|| terminal() && !supports_unicode::on(to))
+}
+
+fn stood_in(text: &str) -> String {
+    let mut plain = String::with_capacity(text.len());
+    for c in text.chars() {
+        match STAND_INS.iter().find(|(drawn, _)| *drawn == c) {
+            Some((_, instead)) => plain += instead,
+            None => plain.push(c),
+        }
+    }
+    plain
+}
+
+/// The name of a file that was written, which terminals that can open it on a click.
+pub fn written(path: &Path) -> String {
+    let name = paint(BOLD, safe(&path.display().to_string()));
+    let terminal = io::stdout().is_terminal() && io::stderr().is_terminal();
+    match absolute_url(path).filter(|_| terminal && supports_hyperlinks::supports_hyperlinks()) {
+        Some(url) => format!("\u{1b}]8;;{url}\u{1b}\\{name}\u{1b}]8;;\u{1b}\\"),
+        None => name,
+    }
+}
+
+/// A path as a URL of the file scheme (RFC 8089), every byte that is not plain escaped.
+fn absolute_url(path: &Path) -> Option<String> {
+    let path = std::path::absolute(path).ok()?;
+    let text = path.to_str()?.replace('\\', "/");
+    let mut url = "file://".to_owned();
+    if !text.starts_with('/') {
+        url.push('/');
+    }
+    for byte in text.bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'-' | b'_' | b'.' | b'~' | b':' => {
+                url.push(char::from(byte));
+            }
+            other => url += &format!("%{other:02X}"),
+        }
+    }
+    Some(url)
 }
 
 /// A name from outside with control characters made visible, so that none reaches a terminal; those that
@@ -67,6 +149,16 @@ impl Console {
             settings: Settings { plain: common.plain || settings.plain, ..settings.clone() },
             broken: Mutex::new(false),
         }
+    }
+
+    /// How much room tables have.
+    pub fn room(&self) -> Room {
+        Room::of_terminal(self.settings.plain)
+    }
+
+    /// Whether results are shown as one fact a line, without drawings.
+    pub fn plain(&self) -> bool {
+        self.settings.plain
     }
 
     /// What the user has set.
@@ -188,6 +280,7 @@ impl Console {
     }
 
     fn out(&self, text: &str) {
+        let text = &*shown(text, Stream::Stdout);
         let mut out = anstream::stdout().lock();
         // A reader that has seen enough is no error.
         if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush())
@@ -204,7 +297,25 @@ impl Console {
     }
 
     fn err(&self, text: &str) {
+        let text = &*shown(text, Stream::Stderr);
         // There is nowhere left to say that this failed.
         let _ = anstream::stderr().lock().write_all(text.as_bytes());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    #[cfg(unix)]
+    fn files_have_urls() {
+        let url = absolute_url(Path::new("/a b/möwe.wav")).unwrap();
+        assert_eq!(url, "file:///a%20b/m%C3%B6we.wav");
+    }
+
+    #[test]
+    fn drawings_have_stand_ins_and_names_keep_their_letters() {
+        assert_eq!(stood_in("möwe.ogg ▁▄█ 3× …"), "möwe.ogg .-# 3x ...");
     }
 }

@@ -29,9 +29,9 @@ const NOTICES: &str = concat!(
     "deft-needle ",
     env!("CARGO_PKG_VERSION"),
     "\n\n",
-    include_str!("../../../docs/notices.txt"),
+    include_str!("../notices/notices.txt"),
     "\n",
-    include_str!("../../../docs/licences/fdk-aac.txt")
+    include_str!("../notices/fdk-aac.txt")
 );
 
 fn main() -> ExitCode {

@@ -3,12 +3,28 @@
 use crate::failure::Failure;
 use crate::progress::waiting;
 use deft_needle_audio::Clip;
-use deft_needle_audio::read::{Hints, Input};
+use deft_needle_audio::read::sniff::{self, Sniffed};
+use deft_needle_audio::read::{Hints, Input, open_regular};
+use deft_needle_audio::spec::Container;
+use deft_needle_core::names::{Near, nearest};
+use deft_needle_core::tree::{files_below, names_in};
+use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf, is_separator};
 
 /// A path as text, whatever its bytes: what no Unicode can tell becomes U+FFFD.
 pub fn text(path: &Path) -> String {
     path.to_string_lossy().into_owned()
+}
+
+/// A path for the user: relative to the current folder where it lies there, as it was most likely typed.
+pub fn shown(path: &Path) -> String {
+    let current = std::env::current_dir().ok();
+    let below = current.and_then(|current| path.strip_prefix(current).ok().map(Path::to_owned));
+    match below {
+        Some(below) if below.as_os_str().is_empty() => ".".to_owned(),
+        Some(below) => text(&below),
+        None => text(path),
+    }
 }
 
 /// A path as it can be pasted into a command line.
@@ -63,6 +79,75 @@ pub fn expand(typed: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
         }
     }
     Ok(all)
+}
+
+/// A sound that was typed, or that lies in a folder that was typed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sound {
+    /// The file, or `-`.
+    pub path: PathBuf,
+    /// The folders between the folder that was typed and the file; empty for a file that was typed.
+    pub within: PathBuf,
+}
+
+/// Expands wildcards and folders: of a folder, all that are sounds, or claim to be by their extension.
+///
+/// # Errors
+/// As [`expand`]; [`Failure::Usage`] for a folder without a sound; those of listing it.
+pub fn sounds(typed: &[PathBuf]) -> Result<Vec<Sound>, Failure> {
+    let mut all = Vec::new();
+    for path in expand(typed)? {
+        if !path.is_dir() {
+            all.push(Sound { path, within: PathBuf::new() });
+            continue;
+        }
+        let before = all.len();
+        let files = files_below(&path)?.into_iter().filter(|file| seems_sound(file));
+        all.extend(files.map(|file| {
+            let within = file.strip_prefix(&path).ok().and_then(Path::parent);
+            Sound { within: within.unwrap_or(Path::new("")).to_owned(), path: file }
+        }));
+        if all.len() == before {
+            let what = format!("no audio file in {}", path.display());
+            return Err(Failure::usage(what, "check the folder"));
+        }
+    }
+    Ok(all)
+}
+
+/// Files in a tree that are sounds, or claim to be by their extension.
+fn seems_sound(file: &Path) -> bool {
+    if Container::from_extension(&extension(file)).is_some() {
+        return true;
+    }
+    let sniffed = open_regular(file).ok().and_then(|mut open| sniff::sniff(&mut open, file).ok());
+    sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
+}
+
+/// Names in its folder that are near to that of a file which is not there.
+pub fn near(missing: &Path) -> Vec<Near> {
+    let (Some(folder), Some(name)) = (missing.parent(), missing.file_name()) else {
+        return Vec::new();
+    };
+    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    let names = names_in(folder);
+    let near = nearest(&name.to_string_lossy(), names.iter().map(String::as_str), 3);
+    let whole = |near: Near| Near { name: text(&missing.with_file_name(&near.name)), ..near };
+    near.into_iter().map(whole).collect()
+}
+
+/// Refuses to send bytes of sound to a terminal.
+///
+/// # Errors
+/// [`Failure::Usage`].
+pub fn refuse_terminal(out: &Path) -> Result<(), Failure> {
+    match is_stream(out) && std::io::stdout().is_terminal() {
+        true => Err(Failure::usage(
+            "standard output is a terminal: it cannot show a sound file",
+            "name a file with -o, or send it on with > or |",
+        )),
+        false => Ok(()),
+    }
 }
 
 /// Whether an output path means a folder: it is one, or ends like one.

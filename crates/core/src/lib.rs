@@ -34,5 +34,5 @@ pub use refusal::Refusal;
 
 /// The guide to both libraries, whose examples are run as tests.
 #[cfg(doctest)]
-#[doc = include_str!("../../../docs/library.md")]
+#[doc = include_str!("../library.md")]
 pub struct LibraryGuide;

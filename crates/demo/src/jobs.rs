@@ -45,7 +45,7 @@ pub fn in_place(stage: &mut Stage<'_>) -> Result<()> {
     let gull = stage.path("game/sfx/gull_2.ogg");
     let kept = fs::read(&gull).unwrap_or_default();
     stage.run(
-        "fit takes/kettle.wav -o made/gull_2.ogg --target lantern-ferry.toml --overwrite -q",
+        "fit takes/kettle.wav -o made/gull_2.ogg --target lantern-ferry.toml --slot sfx/gull_2.ogg --overwrite -q",
         Code::Done,
     )?;
     let fitted = fs::read(stage.path("made/gull_2.ogg")).unwrap_or_default();

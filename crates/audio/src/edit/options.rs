@@ -237,7 +237,7 @@ pub static OPTIONS: &[OptionRow] = &[
     ),
     row(
         ("route", Shaping, One("CHANNELS")),
-        "Source channels of each output channel: \"L R R L\", \"0.7L+0.3R\"",
+        "Source channels of each output channel: \"L R R L\", \"0.7L+0.3R -\"",
         Some("none"),
         (&["L R R L", "0.7L+0.3R", "-R L"], "Q"),
         field!(edits.route, text => maybe(text)),

@@ -1,4 +1,4 @@
-//! Channel routes as people write them: `L R R L`, `0.7L+0.3R 0`.
+//! Channel routes as people write them: `L R R L`, `0.7L+0.3R -`.
 
 use crate::invalid::Invalid;
 use crate::shape::route::Route;
@@ -9,7 +9,7 @@ impl FromStr for Route {
     type Err = Invalid;
 
     /// One expression for each output channel over the source's: `L`, `R`, `1` to `32`, sums with
-    /// gains (`0.7L+0.3R`, `0.5*3-2`), `0` for silence.
+    /// gains (`0.7L+0.3R`, `0.5*3-2`), `-` for silence.
     fn from_str(text: &str) -> Result<Self, Invalid> {
         let rows: Vec<_> = text.split_whitespace().map(row).collect::<Result<_, _>>()?;
         if rows.is_empty() || rows.len() > usize::from(MOST_CHANNELS) {
@@ -21,10 +21,10 @@ impl FromStr for Route {
 }
 
 fn row(text: &str) -> Result<Vec<(usize, f64)>, Invalid> {
-    if text == "0" {
+    if text == "-" {
         return Ok(Vec::new());
     }
-    let bad = || Invalid::new("channel", text, "L, R, 1 to 32, 0.7L+0.3R or 0");
+    let bad = || Invalid::new("channel", text, "L, R, 1 to 32, 0.7L+0.3R or - for silence");
     let mut terms = Vec::new();
     let mut start = 0;
     for (at, _) in text.match_indices(['+', '-']).chain([(text.len(), "")]) {
@@ -56,8 +56,8 @@ fn term(text: &str) -> Option<(usize, f64)> {
     }
     let (digits, number) = rest.split_once('*').unwrap_or(("", rest));
     let number: u16 = number.parse().ok()?;
-    let known = (1..=MOST_CHANNELS).contains(&number);
-    known.then_some((usize::from(number) - 1, sign * gain(digits)?))
+    let channel = number.checked_sub(1).filter(|channel| *channel < MOST_CHANNELS)?;
+    Some((usize::from(channel), sign * gain(digits)?))
 }
 
 #[cfg(test)]
@@ -68,13 +68,13 @@ mod tests {
     fn expressions() {
         for (text, rows) in [
             ("L R R L", vec![vec![(0, 1.0)], vec![(1, 1.0)], vec![(1, 1.0)], vec![(0, 1.0)]]),
-            ("0.7L+0.3R 0", vec![vec![(0, 0.7), (1, 0.3)], vec![]]),
+            ("0.7L+0.3R -", vec![vec![(0, 0.7), (1, 0.3)], vec![]]),
             ("L-R", vec![vec![(0, 1.0), (1, -1.0)]]),
             ("0.5*3+6", vec![vec![(2, 0.5), (5, 1.0)]]),
         ] {
             assert_eq!(text.parse::<Route>(), Ok(Route(rows)), "{text}");
         }
-        for text in ["", "X", "33", "L+", "17L", "0.7", "L R Q", "--L"] {
+        for text in ["", "0", "0+L", "X", "33", "L+", "17L", "0.7", "L R Q", "--L"] {
             let parsed = text.parse::<Route>();
             assert!(parsed.is_err(), "{text}: {parsed:?}");
         }

@@ -22,13 +22,11 @@ impl Stretch {
     }
 }
 
-/// A seam as it was found: how it sounds, and its score out of 100.
+/// A seam as it was found.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct FoundSeam {
     /// How it sounds.
     pub verdict: Verdict,
-    /// Out of 100.
-    pub score: f64,
 }
 
 /// Why a part of the clip is used.

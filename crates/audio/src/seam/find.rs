@@ -27,7 +27,8 @@ pub struct Candidate {
     /// How much the waves differ there, beside their power: 0 dB where they are unrelated, −99 dB
     /// where they are equal.
     pub wave_db: f64,
-    /// From 100, a repeat to the last bit, down to 0.
+    /// By what candidates are put in order: from 100, a repeat to the last bit, down to 0.
+    #[serde(skip)]
     pub score: f64,
 }
 

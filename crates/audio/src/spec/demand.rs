@@ -200,8 +200,8 @@ impl Demand {
             .zip(facts.block_bytes)
             .map(|(asked, own)| shortfall(asked == own, "block size", bytes(asked), bytes(own)));
         let (beside, allowed) = match self.chunks {
-            Some(Chunks::Bare) => (facts.beside_samples(), "none beside the samples"),
-            Some(Chunks::Loops) => (facts.beside_loops(), "none beside samples and loop points"),
+            Some(Chunks::Bare) => (facts.beside_samples(), "none but the samples"),
+            Some(Chunks::Loops) => (facts.beside_loops(), "none but samples and loop points"),
             Some(Chunks::Kept) | None => (Vec::new(), ""),
         };
         let chunks = shortfall(beside.is_empty(), "chunks", allowed, beside.join(", "));

@@ -92,7 +92,7 @@ fn what_stands_beside_the_words() {
             "a text, where nothing may be",
             Demand { chunks: Some(Chunks::Bare), ..demand() },
             Facts { extras: vec![extra("LIST INFO")], ..own.clone() },
-            &["chunks: LIST INFO, should be none beside the samples"],
+            &["chunks: LIST INFO, should be none but the samples"],
         ),
         (
             "a text, where all may stay",

@@ -1,11 +1,12 @@
 //! Commands on files: what they are, what they sound like, and what they become.
 
+use super::complete;
 use super::{Every, ForFiles, ForReading, ForSeams, Naming, Options, Outside, SpecArgs};
 use clap::Args;
 use deft_needle_audio::edit::{Span, Time};
 use std::path::PathBuf;
 
-/// Tell what files really are, whatever their names say
+/// Show what audio files really contain
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle inspect kettle.wav          one file in full
@@ -18,15 +19,15 @@ pub struct Inspect {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub options: Options<ForReading>,
-    /// Draw one file's wave and spectrum
+    /// Plot one file's waveform and average spectrum
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
-    /// Mark in the spectrum what this sample rate can hold
+    /// Mark the limit of this sample rate in the spectrum
     #[arg(long, value_name = "HERTZ", requires = "plot")]
     pub plot_rate: Option<u32>,
 }
 
-/// Turn anything readable into a plain WAV to listen to
+/// Write anything readable as a plain WAV to listen to
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle hear card/SAY/TICK01.PRM -o tick.wav
@@ -41,7 +42,7 @@ pub struct Hear {
     /// The WAV to write; - is standard output
     #[arg(short, long = "out", value_name = "OUT.wav")]
     pub out: PathBuf,
-    /// Alternate with this file, twice
+    /// Alternate with this file, twice over
     #[arg(long, value_name = "FILE")]
     pub beside: Option<PathBuf>,
     /// How many times to play the loop, or the whole file
@@ -55,7 +56,7 @@ pub struct Hear {
     pub overwrite: bool,
 }
 
-/// Turn clips into files that meet a spec
+/// Convert clips to files that meet a spec
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle fit kettle.wav -o TICK01.PRM --like card/SAY/TICK01.PRM
@@ -74,10 +75,10 @@ pub struct Fit {
     /// The file to write, or a folder for several; - is standard output
     #[arg(short, long = "out", value_name = "OUT")]
     pub out: PathBuf,
-    /// Draw the clip and the result, one above the other
+    /// Plot the clip and the result, one above the other
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
-    /// Write what --keep keeps (what is shared, where it is not given) here, and the full clip to OUT
+    /// Also write what --keep keeps (default: shared) here, and the full clip to OUT
     #[arg(long, value_name = "GUIDE")]
     pub guide: Option<PathBuf>,
     /// Replace existing files
@@ -88,10 +89,10 @@ pub struct Fit {
     pub dry_run: bool,
     #[command(flatten)]
     pub wanted: SpecArgs,
-    /// The slot that the file is for, as the sheet names it [default: the name of OUT]
-    #[arg(long, value_name = "SLOT", requires = "target")]
+    /// The slot, as the sheet names it [default: the name of OUT]
+    #[arg(long, value_name = "SLOT", requires = "target", add = complete::slots())]
     pub slot: Option<String>,
-    /// The target's main root, where the sheet's lists lie in it
+    /// The target's main root, for lists in it
     #[arg(long, value_name = "FOLDER", requires = "target")]
     pub root: Option<PathBuf>,
     #[command(flatten)]
@@ -108,8 +109,8 @@ pub struct Fit {
   deft-needle check card --like card/SAY/TICK01.PRM
   deft-needle check fitted --spec \"wav pcm16 24000 mono\"
   deft-needle check game --target lantern-ferry.toml
-  deft-needle check lantern-ferry.toml    is the sheet itself sound?
-  deft-needle check quay.toml             would the job go in, and what is wrong with it?
+  deft-needle check lantern-ferry.toml    is the sheet itself valid?
+  deft-needle check quay.toml             would the job install, and what is wrong with it?
   deft-needle check downloads             is each file what its name says?")]
 pub struct Check {
     /// Files and folders; with --target archives, too; or a target sheet; or a job sheet
@@ -119,25 +120,25 @@ pub struct Check {
     pub options: Options<ForFiles>,
     #[command(flatten)]
     pub wanted: SpecArgs,
-    /// The slot that a file is for, as the sheet names it
-    #[arg(long, value_name = "SLOT", requires = "target")]
+    /// The slot, as the sheet names it
+    #[arg(long, value_name = "SLOT", requires = "target", add = complete::slots())]
     pub slot: Option<String>,
     /// The target's main root [default: the nearest folder with the sheet's markers, or the PATH]
     #[arg(long, value_name = "FOLDER")]
     pub root: Option<PathBuf>,
     #[command(flatten)]
     pub naming: Naming,
-    /// For a job: let commands run that speak prompt lists
+    /// For a job: allow the external programs that speak prompt lists
     #[arg(long)]
     pub allow_commands: bool,
 }
 
-/// Find, judge, prove and set loops: where a clip loops, and how it sounds there
+/// Find, judge, smooth and set loops
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
-  deft-needle seam game/ambience/engine.wav                     judge the loop that the file brings
-  deft-needle seam takes/concertina.wav                         find loops where it brings none
-  deft-needle seam takes/concertina.wav --near 3s..8s           the best about there
+  deft-needle seam game/ambience/engine.wav                     judge the loop in the file
+  deft-needle seam takes/concertina.wav                         find loops in a file without one
+  deft-needle seam takes/concertina.wav --near 3s..8s           the best near there
   deft-needle seam takes/harbour.wav --loop 1s..9s --crossfade 300ms --plot seam.png
   deft-needle seam takes/concertina.wav --loop auto --hear seam.wav -o looped.wav
 Loops are set with the same --loop in fit and swap.")]
@@ -149,19 +150,19 @@ pub struct Seam {
     pub options: Options<ForSeams>,
     #[command(flatten)]
     pub finding: Finding,
-    /// Write what is heard around the seam as a WAV
+    /// Write the sound around the seam as a WAV
     #[arg(long, value_name = "OUT.wav")]
     pub hear: Option<PathBuf>,
-    /// How often it is heard there
+    /// How many times the loop is played there
     #[arg(long, value_name = "N", requires = "hear", default_value_t = 3, value_parser = clap::value_parser!(u32).range(1..=100))]
     pub rounds: u32,
-    /// Draw the seam, and the loop in its clip
+    /// Plot the seam, and the loop in its clip
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
     /// Write the clip with this loop
     #[arg(short, long = "out", value_name = "OUT")]
     pub out: Option<PathBuf>,
-    /// Replace files that are there already
+    /// Replace existing files
     #[arg(long)]
     pub overwrite: bool,
 }
@@ -170,19 +171,19 @@ pub struct Seam {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Finding")]
 pub struct Finding {
-    /// Seek loops even where the clip brings some
+    /// Find loops even if the clip has some
     #[arg(long, conflicts_with = "loop")]
     pub find: bool,
-    /// Both ends within a second of these, as in 12s..1:15
+    /// Both ends within 1 s of these, as in 12s..1:15
     #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "loop")]
     pub near: Option<Span>,
-    /// No shorter than this [default: a quarter of the clip, 10s at most]
+    /// Shortest loop [default: a quarter of the clip, 10s at most]
     #[arg(long, value_name = "TIME", conflicts_with = "loop")]
     pub at_least: Option<Time>,
-    /// About as long as this, as in 12bars@96bpm
+    /// Approximate length, as in 12bars@96bpm
     #[arg(long, value_name = "TIME", conflicts_with = "loop")]
     pub length: Option<Time>,
-    /// How many are shown
+    /// Number of loops to show
     #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=50))]
     pub most: u32,
 }

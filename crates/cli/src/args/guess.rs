@@ -4,6 +4,7 @@ use super::Cli;
 use crate::failure::Failure;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{CommandFactory, Error};
+use deft_needle_core::names::nearest;
 use std::ffi::OsString;
 
 /// Words for commands that this program calls something else.
@@ -73,7 +74,10 @@ pub fn failure(error: &Error, typed: &[OsString]) -> Failure {
     match error.kind() {
         ErrorKind::InvalidSubcommand => {
             let word = context(ContextKind::InvalidSubcommand).unwrap_or_default();
-            let near = context(ContextKind::SuggestedSubcommand);
+            let commands = Cli::command();
+            let commands = commands.get_subcommands().filter(|command| !command.is_hide_set());
+            let near = nearest(&word, commands.map(clap::Command::get_name), 1);
+            let near = near.into_iter().next().map(|near| near.name);
             Failure::usage(format!("unknown command \"{word}\""), for_command(&word, near))
         }
         ErrorKind::UnknownArgument => {
@@ -85,13 +89,32 @@ pub fn failure(error: &Error, typed: &[OsString]) -> Failure {
             };
             Failure::usage(what, for_option(&word, near, command.as_deref(), typed))
         }
+        ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
+            let (what, tip) = parted(&error.to_string());
+            let option = context(ContextKind::InvalidArg).unwrap_or_default();
+            let option = option.split(' ').next().unwrap_or_default().to_owned();
+            let value = context(ContextKind::InvalidValue).unwrap_or_default();
+            let expected = match error.get(ContextKind::ValidValue) {
+                Some(ContextValue::Strings(words)) => format!("expected {}", words.join(", ")),
+                _ => what.split_once(">\": ").map_or(what.clone(), |(_, why)| why.to_owned()),
+            };
+            let tip = tip.filter(|tip| !tip.starts_with("deft-needle"));
+            let help = tip.unwrap_or_else(|| explained(command.as_deref()));
+            Failure::usage(format!("invalid {option} \"{value}\": {expected}"), help)
+        }
         _ => {
             let (what, help) = parted(&error.to_string());
-            let more = command.map_or(String::new(), |command| format!("{command} "));
-            let help = help.unwrap_or_else(|| format!("deft-needle {more}--help explains it"));
+            let what =
+                what.replace("the following required arguments were not provided:", "missing");
+            let help = help.unwrap_or_else(|| explained(command.as_deref()));
             Failure::usage(what, help)
         }
     }
+}
+
+fn explained(command: Option<&str>) -> String {
+    let more = command.map_or(String::new(), |command| format!("{command} "));
+    format!("deft-needle {more}--help explains it")
 }
 
 /// The command that was typed.
@@ -132,8 +155,12 @@ fn for_option(
 
 /// The value that stands with an option.
 fn value_of(word: &str, typed: &[OsString]) -> Option<String> {
-    if let Some((_, value)) = word.split_once('=') {
-        return Some(value.to_owned());
+    let joined = format!("{word}=");
+    let values = typed.iter().map(|typed| typed.to_string_lossy());
+    if let Some(value) =
+        values.filter_map(|typed| Some(typed.strip_prefix(&joined)?.to_owned())).next()
+    {
+        return Some(value);
     }
     let at = typed.iter().position(|typed| *typed == *word)?;
     let next = typed.get(at + 1)?.to_string_lossy();

@@ -24,7 +24,7 @@ pub fn grouped(command: Command) -> Command {
                 (*name == "help").then(|| "Explain a command: deft-needle help fit".to_owned())
             });
             if let Some(about) = about {
-                list += &format!("  {literal}{name:<12}{literal:#}{about}\n");
+                list += &format!("  {literal}{name:<13}{literal:#}{about}\n");
             }
         }
         list.push('\n');

@@ -1,18 +1,18 @@
 //! Commands about whole jobs.
 
-use super::RootOptions;
+use super::{RootOptions, complete};
 use clap::Args;
 use std::path::PathBuf;
 
-/// Write a job sheet to start from: clips that are named like slots are matched
+/// Write a job sheet to start from, with clips matched to slots by name
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle new lantern-ferry.toml takes -o first-job.toml --root game
   deft-needle new brass-wren.toml takes -o voices.toml --root card --dry-run
-What is not matched stands in the sheet as comments.")]
+What is not matched is listed in the sheet as comments.")]
 pub struct New {
     /// The target's sheet
-    #[arg(value_name = "SHEET")]
+    #[arg(value_name = "SHEET", add = complete::sheets())]
     pub sheet: PathBuf,
     /// A folder of clips
     #[arg(value_name = "CLIPS")]
@@ -36,37 +36,37 @@ pub struct New {
 pub struct Going {
     #[command(flatten)]
     pub place: RootOptions,
-    /// Let commands run: encoders of closed formats, voices of prompt lists
+    /// Allow external programs: encoders of closed formats, voices of prompt lists
     #[arg(long)]
     pub allow_commands: bool,
 }
 
-/// Put in all that a job sheet or a pack says: everything, or nothing
+/// Install a job sheet or a pack: all of it or nothing
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
-  deft-needle install quay.toml --dry-run      all that would happen, and all that is wrong
+  deft-needle install quay.toml --dry-run      what would happen, and what is wrong
   deft-needle install quay.toml
-  deft-needle restore game --job quay          takes it out again
-  deft-needle install quay-bells.ferry --root game --root settings=settings")]
+  deft-needle restore game --job quay          undoes it
+  deft-needle install shared.ferry --root game --root settings=settings")]
 pub struct Install {
     /// A job sheet, or a pack
     #[arg(value_name = "JOB-or-PACK")]
     pub job: PathBuf,
     #[command(flatten)]
     pub going: Going,
-    /// For a pack: the target's sheet, instead of the one that it brings
+    /// For a pack: use this target sheet instead of its own
     #[arg(long, value_name = "SHEET")]
     pub target: Option<PathBuf>,
-    /// Print all that would happen, change nothing
+    /// Print what would happen, change nothing
     #[arg(long)]
     pub dry_run: bool,
 }
 
-/// Keep a target in step: install again whenever a clip or a sheet is saved
+/// Install again whenever a clip or a sheet is saved
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle watch quay.toml
-Ctrl-C ends it and leaves a whole state.")]
+Ctrl-C ends it; nothing is left half done.")]
 pub struct Watch {
     /// A job sheet
     #[arg(value_name = "JOB")]
@@ -78,7 +78,7 @@ pub struct Watch {
     pub idle: Option<f64>,
 }
 
-/// Make a job into one file to share; no root is needed
+/// Make a job into one file to share
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle pack additions.toml -o shared.ferry
@@ -90,7 +90,7 @@ pub struct Pack {
     /// The archive to write, or a folder where the target's packs are folders
     #[arg(short, long = "out", value_name = "ARCHIVE")]
     pub out: PathBuf,
-    /// Let commands run: encoders of closed formats, voices of prompt lists
+    /// Allow external programs: encoders of closed formats, voices of prompt lists
     #[arg(long)]
     pub allow_commands: bool,
     /// Replace an existing archive

@@ -1,5 +1,6 @@
 //! What can be typed.
 
+mod complete;
 mod files;
 mod guess;
 mod help;

@@ -8,10 +8,10 @@ use std::path::{Path, PathBuf};
 /// Which root, and where its ledger is.
 #[derive(Debug, Default, Args)]
 pub struct RootOptions {
-    /// The target's main root [default: found by its ledger]; other roots as NAME=FOLDER
+    /// The target's main root [default: found by its ledger]; others as NAME=FOLDER
     #[arg(long, value_name = "FOLDER")]
     pub root: Vec<String>,
-    /// Keep the ledger and the stock in this folder instead of .deft-needle in the root
+    /// Folder of the ledger and the stock [default: .deft-needle in the root]
     #[arg(long, value_name = "FOLDER")]
     pub ledger: Option<PathBuf>,
     /// Take over a ledger that was made for another place
@@ -36,7 +36,7 @@ impl RootOptions {
     }
 }
 
-/// Replace one file of a target: fit the clip to it, keep the stock, put it there
+/// Replace one file of a target with a clip, and keep the original
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
@@ -53,13 +53,13 @@ pub struct Swap {
     pub slot: PathBuf,
     #[command(flatten)]
     pub place: RootOptions,
-    /// Put the file there as it is: one of a closed format, finished elsewhere
+    /// Place the file as it is: a finished one of a closed format
     #[arg(long, conflicts_with_all = ["spec", "like", "encoder"])]
     pub as_is: bool,
     /// Allow a new file
     #[arg(long)]
     pub new: bool,
-    /// Make the sheet's entries and clear its caches, too
+    /// Also make the sheet's entries and clear its caches
     #[arg(long, requires = "target")]
     pub entries: bool,
     /// Print the plan, change nothing
@@ -73,19 +73,19 @@ pub struct Swap {
     pub outside: Outside,
 }
 
-/// Show what is installed in a root, and whether it is still there
+/// Show what is installed, and whether it is still in place
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
-  deft-needle status                           the current folder
+  deft-needle status                           the current folder, or every root on this machine
   deft-needle status card --verify             read every kept original
   deft-needle status card --as-job --target brass-wren.toml   single swaps as a job sheet")]
 pub struct Status {
     /// A root, a folder above or below one, or a file [default: the current folder]
-    #[arg(value_name = "ROOT", default_value = ".")]
-    pub at: PathBuf,
+    #[arg(value_name = "ROOT")]
+    pub at: Option<PathBuf>,
     #[command(flatten)]
     pub place: RootOptions,
-    /// Read every kept original and prove it by its hash
+    /// Read every kept original and verify its hash
     #[arg(long)]
     pub verify: bool,
     /// Print single swaps as a job sheet
@@ -116,7 +116,7 @@ pub struct Restore {
     /// Only what this job has installed
     #[arg(long, value_name = "NAME", conflicts_with = "slots")]
     pub job: Option<String>,
-    /// Slots that were changed since: restore the stock all the same, or keep what is there
+    /// For slots that were changed since: overwrite, or keep what is there
     #[arg(long, value_name = "WHAT")]
     pub changed: Option<ChangedChoice>,
     /// Print what would be done, change nothing
@@ -124,19 +124,19 @@ pub struct Restore {
     pub dry_run: bool,
 }
 
-/// Restore what is sure when a ledger's log is damaged or lost
+/// Restore originals when a ledger's log is damaged or lost
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle rescue card --dry-run                   what is sure, and what is not
   deft-needle rescue card --target brass-wren.toml    match originals by the hashes of its list, too
-Kept originals that nothing tells the slot of stay where they are, and are listed.")]
+Kept originals without a record of their slot stay where they are, and are listed.")]
 pub struct Rescue {
     /// The root
     #[arg(value_name = "ROOT", default_value = ".")]
     pub at: PathBuf,
     #[command(flatten)]
     pub place: RootOptions,
-    /// A sheet whose list tells the hashes of originals
+    /// A sheet whose list has the hashes of originals
     #[arg(long, value_name = "SHEET")]
     pub target: Option<PathBuf>,
     /// Print what would be done, change nothing

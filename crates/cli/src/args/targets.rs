@@ -1,16 +1,16 @@
 //! Commands about whole targets.
 
-use super::RootOptions;
+use super::{RootOptions, complete};
 use clap::Args;
 use std::path::PathBuf;
 
-/// Write a target sheet from files that work today
+/// Write a target sheet from a target's own files
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle learn game -o lantern-ferry.toml
   deft-needle learn sounds.zip -o somewhere/ferry.toml   archives are never unpacked
-The sheet gets a list beside it: lantern-ferry.slots.csv, with every name, spec, length, loudness,
-loop and hash.")]
+A list is written next to the sheet: lantern-ferry.slots.csv, with every name, spec, length,
+loudness, loop and hash.")]
 pub struct Learn {
     /// A folder, a zip or a tar
     #[arg(value_name = "STOCK")]
@@ -26,7 +26,7 @@ pub struct Learn {
     pub dry_run: bool,
 }
 
-/// List and search the names of a target's slots
+/// List and search a target's slots
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle slots lantern-ferry.toml                 all of them, variants together
@@ -38,7 +38,7 @@ pub struct SlotsArgs {
     /// A target sheet; or a folder, zip or tar with the files themselves
     #[arg(value_name = "SHEET-or-STOCK")]
     pub of: PathBuf,
-    /// Words that must all match; * ? and # make a pattern
+    /// Words to search for; * ? and # make a pattern
     #[arg(value_name = "WORD")]
     pub words: Vec<String>,
     #[command(flatten)]
@@ -48,7 +48,7 @@ pub struct SlotsArgs {
     pub as_job: bool,
 }
 
-/// List the target sheets that ship, or print one
+/// List the built-in target sheets, or print one
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle sheets
@@ -56,6 +56,6 @@ pub struct SlotsArgs {
   deft-needle check fitted --target placed-effect")]
 pub struct Sheets {
     /// Which one to print
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = complete::sheets())]
     pub name: Option<String>,
 }

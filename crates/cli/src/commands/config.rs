@@ -6,7 +6,7 @@ use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
 use crate::settings::{self, Origin};
-use crate::table::columns;
+use crate::table::Table;
 use serde_json::json;
 
 /// Prints every setting, or the path of the file.
@@ -32,7 +32,7 @@ pub fn run(args: &Config, console: &Console) -> Result<Exit, Failure> {
         let value = if setting.value.is_empty() { "-" } else { &setting.value };
         vec![setting.key.to_owned(), safe(value), from, setting.about.to_owned()]
     }));
-    console.find(columns(&rows, &[]));
+    console.find(Table::new(rows, &[], &[]).text(console.room()));
     console.say(paint(FAINT, "A line of the file looks like this: threads = 2"));
     Ok(Exit::Done)
 }

@@ -5,7 +5,7 @@ use crate::args::Doctor;
 use crate::console::{BAD, BOLD, Console, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::text;
+use crate::paths::{shown, text};
 use crate::report::error as words;
 use crate::settings;
 use deft_needle_audio::spec::CONTAINERS;
@@ -15,6 +15,9 @@ use deft_needle_core::run::{Condition, Proof, Which, status};
 use serde::Serialize;
 use serde_json::json;
 use std::path::{Path, PathBuf};
+
+/// Roots that are not there are listed up to this many; all of them with `-v`.
+const MOST_AWAY: usize = 5;
 
 /// How a root that was installed into is.
 #[derive(Debug, Serialize)]
@@ -47,7 +50,9 @@ struct Checked {
 
 /// Looks at everything, changes nothing.
 pub fn run(args: &Doctor, console: &Console) -> Result<Exit, Failure> {
-    let mut roots: Vec<Checked> = Registry::of_user().all().iter().map(checked).collect();
+    let mut known = Registry::of_user().all();
+    known.dedup_by(|a, b| (&a.root, &a.ledger) == (&b.root, &b.ledger));
+    let mut roots: Vec<Checked> = known.iter().map(checked).collect();
     let named = args.root.as_deref().map(|path| RootAsk::default().certain(path, Found::Named));
     let named = named.transpose()?;
     if let Some(root) = &named
@@ -96,7 +101,7 @@ pub fn run(args: &Doctor, console: &Console) -> Result<Exit, Failure> {
 /// What the file system of a root can promise.
 fn tell_place(path: &Path, place: &Promises, console: &Console) {
     let line = |name: &str, what: String| console.say(format!("  {name:<10}{what}"));
-    console.say(paint(BOLD, safe(&path.display().to_string())));
+    console.say(paint(BOLD, safe(&shown(path))));
     if let Some(free) = place.free {
         line("free", deft_needle_core::sheet::Size(free).to_string());
     }
@@ -124,13 +129,23 @@ fn tell_roots(roots: &[Checked], console: &Console) -> Exit {
     }
     console.say(paint(BOLD, counted(roots.len(), "ledger")));
     let mut exit = Exit::Done;
-    for root in roots {
+    let is_away = |root: &&Checked| matches!(root.health, Health::Away);
+    let (away, there): (Vec<&Checked>, Vec<&Checked>) = roots.iter().partition(is_away);
+    let shown_away =
+        if console.verbose() || away.len() <= MOST_AWAY { away.as_slice() } else { &[] };
+    if shown_away.len() < away.len() {
+        let many = counted(away.len(), "root");
+        console.say(format!(
+            "  {many} not there now: cards that are out, or folders that are gone (-v)"
+        ));
+    }
+    for root in there.iter().chain(shown_away) {
         let style = match root.health {
             Health::Good | Health::Empty => GOOD,
             Health::Away | Health::Look => WARN,
             Health::Damaged => BAD,
         };
-        let shown = format!("  {}: {}", safe(&text(&root.root)), paint(style, safe(&root.say)));
+        let shown = format!("  {}: {}", safe(&shown(&root.root)), paint(style, safe(&root.say)));
         match root.health {
             Health::Good | Health::Empty | Health::Away => console.say(shown),
             Health::Look | Health::Damaged => {

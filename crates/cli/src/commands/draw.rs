@@ -1,7 +1,6 @@
 //! Pictures of what was inspected or fitted.
 
-use crate::console::BOLD;
-use crate::console::{Console, paint, safe};
+use crate::console::{Console, written};
 use crate::failure::Failure;
 use crate::plot::{COLUMNS, Panel, Wave, draw};
 use crate::progress::Progress;
@@ -44,7 +43,7 @@ pub fn fitted(clip: Clip, result: Clip, out: &Path, console: &Console) -> Result
 }
 
 fn look(clip: Clip, console: &Console) -> Result<(Clip, Picture, Survey), Failure> {
-    let progress = Progress::new(console, 2 * clip.facts().frames);
+    let progress = Progress::new(console, "drawing", 2 * clip.facts().frames);
     let seen = picture(&clip, COLUMNS, &progress)?;
     let found = survey(&clip, Ask::default(), &progress)?;
     Ok((clip, seen, found))
@@ -90,8 +89,7 @@ pub fn save(out: &Path, panels: &[Panel<'_>], console: &Console) -> Result<(), F
         file.write_all(&png).map_err(|source| deft_needle_audio::Error::Write { source })
     };
     put_file(out, &RealDisk::default(), write, |_, ()| Ok(()))?;
-    let name = safe(&out.display().to_string());
-    console.warn(format!("drawn: {}", paint(BOLD, name)));
+    console.warn(format!("plot: {}", written(out)));
     Ok(())
 }
 

@@ -2,11 +2,11 @@
 
 use super::fit::make_folder;
 use crate::args::Hear;
-use crate::console::{BOLD, Console, paint, safe};
+use crate::console::{Console, safe, written};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
-use crate::paths::{expand, is_stream, open_clip};
+use crate::paths::{is_stream, open_clip, refuse_terminal, sounds};
 use crate::progress::Progress;
 use deft_needle_audio::Clip;
 use deft_needle_audio::hear::Programme;
@@ -26,9 +26,10 @@ const ALTERNATIONS: usize = 2;
 
 /// Writes the programme.
 pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
+    refuse_terminal(&args.out)?;
     let mut clips = Vec::new();
-    for file in expand(&args.files)? {
-        clips.push(open_clip(&file, &args.options.hints())?);
+    for sound in sounds(&args.files)? {
+        clips.push(open_clip(&sound.path, &args.options.hints())?);
     }
     let mut turns: Vec<usize> = (0..clips.len()).collect();
     if let Some(beside) = &args.beside {
@@ -75,7 +76,7 @@ pub fn write(
     console: &Console,
 ) -> Result<(), Failure> {
     let disk = RealDisk::default();
-    let progress = Progress::new(console, programme.plan.to.frames);
+    let progress = Progress::new(console, "writing", programme.plan.to.frames);
     let make = |file: &mut dyn Out| programme.write(clips, file, &progress);
     let prove = |path: &Path, outcome: &_| verify_made(&programme.plan, outcome, path, &progress);
     if is_stream(out) {
@@ -96,12 +97,7 @@ pub fn write(
 fn report(args: &Hear, programme: &Programme, clips: &[Clip], console: &Console) {
     let to = &programme.plan.to;
     let name = |clip: usize| clips[clip].input().name().display().to_string();
-    console.say(format!(
-        "{}\n  {}, {}",
-        paint(BOLD, safe(&args.out.display().to_string())),
-        to.format,
-        Duration(to.seconds())
-    ));
+    console.say(format!("{}\n  {}, {}", written(&args.out), to.format, Duration(to.seconds())));
     for part in programme.parts() {
         let start = Duration(to.format.rate.seconds(part.start));
         console.say(format!("  from {start:<9} {}", safe(&name(part.clip))));

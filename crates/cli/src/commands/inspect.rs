@@ -5,9 +5,9 @@ use crate::args::Inspect;
 use crate::console::{BOLD, Console, FAINT, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::{expand, extension, open_clip};
+use crate::paths::{extension, open_clip, sounds};
 use crate::progress::Progress;
-use crate::table::columns;
+use crate::table::{Room, Table};
 use deft_needle_audio::measure::{Ask, SILENCE_DBFS, Survey, survey};
 use deft_needle_audio::num::{real, rounded, size};
 use deft_needle_audio::read::sniff;
@@ -40,7 +40,8 @@ struct Inspection {
 
 /// Inspects every file; what cannot be read is reported, and the rest goes on.
 pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
-    let files = expand(&args.files)?;
+    let files: Vec<PathBuf> = sounds(&args.files)?.into_iter().map(|sound| sound.path).collect();
+    Progress::expect(console, files.len(), 1);
     if let Some(plot) = &args.plot {
         let [file] = files.as_slice() else {
             return Err(Failure::usage("--plot draws one file", "inspect the files one by one"));
@@ -52,8 +53,8 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
     let (inspections, failed, exit) = sort_out(found, console);
     match inspections.as_slice() {
         [] => {}
-        [one] if files.len() == 1 => console.find(in_full(one, console.verbose())),
-        several => console.find(as_table(several)),
+        [one] if files.len() == 1 => console.find(in_full(one, console)),
+        several => console.find(as_table(several, console.room())),
     }
     console.object(|| json!({ "files": inspections, "failed": failed }));
     Ok(exit)
@@ -63,7 +64,7 @@ fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection,
     let clip = open_clip(file, &args.options.hints()).map_err(|failure| renamed(file, failure))?;
     let facts = clip.facts().clone();
     let (named_wrongly, right_by) = misnamed(file, &clip).map(|m| (m.what, m.remedy)).unzip();
-    let progress = Progress::new(console, facts.frames);
+    let progress = Progress::new(console, "measuring", facts.frames);
     Ok(Inspection {
         survey: survey(&clip, Ask::ALL, &progress)?,
         seconds: facts.seconds(),
@@ -134,7 +135,8 @@ fn renamed(file: &Path, failure: Failure) -> Failure {
     }
 }
 
-fn in_full(found: &Inspection, verbose: bool) -> String {
+fn in_full(found: &Inspection, console: &Console) -> String {
+    let verbose = console.verbose();
     let Inspection { facts, survey, .. } = found;
     let line = |name: &str, text: String| format!("  {name:<10}{text}");
     let header = facts.header.map_or(String::new(), |h| format!(", {h} header"));
@@ -144,7 +146,7 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
         format!("{}{header}, {:.0} kbit/s", facts.format, real(found.bit_rate) / 1000.0),
     ));
     if let Some(bits) = facts.valid_bits {
-        lines.push(line("bits", format!("{bits} of them count")));
+        lines.push(line("bits", format!("{bits} valid bits")));
     }
     if let Some(bytes) = facts.block_bytes {
         lines.push(line("blocks", format!("of {bytes} bytes")));
@@ -160,13 +162,15 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
             loudness(survey.loudness)
         ),
     ));
-    lines.push(line("wave", wave(&survey.outline)));
+    if !console.plain() {
+        lines.push(line("wave", wave(&survey.outline)));
+    }
     lines.extend(silence_lines(found, verbose, line));
     for l in &facts.loops {
         let FrameRange { start, end } = l.range;
         let length = Duration(facts.format.rate.seconds(l.range.len()));
         let plays = match l.plays {
-            0 => "without end".to_owned(),
+            0 => "endless".to_owned(),
             n => format!("{n} times"),
         };
         lines.push(line("loop", format!("frames {start} up to {end} ({length}), {plays}")));
@@ -176,7 +180,7 @@ fn in_full(found: &Inspection, verbose: bool) -> String {
         lines.push(line("marker", format!("{at}  {}", safe(&marker.name))));
     }
     for tag in &facts.tags {
-        lines.push(line("text", format!("{}: {}", safe(&tag.name), safe(&tag.value))));
+        lines.push(line("tag", format!("{}: {}", safe(&tag.name), safe(&tag.value))));
     }
     if !facts.extras.is_empty() {
         let extra =
@@ -258,7 +262,7 @@ fn warnings(found: &Inspection) -> Vec<String> {
     all
 }
 
-fn as_table(all: &[Inspection]) -> String {
+fn as_table(all: &[Inspection], room: Room) -> String {
     let heading =
         ["file", "is", "header", "length", "kbit/s", "peak", "true peak", "LUFS", "loop", "notes"];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
@@ -281,5 +285,5 @@ fn as_table(all: &[Inspection]) -> String {
             paint(WARN, warnings(one).join("; ")),
         ]);
     }
-    columns(&rows, &[3, 4, 5, 6, 7])
+    Table::new(rows, &[3, 4, 5, 6, 7], &[4, 2, 6, 8]).text(room)
 }

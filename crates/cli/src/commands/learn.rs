@@ -33,7 +33,7 @@ pub fn run(args: &Learn, console: &Console) -> Result<Exit, Failure> {
         }
     }
     let stock = Stock::open(&args.stock)?.before_us()?;
-    let progress = Progress::new(console, count(stock.names()?.len()));
+    let progress = Progress::new(console, "reading", count(stock.names()?.len()));
     let list_name = list.file_name().unwrap_or_default().to_string_lossy();
     let learnt = learn(&stock, &list_name, &progress)?;
     drop(progress);

@@ -65,6 +65,31 @@ pub fn notice(text: &str) -> String {
     format!("  {:<10}{}", "note", paint(WARN, text))
 }
 
+/// Equal errors of so many files are shown; of more, the first with their number.
+const EQUAL: usize = 3;
+
+/// Shows failures; equal ones of many files as one.
+fn report(failed: &[Failure], console: &Console) {
+    let mut kinds: Vec<(String, Vec<&Failure>)> = Vec::new();
+    for failure in failed {
+        let kind = failure.without_name();
+        match kinds.iter_mut().find(|(known, _)| *known == kind) {
+            Some((_, all)) => all.push(failure),
+            None => kinds.push((kind, vec![failure])),
+        }
+    }
+    for (_, all) in kinds {
+        let shown = if console.verbose() || all.len() <= EQUAL { all.len() } else { 1 };
+        for failure in &all[..shown] {
+            console.failure(failure);
+        }
+        if shown < all.len() {
+            let more = counted(all.len() - shown, "more file");
+            console.announce(format!("{more} with the same error (-v shows all)"));
+        }
+    }
+}
+
 /// What worked of many, and what failed; failures are told here.
 fn sort_out<T>(all: Vec<Result<T, Failure>>, console: &Console) -> (Vec<T>, Vec<Failure>, Exit) {
     let (mut good, mut failed, mut exit) = (Vec::new(), Vec::new(), Exit::Done);
@@ -73,10 +98,10 @@ fn sort_out<T>(all: Vec<Result<T, Failure>>, console: &Console) -> (Vec<T>, Vec<
             Ok(one) => good.push(one),
             Err(failure) => {
                 exit = exit.worst(failure.exit());
-                console.failure(&failure);
                 failed.push(failure);
             }
         }
     }
+    report(&failed, console);
     (good, failed, exit)
 }

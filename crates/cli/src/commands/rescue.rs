@@ -70,7 +70,7 @@ fn tell(found: &Rescue, dry_run: bool, console: &Console) {
         console.find(paint(
             WARN,
             format!(
-                "{} of which nothing tells the slot; put one in its place with swap --as-is FILE SLOT-FILE:",
+                "{} without a record of its slot; put one in its place with swap --as-is FILE SLOT-FILE:",
                 counted(found.strays.len(), "kept original")
             ),
         ));

@@ -5,7 +5,7 @@ use crate::args::{ChangedChoice, Restore};
 use crate::console::{Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::text;
+use crate::paths::{shown, text};
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::names::Key;
 use deft_needle_core::refusal::Refusal;
@@ -50,7 +50,7 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
             console.warn(safe(&recovered.to_string()));
         }
         if knowing.len() > 1 {
-            console.say(safe(&text(&root.path)));
+            console.say(safe(&shown(&root.path)));
         }
         count += tell(&done, args.dry_run, console);
         if !done.lacking.is_empty() {

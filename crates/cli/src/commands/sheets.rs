@@ -5,7 +5,7 @@ use crate::console::{BOLD, Console, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
-use crate::table::columns;
+use crate::table::Table;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::names::{did_you_mean, nearest};
 use deft_needle_core::sheet::{OwnSheet, SHIPPED, Sheet, Shipped, own_sheets};
@@ -17,9 +17,10 @@ pub fn run(args: &Sheets, console: &Console) -> Result<Exit, Failure> {
     let own = own_sheets();
     let Some(name) = &args.name else {
         let row = |shipped: &Shipped| vec![paint(BOLD, shipped.name), shipped.about.to_owned()];
-        let mut rows: Vec<Vec<String>> = SHIPPED.iter().map(row).collect();
+        let mut rows = vec![vec![String::new(); 2]];
+        rows.extend(SHIPPED.iter().map(row));
         rows.extend(own.iter().map(|own| vec![paint(BOLD, safe(&own.name)), shown(own)]));
-        console.find(columns(&rows, &[]));
+        console.find(Table::new(rows, &[], &[]).each(console.room()).join("\n"));
         console.say("`deft-needle sheets NAME` prints one to start from; --target NAME uses it");
         console.object(|| {
             let built_in = SHIPPED.iter().map(|s| json!({ "name": s.name, "about": s.about }));

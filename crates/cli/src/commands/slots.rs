@@ -6,7 +6,7 @@ use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::progress::Progress;
-use crate::table::columns;
+use crate::table::{Room, Table};
 use deft_needle_audio::num::count;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::learn::list;
@@ -41,10 +41,7 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
         return Ok(Exit::Short);
     }
     if searched.near && !args.words.is_empty() {
-        console.warn(format!(
-            "nothing matches {} letter by letter; these are spelt alike",
-            safe(&args.words.join(" "))
-        ));
+        console.warn(format!("no exact match for {}; similar names:", safe(&args.words.join(" "))));
     }
     for note in &searched.notes {
         console.warn(safe(note));
@@ -53,7 +50,7 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
     if args.as_job {
         console.find(as_job(&groups, &known));
     } else {
-        console.find(table(&groups, &known));
+        console.find(table(&groups, &known, console.room()));
         console.say(summary(&searched, names.len()));
     }
     console.object(|| {
@@ -117,7 +114,7 @@ impl Known {
 fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
     if args.of.is_dir() || Stock::is_archive(&args.of) {
         let stock = Stock::open(&args.of)?.before_us()?;
-        let progress = Progress::new(console, count(stock.names()?.len()));
+        let progress = Progress::new(console, "reading", count(stock.names()?.len()));
         let mut slots = Slots::default();
         for listed in list(&stock, None, &progress)? {
             slots.add(listed.name.clone(), Some(listed));
@@ -152,7 +149,7 @@ fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Resu
         return Ok(());
     }
     let stock = Stock::open(root)?.before_us()?;
-    let progress = Progress::new(console, count(stock.names()?.len()));
+    let progress = Progress::new(console, "reading", count(stock.names()?.len()));
     for listed in list(&stock, Some(&target.sheet), &progress)? {
         if unlisted(&target.slots, &listed.name) {
             target.slots.add(listed.name.clone(), Some(listed));
@@ -161,7 +158,7 @@ fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Resu
     Ok(())
 }
 
-fn table(groups: &[Group], known: &Known) -> String {
+fn table(groups: &[Group], known: &Known, room: Room) -> String {
     let state = known.present.is_some();
     let mut heading = vec!["slot", "variants", "spec", "length", "LUFS", "loop"];
     if state {
@@ -184,7 +181,7 @@ fn table(groups: &[Group], known: &Known) -> String {
             rows.iter_mut().for_each(|row| drop(row.remove(column)));
         }
     }
-    columns(&rows, &[])
+    Table::new(rows, &[], &[4, 5, 3]).text(room)
 }
 
 /// `1 2 3`, or how many where there are many.

@@ -6,29 +6,40 @@ use crate::commands::restore::within;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::text;
+use crate::paths::{shown, text};
 use crate::report::plan;
-use crate::table::columns;
+use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
 use deft_needle_core::job::Making;
 use deft_needle_core::job::start::from_swaps;
 use deft_needle_core::ledger::record::Installed;
-use deft_needle_core::root::Root;
+use deft_needle_core::root::{Registry, Root};
 use deft_needle_core::run::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
 use serde_json::{Value, json};
+use std::path::Path;
 
 /// Lists every slot with its state, its clip and what was done to it.
 pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
     let asked = args.place.asked();
-    let roots = match asked.all_of(&args.at) {
+    let at = args.at.as_deref().unwrap_or(Path::new("."));
+    let roots = match asked.all_of(at) {
         Ok(roots) => roots,
-        Err(_) if args.at.is_dir() && args.place.ledger.is_none() => Vec::new(),
+        Err(_) if args.at.is_none() && args.place.root.is_empty() => {
+            let known = Registry::of_user().all().into_iter().filter(|known| known.root.is_dir());
+            let known: Vec<Root> =
+                known.filter_map(|k| asked.all_of(&k.root).ok()?.into_iter().next()).collect();
+            if !known.is_empty() {
+                console.say("nothing is installed in the current folder; on this machine:");
+            }
+            known
+        }
+        Err(_) if at.is_dir() && args.place.ledger.is_none() => Vec::new(),
         Err(error) => return Err(error.into()),
     };
     let mut exit = Exit::Done;
     let mut objects = Vec::new();
     for root in &roots {
-        match one(root, args, console) {
+        match one(root, at, args, console) {
             Ok((object, found)) => {
                 exit = exit.worst(found);
                 objects.push(object);
@@ -41,7 +52,7 @@ pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
         }
     }
     if roots.is_empty() {
-        let name = safe(&text(&args.at));
+        let name = safe(&text(at));
         console.say(format!("{name}: nothing is installed"));
     }
     console.object(|| json!({ "roots": objects }));
@@ -49,8 +60,13 @@ pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
 }
 
 /// What is installed in one root.
-fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Exit), Failure> {
-    let below = within(root, &args.at)?;
+fn one(
+    root: &Root,
+    at: &Path,
+    args: &args::Status,
+    console: &Console,
+) -> Result<(Value, Exit), Failure> {
+    let below = within(root, at)?;
     let proof = match args.verify {
         true => Proof::Verify,
         false => Proof::Look,
@@ -63,7 +79,7 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
         let object = json!({ "root": text(&root.path), "text": sheet, "swaps": swaps });
         return Ok((object, Exit::Done));
     }
-    let name = safe(&text(&root.path));
+    let name = safe(&shown(&root.path));
     let what = match entries.len() {
         0 => String::new(),
         1 => ", 1 entry made".to_owned(),
@@ -71,7 +87,7 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
     };
     console.say(format!("{} {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
     if !slots.is_empty() {
-        console.find(table(&slots, console.verbose()));
+        console.find(table(&slots, console.verbose(), console.room()));
     }
     for entry in &entries {
         console.find(entry_line(entry));
@@ -86,7 +102,7 @@ fn one(root: &Root, args: &args::Status, console: &Console) -> Result<(Value, Ex
     }
     if !strays.is_empty() {
         console.warn(format!(
-            "{} kept of which nothing tells the slot: deft-needle rescue lists them",
+            "{} kept without a record of its slot: deft-needle rescue lists them",
             if strays.len() == 1 {
                 "1 original is".to_owned()
             } else {
@@ -132,15 +148,14 @@ fn style(condition: Condition) -> anstyle::Style {
 }
 
 /// A line a slot, and what was done to its clip below it.
-fn table(slots: &[SlotStatus], verbose: bool) -> String {
+fn table(slots: &[SlotStatus], verbose: bool, room: Room) -> String {
     let heading = ["slot", "state", "length", "clip", "job"];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
     rows.extend(slots.iter().map(row));
-    let table = columns(&rows, &[2]);
-    let mut lines = table.lines();
-    let mut text: Vec<String> = lines.next().map(str::to_owned).into_iter().collect();
-    for (line, one) in lines.zip(slots) {
-        text.push(line.to_owned());
+    let table = Table::new(rows, &[2], &[2]);
+    let mut text: Vec<String> = table.heading(room).into_iter().collect();
+    for (row, one) in table.each(room).into_iter().zip(slots) {
+        text.push(row);
         if verbose {
             text.extend(done(&one.installed).iter().map(|line| format!("    {line}")));
         }

@@ -6,10 +6,10 @@ use crate::args::Swap;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::{input, text};
+use crate::paths::{input, shown};
 use crate::progress::Progress;
 use crate::report::notice;
-use crate::table::columns;
+use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
@@ -33,7 +33,7 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
 fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     let (target, root) = aimed(args)?;
     if let Some(how) = how_found(root.found) {
-        let path = safe(&text(&root.path));
+        let path = safe(&shown(&root.path));
         console.announce(format!("the root is {path}: {how}"));
     }
     let making = match args.outside.encoder()? {
@@ -54,12 +54,13 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         allow_commands: args.outside.allow_commands,
     };
     let disk = RealDisk::default();
+    let tells_place = console.verbose() || !root.ledger.is_dir();
     if args.dry_run {
         return look(Run::swap(swap, None)?, &root, console);
     }
     let run = Run::swap(swap, Some(&disk))?;
     let done = carry_out(run, &disk, console)?;
-    console.say(described(&done, &root));
+    console.say(described(&done, &root, tells_place));
     if let Some(after) = done.after.as_ref().filter(|_| !done.placed.is_empty()) {
         console.say(format!("  {}", safe(after)));
     }
@@ -102,7 +103,7 @@ fn how_found(found: Found) -> Option<&'static str> {
 
 /// Only looks: nothing is locked, nothing changed.
 fn look(mut run: Run, root: &Root, console: &Console) -> Result<Exit, Failure> {
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "planning", 0);
     let state = Ledger::peek(root)?;
     let stamps = Stamps::load(&root.ledger);
     let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
@@ -120,7 +121,7 @@ fn planned(found: &JobPlan, root: &Root) -> String {
             "{} to {} in {}",
             paint(BOLD, safe(&line.clip)),
             paint(BOLD, safe(&line.slot)),
-            safe(&text(&root.path))
+            safe(&shown(&root.path))
         ));
         lines.push(plan::in_full(&line.work));
     }
@@ -129,7 +130,8 @@ fn planned(found: &JobPlan, root: &Root) -> String {
     lines.join("\n")
 }
 
-fn described(done: &Installation, root: &Root) -> String {
+/// `tells_place`: whether it is told where stock is kept, which is the same after every swap.
+fn described(done: &Installation, root: &Root, tells_place: bool) -> String {
     let mut lines: Vec<String> =
         done.recovered.iter().map(|r| super::notice(&safe(&r.to_string()))).collect();
     for slot in &done.unchanged {
@@ -143,12 +145,13 @@ fn described(done: &Installation, root: &Root) -> String {
         lines.extend(sides(placed));
         lines.push(match placed.new {
             true => format!("  {}: nothing was here before", paint(GOOD, "installed")),
-            false => format!(
-                "  {} in {}; the stock is kept in {}",
-                paint(GOOD, "installed"),
-                safe(&text(&root.path)),
-                safe(&text(&root.ledger))
-            ),
+            false => {
+                let kept = match tells_place {
+                    true => format!("; the stock is kept in {}", safe(&shown(&root.ledger))),
+                    false => String::new(),
+                };
+                format!("  {} in {}{kept}", paint(GOOD, "installed"), safe(&shown(&root.path)))
+            }
         });
         let notices = placed.notices.iter().chain(&done.notices);
         lines.extend(notices.map(|n| super::notice(&safe(&notice::words(n)))));
@@ -168,7 +171,9 @@ fn sides(placed: &Placed) -> Option<String> {
     let mut rows: Vec<Vec<String>> =
         placed.before.iter().map(|before| row("before", before)).collect();
     rows.push(row("after", after));
-    Some(columns(&rows, &[]))
+    let wide = Room { width: None, blocks: false };
+    rows.insert(0, vec![String::new(); 5]);
+    Some(Table::new(rows, &[], &[]).each(wide).join("\n"))
 }
 
 fn row(name: &str, side: &Side) -> Vec<String> {

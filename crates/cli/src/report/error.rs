@@ -3,20 +3,23 @@
 use super::refusal::{Words, outside, refusal};
 use super::unmet::{unmet, unmet_remedy};
 use crate::failure::core_exit;
+use crate::paths::near;
 use deft_needle_audio::Error;
 use deft_needle_core::Error as CoreError;
+use deft_needle_core::names::did_you_mean;
 use deft_needle_core::sheet::{Because, Fault};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 use std::error::Error as _;
 use std::io::ErrorKind;
+use std::path::Path;
 
 /// What is wrong, with its causes.
 pub fn audio(error: &Error) -> String {
     match error {
         Error::CannotMeet(wanted) => unmet(wanted),
         Error::Malformed { path, format, what, offset } => {
-            format!("{} is not sound {format}: {what} (at byte {offset})", path.display())
+            format!("{} is not a valid {format} file: {what} (at byte {offset})", path.display())
         }
         other => match other.source() {
             Some(cause) => format!("{other}: {cause}"),
@@ -28,8 +31,8 @@ pub fn audio(error: &Error) -> String {
 /// What to do next; empty where the message says it all.
 pub fn audio_remedy(error: &Error) -> String {
     let text = match error {
-        Error::Read { source, .. } => match source.kind() {
-            ErrorKind::NotFound => "check the path: there is no such file",
+        Error::Read { path, source } => match source.kind() {
+            ErrorKind::NotFound => return absent(path),
             ErrorKind::PermissionDenied => "you need permission to read it",
             ErrorKind::IsADirectory => "name a file in that folder instead",
             _ => "check that the disk or card is still there",
@@ -98,8 +101,8 @@ pub fn core_remedy(error: &CoreError) -> String {
         CoreError::Refused(refused) => return refusal(refused).1,
         CoreError::Outside { role, program, why } => return outside(role, program, why).1,
         CoreError::Write { source, .. } => unwritten(source.kind()),
-        CoreError::Read { source, .. } => match source.kind() {
-            ErrorKind::NotFound => "check the path: there is nothing there",
+        CoreError::Read { path, source } => match source.kind() {
+            ErrorKind::NotFound => return absent(path),
             ErrorKind::PermissionDenied => "you need permission to read it",
             _ => "check that the disk or card is still there",
         },
@@ -116,6 +119,16 @@ pub fn core_remedy(error: &CoreError) -> String {
         _ => "",
     };
     text.to_owned()
+}
+
+/// What may have been meant by a path where nothing is.
+fn absent(path: &Path) -> String {
+    did_you_mean(&near(path)).unwrap_or_else(|| match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() && !folder.is_dir() => {
+            format!("check the path: there is no folder {}", folder.display())
+        }
+        _ => "check the path: there is no such file".to_owned(),
+    })
 }
 
 fn unwritten(kind: ErrorKind) -> &'static str {

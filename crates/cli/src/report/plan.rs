@@ -219,7 +219,7 @@ fn encoded((from, to): (&str, &str), lossy: bool, dither: Dither) -> String {
 }
 
 fn found(seam: FoundSeam) -> String {
-    format!("a seam that is {}, score {:.0} of 100", seam.verdict.word(), seam.score)
+    format!("its seam is {}", seam.verdict.word())
 }
 
 /// Why it is done.
@@ -330,7 +330,7 @@ fn left_out(reason: &LeftOut) -> String {
         LeftOut::NoPlace { container } => format!("{container} has no place for them"),
         LeftOut::OnlySamples => "nothing but the samples is wanted".to_owned(),
         LeftOut::OnlyLoops => "nothing but loop points is wanted".to_owned(),
-        LeftOut::NotUsed => "they lie in a part that is not used".to_owned(),
+        LeftOut::NotUsed => "they are in a part that is not used".to_owned(),
         LeftOut::Foreign { container } => format!("they belong to {container}"),
         LeftOut::Filler => "they are padding, written new, or larger than 4 MiB".to_owned(),
         LeftOut::Outdated { keeps: true } => {

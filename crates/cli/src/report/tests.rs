@@ -235,7 +235,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::Closed,
-            "this slot's format is closed: no spec line tells what it must be | name the maker's encoder with --encoder, or place a finished file with swap --as-is",
+            "this slot's format is closed: no spec line describes it | name the maker's encoder with --encoder, or place a finished file with swap --as-is",
         ),
         (
             Unmet::OverBudget { takes: 3 << 20, budget: 1 << 20 },
@@ -255,7 +255,7 @@ fn law(fold: Fold, scale: Option<f64>) -> Law {
 }
 
 fn seam() -> FoundSeam {
-    FoundSeam { verdict: Verdict::Good, score: 81.4 }
+    FoundSeam { verdict: Verdict::Good }
 }
 
 fn encoded(from: &str, to: &str, lossy: bool, dither: Dither, reason: DepthReason) -> Decision {
@@ -297,7 +297,7 @@ fn decisions_of_shaping() {
         ),
         (
             Decision::Cut { part: part(), reason: CutReason::Seam(seam()) },
-            "cut: from 0.500 s to 2.000 s (1.500 s) | it loops best there as a whole: a seam that is good, score 81 of 100",
+            "cut: from 0.500 s to 2.000 s (1.500 s) | it loops best there as a whole: its seam is good",
         ),
         (
             Decision::Cut { part: part(), reason: CutReason::Loudest { longest: 1.5 } },
@@ -468,7 +468,7 @@ fn decisions_of_encoding_and_chunks() {
         ),
         (
             chunks(LeftOut::NotUsed),
-            "chunks: left out: LIST, cue  | they lie in a part that is not used",
+            "chunks: left out: LIST, cue  | they are in a part that is not used",
         ),
         (
             chunks(LeftOut::Foreign { container: s("wav") }),
@@ -516,7 +516,7 @@ fn decisions_of_loops() {
         ),
         (
             Decision::LoopSet { part: part(), reason: LoopReason::Found(seam()) },
-            "loop: from 0.500 s to 2.000 s (1.500 s) | found: a seam that is good, score 81 of 100",
+            "loop: from 0.500 s to 2.000 s (1.500 s) | found: its seam is good",
         ),
         (
             Decision::LoopSet { part: part(), reason: LoopReason::Crossfade },
@@ -576,7 +576,7 @@ fn decisions_of_loops() {
         ),
         (
             Decision::LoopsLeftOut(LeftOut::NotUsed),
-            "loop: the clip's loop points are left out | they lie in a part that is not used",
+            "loop: the clip's loop points are left out | they are in a part that is not used",
         ),
         (
             Decision::FirstLoops { most: 1, container: s("ogg") },

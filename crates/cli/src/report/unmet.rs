@@ -47,9 +47,7 @@ pub fn unmet(wanted: &Unmet) -> String {
         }
         Unmet::Rule { what, expected, found } => format!("{what}: {found}, should be {expected}"),
         Unmet::File { problem } => problem.clone(),
-        Unmet::Closed => {
-            "this slot's format is closed: no spec line tells what it must be".to_owned()
-        }
+        Unmet::Closed => "this slot's format is closed: no spec line describes it".to_owned(),
         Unmet::OverBudget { takes, budget } => format!(
             "all slots together would take about {}, and there is room for {}",
             Size(*takes),

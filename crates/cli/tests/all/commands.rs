@@ -16,9 +16,9 @@ fn bad_input_gets_its_code_and_a_way_out() {
         (&["inspect", "none.wav"][..], 3, "there is no such file"),
         (&["inspect", "text.wav"], 3, "74 68 69 73"),
         (&["inspect", "mp3.wav"], 3, "is named .wav but is mp3"),
-        (&["inspect", "card"], 3, "name a file in that folder"),
+        (&["inspect", "full"], 3, "full/there.wav"),
         (&["inspect", "*.flac"], 2, "no file matches"),
-        (&["inspct", "clip"], 2, "unrecognized subcommand"),
+        (&["inspct", "clip"], 2, "did you mean inspect?"),
         (
             &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000"],
             2,

@@ -1,6 +1,7 @@
 //! The demo, and the examples of the help.
 
 use crate::bench::Bench;
+use crate::bench::typed::filled;
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -29,7 +30,8 @@ fn the_demo_tells_its_story() {
         ("shaping.md", include_str!("../../../../docs/shaping.md")),
         ("formats.md", include_str!("../../../../docs/formats.md")),
     ] {
-        let played = bench.play_page("demo", page, text);
+        let folder = if page == "README.md" { "." } else { "demo" };
+        let played = bench.play_page(folder, page, text);
         assert!(played > 0 || page == "formats.md", "{page}");
     }
 }
@@ -63,6 +65,31 @@ fn the_tour_is_short_and_chapters_stand_by_themselves() {
     assert_eq!(bench.run(&["demo", "--chapter", "9"]).code, 2);
 }
 
+/// Every command of the guide, in the order of each page, in a fresh folder of the demo. With
+/// `DEFT_NEEDLE_WRITE_DOCS` set, the pages are written with what the commands say now.
+#[test]
+fn the_guide_works_as_it_stands() {
+    let guide = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/guide");
+    let made = Bench::new();
+    assert_eq!(made.run(&["demo", "try"]).code, 0);
+    let mut played = 0;
+    for page in fs::read_dir(guide).unwrap() {
+        let page = page.unwrap().path();
+        let (name, text) = (page.file_name().unwrap(), fs::read_to_string(&page).unwrap());
+        let name = name.to_str().unwrap();
+        let bench = Bench::new();
+        copy(&made.path("try"), &bench.path("try"));
+        if std::env::var_os("DEFT_NEEDLE_WRITE_DOCS").is_some() {
+            fs::write(&page, filled(&bench, "try", &text)).unwrap();
+            continue;
+        }
+        let commands = bench.play_page("try", name, &text);
+        assert!(commands > 0 || ["README.md", "glossary.md"].contains(&name), "{name}");
+        played += commands;
+    }
+    assert!(played >= 50, "{played}");
+}
+
 /// The examples in the help texts are run as they stand, in a folder that has what they name.
 #[test]
 fn help_examples_work() {
@@ -83,10 +110,11 @@ fn help_examples_work() {
     fs::write(demo.join("game/BELL.LBX"), b"LBX1 old").unwrap();
     fs::write(demo.join("dump.bin"), [1; 4000]).unwrap();
     fs::create_dir_all(demo.join("downloads")).unwrap();
+    fs::copy(demo.join("kettle.wav"), demo.join("downloads/kettle.wav")).unwrap();
     fs::copy(demo.join("card/SAY/TICK02.PRM"), demo.join("card/SAY/TICK09.PRM")).unwrap();
     fs::remove_file(demo.join("card/SAY/TICK09.PRM")).unwrap();
     let mut run = 0;
-    for name in ["inspect", "hear", "fit", "check", "swap", "restore", "new", "install", "pack"] {
+    for name in ["inspect", "hear", "fit", "check", "swap", "restore", "new", "pack", "install"] {
         let help = bench.run(&["help", name]).out;
         let examples: Vec<&str> =
             help.lines().filter_map(|l| l.trim().strip_prefix("deft-needle ")).collect();
@@ -122,6 +150,19 @@ fn help_examples_work() {
         for key in known.trim().split(", ") {
             let told = [format!("`{key}`"), format!("`[{key}]`"), format!("`[[{key}]]`")];
             assert!(told.iter().any(|told| text.contains(told)), "{key} of {table:?}");
+        }
+    }
+}
+
+/// A folder with all that is in it.
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let to = to.join(entry.file_name());
+        match entry.file_type().unwrap().is_dir() {
+            true => copy(&entry.path(), &to),
+            false => drop(fs::copy(entry.path(), to).unwrap()),
         }
     }
 }

@@ -87,7 +87,7 @@ fn slots_are_found_by_words_and_told_in_families() {
             0,
             vec!["3 of 7", "also catches sfx/gull_wing.wav"],
         ),
-        (vec!["slots", "ferry.toml", "guul"], 0, vec!["spelt alike", "gull_wing"]),
+        (vec!["slots", "ferry.toml", "guul"], 0, vec!["similar names", "gull_wing"]),
         (
             vec!["slots", "game.pak", "gull_#", "--as-job"],
             0,

@@ -334,8 +334,8 @@ fn names_that_are_no_unicode_and_those_that_turn_text_are_shown_safely() {
     for (args, code) in [
         (&["inspect"][..], 3),
         (&["check", "--spec", "wav pcm16 44100 mono"], 1),
-        (&["fit", "-o", "new/"], 3),
-        (&["hear"], 3),
+        (&["fit", "--spec", "wav pcm16 44100 mono", "-o", "new/"], 3),
+        (&["hear", "-o", "h.wav"], 3),
         (&["seam"], 3),
         (&["swap", "other/slot.wav"], 2),
         (&["slots", "other", "--root"], 2),
@@ -533,7 +533,7 @@ fn a_pack_takes_no_job_of_the_users_out() {
     assert_eq!(fs::read(bench.path(SLOT)).unwrap(), mine);
     let status = bench.json(&["status", "card"]);
     assert_eq!(status["roots"][0]["slots"].as_array().unwrap().len(), 2);
-    // Its name alone takes it out again.
+    // Its name alone undoes it.
     assert_eq!(bench.run(&["restore", "card", "--job", "quay (pack)"]).code, 0);
     assert_eq!(fs::read(bench.path(SLOT)).unwrap(), mine);
 }

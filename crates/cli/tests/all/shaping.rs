@@ -192,7 +192,7 @@ fn routes_speed_fades_pads_and_offsets() {
     let bench = Bench::new();
     let (left, right) = (tone(440.0, 0.5, 1.0), tone(660.0, 0.25, 1.0));
     bench.clip(&[left.clone(), right.clone()]);
-    let out = bench.fit(&["--route", "R L 0 0.5L-R"]);
+    let out = bench.fit(&["--route", "R L - 0.5L-R"]);
     let mix: Vec<f64> =
         as_floats(&left).iter().zip(as_floats(&right)).map(|(l, r)| 0.5 * l - r).collect();
     assert_eq!(out[..3], [as_floats(&right), as_floats(&left), silence(1.0)]);

@@ -44,7 +44,7 @@ fn hostile_sheets_are_refused_where_they_are_wrong() {
         ),
         (
             format!("{head}{rule}spec = 'ogg vorbis 44100 mono'\nheader = 'plain'"),
-            vec!["header tells kinds of WAV"],
+            vec!["header is for kinds of WAV"],
         ),
         (
             format!("{head}{rule}spec = 'wav pcm16 44100 stereo'\nroute = 'L R R L'"),

@@ -108,7 +108,7 @@ fn a_swap_and_its_way_back() {
         SAY/TICK01.PRM: stock restored
         $ restore card [5]
         error: nothing is installed in …card, above or below it
-        help: check the path; name a ledger that lies elsewhere with --ledger
+        help: check the path; name a ledger elsewhere with --ledger
         ",
     );
     assert_eq!(fs::read(bench.path("card/SAY/TICK01.PRM")).unwrap(), stock);
@@ -122,13 +122,13 @@ fn mistakes_say_what_to_do_next() {
         error: cannot read none.wav: …
         help: check the path: there is no such file
         $ fit clip.wav -o o.wav --gain loud [2]
-        error: invalid value 'loud' for '--gain <GAIN>': expected +7dB or -3dB
-        …
+        error: invalid --gain \"loud\": expected +7dB or -3dB
+        help: deft-needle fit --help explains it
         $ fit clip.wav -o o.wav --spec 'wav pcm16 24000' [2]
-        error: invalid value …four words, as in \"wav pcm16 24000 mono\"; needs four words, found 3
+        error: invalid --spec …four words, as in \"wav pcm16 24000 mono\"; needs four words, found 3
         …
         $ fit clip.wav -o o.wav --spec 'wav pcm17 24000 mono' [2]
-        error: invalid value …\"pcm17\" is not an encoding; known are: pcm8 pcm16 …
+        error: invalid --spec …\"pcm17\" is not an encoding; known are: pcm8 pcm16 …
         …
         $ fit clip.wav -o o.wav --longest 0.1s [4]
         error: clip.wav: the result would last 0.500 s, and 0.100 s is the longest that is allowed
@@ -137,14 +137,14 @@ fn mistakes_say_what_to_do_next() {
         clip.wav to o.wav
         wav pcm16 44100 stereo, 0.100 s; converted and verified
         $ sheets nothing [2]
-        error: no sheet named nothing ships
+        error: there is no sheet named nothing
         help: `deft-needle sheets` lists them
         $ fit clip.wav -o o2.wav --target nothing --slot a.wav [2]
-        error: …there is no sheet nothing: neither a file nor one that ships
-        help: `deft-needle sheets` lists those that ship
+        error: …there is no sheet nothing: neither a file nor a built-in one
+        help: `deft-needle sheets` lists them
         $ restore card [5]
         error: nothing is installed in …card, above or below it
-        help: check the path; name a ledger that lies elsewhere with --ledger
+        help: check the path; name a ledger elsewhere with --ledger
         ",
     );
 }

@@ -136,7 +136,7 @@ impl Document for Ini {
     }
 
     fn put_back(&mut self, at: &str, raw: Option<&str>) -> Result<(), String> {
-        let range = self.find(&Place::of(at)).ok_or("there is no such key")?;
+        let range = self.find(&Place::of(at)).ok_or("no such key")?;
         match raw {
             Some(raw) => self.stored.text.replace_range(range, raw),
             None => {
@@ -164,7 +164,7 @@ impl Document for Ini {
     fn remove(&mut self, at: &str, index: usize) -> Result<(), String> {
         let mut members = self.members(at);
         if index >= members.len() {
-            return Err("there is no such member".to_owned());
+            return Err("no such member".to_owned());
         }
         members.remove(index);
         self.set(at, &Value::from(members.join(&self.separator)))

@@ -51,7 +51,7 @@ impl Document for Lines {
 
     fn remove(&mut self, _at: &str, index: usize) -> Result<(), String> {
         let found = lines(&self.0.text).nth(index).map(|(start, _)| start);
-        take_line(&mut self.0.text, found.ok_or("there is no such line")?);
+        take_line(&mut self.0.text, found.ok_or("no such line")?);
         Ok(())
     }
 

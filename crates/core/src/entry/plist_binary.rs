@@ -79,15 +79,15 @@ impl PlistBinary {
             node = match node {
                 Plist::Array(members) => {
                     let at = step.parse::<usize>().ok();
-                    at.and_then(|at| members.get_mut(at)).ok_or("there is no such place")?
+                    at.and_then(|at| members.get_mut(at)).ok_or("no such place")?
                 }
                 Plist::Dictionary(members) => {
                     if !members.contains_key(step) {
                         members.insert(step.clone(), Plist::Dictionary(plist::Dictionary::new()));
                     }
-                    members.get_mut(step).ok_or("there is no such place")?
+                    members.get_mut(step).ok_or("no such place")?
                 }
-                _ => return Err("there is no such place".to_owned()),
+                _ => return Err("no such place".to_owned()),
             };
         }
         Ok(node)
@@ -126,7 +126,7 @@ impl Document for PlistBinary {
                 members.remove(last);
                 Ok(())
             }
-            _ => Err("there is no such place".to_owned()),
+            _ => Err("no such place".to_owned()),
         }
     }
 
@@ -134,7 +134,7 @@ impl Document for PlistBinary {
         match self.node(&steps(at)) {
             None => Ok(Vec::new()),
             Some(Plist::Array(members)) => Ok(members.iter().map(plain).collect()),
-            Some(_) => Err("what stands there is not a list".to_owned()),
+            Some(_) => Err("what is there is not a list".to_owned()),
         }
     }
 
@@ -150,7 +150,7 @@ impl Document for PlistBinary {
                 members.insert(index.min(members.len()), made(value));
                 Ok(())
             }
-            _ => Err("what stands there is not a list".to_owned()),
+            _ => Err("what is there is not a list".to_owned()),
         }
     }
 
@@ -160,7 +160,7 @@ impl Document for PlistBinary {
                 members.remove(index);
                 Ok(())
             }
-            _ => Err("there is no such member".to_owned()),
+            _ => Err("no such member".to_owned()),
         }
     }
 

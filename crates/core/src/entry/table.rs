@@ -121,7 +121,7 @@ impl Document for Table {
     }
 
     fn put_back(&mut self, at: &str, raw: Option<&str>) -> Result<(), String> {
-        let (start, line) = self.find(at)?.ok_or("there is no such row")?;
+        let (start, line) = self.find(at)?.ok_or("no such row")?;
         match raw {
             Some(raw) => self.stored.text.replace_range(start..start + line.len(), raw),
             None => take_line(&mut self.stored.text, start),

@@ -88,12 +88,12 @@ impl Tree {
         value: &Value,
     ) -> Result<(), String> {
         let Some(node) = self.node(steps) else {
-            return Err("there is no such place".to_owned());
+            return Err("no such place".to_owned());
         };
         let members = node.members();
         let member = self.member(node, key, value);
         match &node.kind {
-            Kind::Leaf(_) => Err("a single value stands there".to_owned()),
+            Kind::Leaf(_) => Err("a single value is there".to_owned()),
             Kind::Lines { start, .. } => {
                 let (at, prefix) = match last_line(node) {
                     None => (*start, String::new()),
@@ -212,11 +212,11 @@ impl Tree {
     /// Takes a member out.
     fn take(&mut self, steps: &[String], index: usize) -> Result<(), String> {
         let Some(node) = self.node(steps) else {
-            return Err("there is no such place".to_owned());
+            return Err("no such place".to_owned());
         };
         let members = node.members();
         let Some(member) = members.get(index) else {
-            return Err("there is no such member".to_owned());
+            return Err("no such member".to_owned());
         };
         let own = member.range.clone();
         if let Kind::Lines { .. } = node.kind {
@@ -256,10 +256,10 @@ impl Tree {
     /// A value where there is not even a container: nested in the nearest one that there is.
     fn make_way(&mut self, steps: &[String], value: &Value) -> Result<(), String> {
         let reach = (0..steps.len()).rev().find(|n| self.node(&steps[..*n]).is_some());
-        let reach = reach.ok_or("there is no such place")?;
+        let reach = reach.ok_or("no such place")?;
         let (parents, rest) = steps.split_at(reach);
         if self.node(parents).is_none_or(|node| !node.is_map()) {
-            return Err("there is no such place".to_owned());
+            return Err("no such place".to_owned());
         }
         let key = &steps[steps.len() - 1];
         if rest.len() > 1
@@ -286,7 +286,7 @@ impl Tree {
 
     fn set_raw(&mut self, steps: &[String], raw: &str) -> Result<(), String> {
         let range = self.node(steps).map(|node| node.range.clone());
-        self.splice(range.ok_or("there is no such place")?, raw)
+        self.splice(range.ok_or("no such place")?, raw)
     }
 }
 
@@ -304,7 +304,7 @@ impl Document for Tree {
         let steps = steps(at);
         match self.node(&steps) {
             Some(node) if matches!(node.kind, Kind::Lines { .. }) => {
-                Err("a whole section stands there".to_owned())
+                Err("a whole section is there".to_owned())
             }
             Some(_) => self.set_raw(&steps, &self.syntax.value(value)),
             None => self.make_way(&steps, value),
@@ -317,7 +317,7 @@ impl Document for Tree {
             (Some(raw), _) => self.set_raw(&steps, raw),
             (None, Some((last, parents))) => {
                 let child = self.node(parents).and_then(|node| node.child(last));
-                self.take(parents, child.ok_or("there is no such place")?)
+                self.take(parents, child.ok_or("no such place")?)
             }
             (None, None) => Err("the whole file was put there".to_owned()),
         }
@@ -328,7 +328,7 @@ impl Document for Tree {
             Some(node) if node.is_list() => {
                 Ok(node.members().iter().map(|m| m.node.value()).collect())
             }
-            Some(_) => Err("what stands there is not a list".to_owned()),
+            Some(_) => Err("what is there is not a list".to_owned()),
             None => Ok(Vec::new()),
         }
     }
@@ -337,7 +337,7 @@ impl Document for Tree {
         let steps = steps(at);
         match self.node(&steps) {
             Some(node) if node.is_list() => self.put(&steps, index, None, value),
-            Some(_) => Err("what stands there is not a list".to_owned()),
+            Some(_) => Err("what is there is not a list".to_owned()),
             None => self.make_way(&steps, &Value::Array(vec![value.clone()])),
         }
     }

@@ -9,7 +9,7 @@ use unicode_normalization::UnicodeNormalization;
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize, Serialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct NameRules {
-    /// The most characters before the extension.
+    /// Maximum length of a name, without its extension.
     pub stem_longest: Option<usize>,
     /// The characters of the part before the extension.
     #[serde(default, deserialize_with = "crate::sheet::text_value")]

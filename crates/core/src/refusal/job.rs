@@ -257,7 +257,7 @@ pub enum OutsideFault {
     },
     /// It took too long and was stopped.
     TooSlow {
-        /// How long it may take, in seconds.
+        /// Time limit in seconds.
         limit: u64,
     },
     /// The system lost it.

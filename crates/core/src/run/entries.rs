@@ -287,7 +287,7 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry)
     let extension = file.rsplit_once('.').map_or("", |(_, extension)| extension);
     let format = entry.format.or_else(|| Format::of_extension(extension));
     let format = format.ok_or_else(|| {
-        format!("nothing tells how {file} is written: say format = \"json\", toml, ini, table, plist or lines")
+        format!("unknown format of {file}: add format = \"json\", toml, ini, table, plist or lines")
     })?;
     let value =
         |value: &Option<toml::Value>| value.as_ref().map(|value| names.value(value)).transpose();

@@ -67,11 +67,13 @@ impl Source {
     /// What contradicts itself.
     pub(super) fn validate(&self, roots: &[String]) -> Result<(), String> {
         if self.from.is_some() == self.in_root.is_some() {
-            return Err("a list of names is either beside the sheet (from) or in a root (in-root)"
-                .to_owned());
+            return Err(
+                "a list of names is either next to the sheet (from) or in a root (in-root)"
+                    .to_owned(),
+            );
         }
         if self.make.is_some() && self.find.is_none() {
-            return Err("make tells what find has found: write both, or neither".to_owned());
+            return Err("make uses what find has found: write both, or neither".to_owned());
         }
         known_root(self.root.as_deref(), roots)?;
         if let (Some(find), Some(make)) = (&self.find, &self.make) {

@@ -26,7 +26,7 @@ impl Rule {
             let sound = self.header.is_some() || self.tags.is_some() || self.route.is_some();
             if sound || self.level.is_some() || self.longest.is_some() {
                 return says(
-                    "files of a closed format have no header, tags, route, level or length that could be told",
+                    "files of a closed format have no header, tags, route, level or length to check",
                     "leave these keys out; largest, first-bytes and encoder are for such files",
                 );
             }
@@ -75,7 +75,7 @@ impl Rule {
         }
         if self.header.is_some() && none(|c| c == Container::Wav) {
             return Err((
-                format!("header tells kinds of WAV, and this is {line}"),
+                format!("header is for kinds of WAV, and this is {line}"),
                 "leave it out".to_owned(),
             ));
         }

@@ -165,7 +165,8 @@ impl fmt::Display for Size {
         match self.0 {
             0..=9_999 => write!(f, "{} bytes", self.0),
             10_000..=1_048_575 => write!(f, "{:.1} KiB", bytes / 1024.0),
-            _ => write!(f, "{:.2} MiB", bytes / 1_048_576.0),
+            1_048_576..=1_073_741_823 => write!(f, "{:.2} MiB", bytes / 1_048_576.0),
+            _ => write!(f, "{:.1} GiB", bytes / 1_073_741_824.0),
         }
     }
 }

@@ -179,7 +179,7 @@ fn found(
     let wanted = near(Bounds::any(facts), places, used, facts)?;
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     let range = best.seam.range;
-    let found = FoundSeam { verdict: best.seam.verdict, score: best.score };
+    let found = FoundSeam { verdict: best.seam.verdict };
     selection.set_loop(range, rate, LoopReason::Found(found));
     Ok(range)
 }
@@ -199,7 +199,7 @@ pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observ
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     selection.range = best.seam.range;
     selection.wraps = true;
-    let found = FoundSeam { verdict: best.seam.verdict, score: best.score };
+    let found = FoundSeam { verdict: best.seam.verdict };
     selection.cut(facts.format.rate, CutReason::Seam(found));
     Ok(())
 }

@@ -56,7 +56,7 @@ impl Decoder for Opus {
         let frames = self
             .decoder
             .decode24(Some(packet), length, &mut self.samples, most, false)
-            .map_err(|code| format!("a packet is not sound (code {code})"))?;
+            .map_err(|code| format!("a packet is not a valid (code {code})"))?;
         let frames = usize::try_from(frames).unwrap_or(0);
         for frame in self.samples[..frames * channels].chunks_exact(channels) {
             for (channel, sample) in block.channels_mut().iter_mut().zip(frame) {

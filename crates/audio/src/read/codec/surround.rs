@@ -35,7 +35,7 @@ impl Decoder for Surround {
     fn decode(&mut self, packet: &[u8], block: &mut Block) -> Result<(), String> {
         let decoded: Vec<Vec<f32>> =
             read_audio_packet_generic(&self.identification, &self.setup, packet, &mut self.window)
-                .map_err(|error| format!("a packet is not sound ({error:?})"))?;
+                .map_err(|error| format!("a packet is not a valid ({error:?})"))?;
         let channels = block.channels_mut();
         if decoded.len() != channels.len() {
             return Err(format!("a packet holds {} channels", decoded.len()));

@@ -9,16 +9,14 @@ use crate::args::{Check, Going, RootOptions};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::{expand, extension};
+use crate::paths::{extension, sounds};
 use crate::progress::Progress;
-use deft_needle_audio::read::Input;
-use deft_needle_audio::read::open_regular;
 use deft_needle_audio::read::sniff::{self, Sniffed};
-use deft_needle_audio::spec::{Container, Demand};
+use deft_needle_audio::read::{Input, open_regular};
+use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, Error as AudioError};
 use deft_needle_core::names::Taken;
 use deft_needle_core::target::name_faults;
-use deft_needle_core::tree::files_below;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::json;
@@ -58,14 +56,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
 /// Checks files and what is in folders against a spec, or against their own names.
 fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
     let demand = args.wanted.demand(&args.options)?;
-    let mut files = Vec::new();
-    for path in expand(&args.paths)? {
-        if path.is_dir() {
-            files.extend(files_below(&path)?.into_iter().filter(|f| seems_sound(f)));
-        } else {
-            files.push(path);
-        }
-    }
+    let files: Vec<PathBuf> = sounds(&args.paths)?.into_iter().map(|sound| sound.path).collect();
     let found: Vec<_> = files.par_iter().map(|file| check(file, args, demand.as_ref())).collect();
     let (mut checked, failed, mut exit) = sort_out(found, console);
     check_names(args, &mut checked);
@@ -138,17 +129,8 @@ fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failur
         },
         allow_commands: args.allow_commands,
     };
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "checking", 0);
     super::job::install::look(going.open(job, None, &progress)?.run, console)
-}
-
-/// Files in a tree that are sounds, or claim to be by their extension.
-fn seems_sound(file: &Path) -> bool {
-    if Container::from_extension(&extension(file)).is_some() {
-        return true;
-    }
-    let sniffed = open_regular(file).ok().and_then(|mut open| sniff::sniff(&mut open, file).ok());
-    sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
 }
 
 fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<FileCheck, Failure> {

@@ -9,7 +9,7 @@ use crate::failure::Failure;
 use crate::paths::expand;
 use crate::paths::text;
 use crate::progress::Progress;
-use crate::table::columns;
+use crate::table::Table;
 use deft_needle_audio::num::count;
 use deft_needle_core::check::{Checked, Report};
 use deft_needle_core::error::Error as CoreError;
@@ -52,7 +52,7 @@ fn check(target: &Target, path: &Path, args: &Check, console: &Console) -> Resul
     if path.is_dir() || Stock::is_archive(path) {
         let (prefix, whole) = prefix(target, path)?;
         let stock = Stock::open(path)?;
-        let progress = Progress::new(console, count(stock.names()?.len()));
+        let progress = Progress::new(console, "checking", count(stock.names()?.len()));
         return Ok(target.check(&stock, &prefix, whole, &progress)?);
     }
     let slot = match (&args.slot, &target.roots.main) {
@@ -120,8 +120,8 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
             ),
         }
     ));
-    if !rows.is_empty() {
-        console.say(columns(&rows, &[1]));
+    if rows.len() > 1 {
+        console.say(Table::new(rows, &[1], &[]).each(console.room()).join("\n"));
     }
     match wrong {
         0 => Exit::Done,

@@ -2,7 +2,7 @@
 
 use crate::args::{Fit, SpecArgs};
 use crate::failure::Failure;
-use crate::paths::{extension, is_stream};
+use crate::paths::{Sound, extension, is_stream};
 use deft_needle_audio::Spec;
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::shape::separate::Keep;
@@ -33,7 +33,7 @@ pub struct FitJob<'a> {
 
 /// All that is to be done.
 pub fn jobs<'a>(
-    clips: &'a [PathBuf],
+    clips: &'a [Sound],
     args: &Fit,
     into_folder: bool,
     target: Option<&'a Target>,
@@ -43,7 +43,7 @@ pub fn jobs<'a>(
     let typed = args.wanted.demand(&args.options)?.filter(|_| named);
     let mut taken: HashMap<PathBuf, &Path> = HashMap::new();
     let mut jobs = Vec::new();
-    for clip in clips {
+    for Sound { path: clip, within } in clips {
         if into_folder && is_stream(clip) {
             return Err(Failure::usage(
                 "standard input has no name to use in a folder",
@@ -59,8 +59,10 @@ pub fn jobs<'a>(
         };
         let out = match (into_folder, slot) {
             (false, _) => args.out.clone(),
-            (true, Some(slot)) => args.out.join(slot.rsplit('/').next().unwrap_or(&slot)),
-            (true, None) => args.out.join(file_name(clip, &args.wanted, &demand)),
+            (true, Some(slot)) => {
+                args.out.join(within).join(slot.rsplit('/').next().unwrap_or(&slot))
+            }
+            (true, None) => args.out.join(within).join(file_name(clip, &args.wanted, &demand)),
         };
         if let Some(other) = taken.insert(out.clone(), clip) {
             return Err(Failure::usage(

@@ -10,7 +10,7 @@ use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::paths::text;
-use crate::paths::{expand, is_stream, means_folder, open_clip};
+use crate::paths::{Sound, is_stream, means_folder, open_clip, refuse_terminal, sounds};
 use crate::progress::Progress;
 use crate::report::plan::words;
 use deft_needle_audio::Unmet;
@@ -53,11 +53,13 @@ struct FitLine {
 
 /// Fits every clip; one that fails is reported, and the rest goes on.
 pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
-    let clips = expand(&args.clips)?;
+    refuse_terminal(&args.out)?;
+    let clips = sounds(&args.clips)?;
     let into_folder = clips.len() > 1 || means_folder(&args.out);
+    Progress::expect(console, clips.len(), if args.dry_run { 1 } else { 2 });
     if is_stream(&args.out) && (into_folder || console.json()) {
         return Err(Failure::usage(
-            "standard output takes one clip, and no --json beside it",
+            "standard output takes one clip, and no --json alongside it",
             "name a file or a folder with -o",
         ));
     }
@@ -70,7 +72,8 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         return outside(&clips, args, closed, console);
     }
     let jobs = jobs::jobs(&clips, args, into_folder, target.as_ref())?;
-    if args.plot.is_some() && (clips.len() > 1 || is_stream(&clips[0]) || is_stream(&args.out)) {
+    if args.plot.is_some() && (clips.len() > 1 || is_stream(&clips[0].path) || is_stream(&args.out))
+    {
         return Err(Failure::usage(
             "--plot draws one clip, from a file to a file",
             "fit the clips one by one",
@@ -117,7 +120,7 @@ fn closed<'a>(target: &'a Target, args: &Fit) -> Option<&'a Rule> {
 
 /// One clip through the encoder of a closed format.
 fn outside(
-    clips: &[PathBuf],
+    clips: &[Sound],
     args: &Fit,
     rule: Option<&Rule>,
     console: &Console,
@@ -132,12 +135,12 @@ fn outside(
     let encoder =
         typed.or_else(|| rule?.encoder.clone()).ok_or(AudioError::CannotMeet(Unmet::Closed))?;
     encoder.refuse(args.outside.allow_commands)?;
-    let clip = open_clip(clip, &args.options.hints())?;
+    let clip = open_clip(&clip.path, &args.options.hints())?;
     refuse_existing(&[&clip], &args.out, args.overwrite)?;
     let (demand, edits) = (encoder.demand()?, &args.options.edits);
     let reference = Reference::default();
     let fitting = Fitting { clip: &clip, demand: &demand, edits, rule: None, reference };
-    let progress = Progress::new(console, clip.facts().frames);
+    let progress = Progress::new(console, "planning", clip.facts().frames);
     let plan = fitting.plan(&progress)?;
     let name = safe(&clip.input().name().display().to_string());
     let object = |bytes: Option<u64>| {
@@ -192,7 +195,7 @@ fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failu
         rule: job.aim.map(|aim| aim.rule),
         reference: Reference { stock: None, lufs },
     };
-    let progress = Progress::new(console, clip.facts().frames);
+    let progress = Progress::new(console, "planning", clip.facts().frames);
     let plan = fitting.plan(&progress)?;
     drop(progress);
     let mut fitted = FitLine {
@@ -223,7 +226,7 @@ fn write(
     console: &Console,
 ) -> Result<(), Failure> {
     let (plan, disk) = (&fitted.plan, RealDisk::default());
-    let progress = Progress::new(console, plan.to.frames);
+    let progress = Progress::new(console, "fitting", plan.to.frames);
     let private = is_stream(&fitted.out).then(private_folder).transpose()?;
     let path = match &private {
         Some(folder) => folder.path().join("out"),
@@ -232,7 +235,7 @@ fn write(
     let written = match &private {
         Some(_) => fitting.write(plan, &path, Durable::No, &disk, &progress)?,
         None => {
-            make_folder(&path, &disk)?;
+            make_folders(&path, &args.out, &disk)?;
             fitting.put(plan, &path, args.overwrite, &disk, &progress)?
         }
     };
@@ -259,6 +262,15 @@ fn write(
 fn changes_level(plan: &Plan) -> bool {
     let changes = |step: &Step| matches!(step, Step::Gain { .. } | Step::Limit { .. });
     plan.steps().iter().any(changes)
+}
+
+/// Makes the folder of an output; within the folder `out` those above it, too.
+fn make_folders(path: &Path, out: &Path, disk: &dyn Disk) -> Result<(), Failure> {
+    let above: Vec<&Path> = path.ancestors().skip(1).take_while(|a| a.starts_with(out)).collect();
+    for folder in above.into_iter().rev() {
+        make_folder(&folder.join("file"), disk)?;
+    }
+    make_folder(path, disk)
 }
 
 /// Makes the folder of an output, but not the folders above it: they would be typing mistakes.

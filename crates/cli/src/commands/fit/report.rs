@@ -2,7 +2,7 @@
 
 use super::FitLine;
 use crate::commands::{level, loudness};
-use crate::console::{BOLD, Console, GOOD, paint, safe};
+use crate::console::{BOLD, Console, GOOD, paint, safe, written};
 use crate::paths::{extension, is_stream};
 use crate::report::notice::words;
 use crate::report::plan;
@@ -16,7 +16,12 @@ use std::path::Path;
 /// Tells of one clip.
 pub fn report(fitted: &FitLine, console: &Console) {
     let FitLine { clip, out, plan, outcome, bit_rate, levels, notices } = fitted;
-    let names = [clip, out].map(|path| safe(&path.display().to_string()));
+    let named = |path: &Path| safe(&path.display().to_string());
+    let shown = match outcome {
+        Some(_) => written(out),
+        None => paint(BOLD, named(out)),
+    };
+    let names = [named(clip), shown];
     let to_stream = is_stream(out);
     if !to_stream {
         if let Some(named) = odd_name(out, plan.to.format.container) {
@@ -57,7 +62,7 @@ fn described(
     bit_rate: Option<u64>,
     in_full: bool,
 ) -> String {
-    let mut text = format!("{} to {}", paint(BOLD, clip), paint(BOLD, out));
+    let mut text = format!("{} to {}", paint(BOLD, clip), out);
     if in_full {
         let _ = write!(text, "\n{}", plan::words(plan));
         if let Some(rate) = real_rate(plan, bit_rate) {

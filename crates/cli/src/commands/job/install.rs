@@ -6,6 +6,7 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::paths::shown;
 use crate::progress::Progress;
 use crate::report::notice;
 use deft_needle_core::disk::RealDisk;
@@ -17,19 +18,19 @@ use std::path::Path;
 
 /// Installs, or shows what would be done.
 pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "reading", 0);
     let opened = args.going.open(&args.job, args.target.as_deref(), &progress)?;
     if args.dry_run {
         return look(opened.run, console);
     }
     let disk = RealDisk::default();
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "planning", 0);
     let session = Session::open(opened.run, &disk, &progress)?;
     drop(progress);
     if session.run.faults(&session.plan).next().is_some() {
         return Ok(tell_plan(&session.run, &session.plan, console));
     }
-    let progress = Progress::new(console, session.plan.frames());
+    let progress = Progress::new(console, "fitting", session.plan.frames());
     let name = session.run.job.name.clone();
     let root = session.run.root.as_ref().map(|root| root.path.clone());
     let done = session.carry_out(&disk, &progress)?;
@@ -42,7 +43,7 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
 
 /// Only looks: nothing is locked, nothing changed.
 pub fn look(run: Run, console: &Console) -> Result<Exit, Failure> {
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "planning", 0);
     let Some(root) = run.root.clone() else {
         return Err(Failure::usage("the job has no root", "name it with --root"));
     };
@@ -109,7 +110,7 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
     }
     let place = match (&done.archive, root) {
         (Some(archive), _) => format!(" in {}", safe(archive.as_str())),
-        (None, Some(root)) => format!(" in {}", safe(&root.display().to_string())),
+        (None, Some(root)) => format!(" in {}", safe(&shown(root))),
         (None, None) => String::new(),
     };
     console.say(format!("{name}: {}{place}", what.join(", ")));

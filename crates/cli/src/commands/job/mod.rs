@@ -62,10 +62,10 @@ impl Going {
 /// # Errors
 /// The first thing that is wrong with it; those of carrying out.
 pub fn carry_out(run: Run, disk: &RealDisk, console: &Console) -> Result<Installation, Failure> {
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "planning", 0);
     let session = Session::open(run, disk, &progress)?;
     drop(progress);
-    let progress = Progress::new(console, session.plan.frames());
+    let progress = Progress::new(console, "fitting", session.plan.frames());
     Ok(session.carry_out(disk, &progress)?)
 }
 

@@ -13,7 +13,7 @@ use deft_needle_core::sheet::Size;
 
 /// Packs, and says what is in it.
 pub fn run(args: &Pack, console: &Console) -> Result<Exit, Failure> {
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "packing", 0);
     let ask = Ask { allow_commands: args.allow_commands, ..Ask::default() };
     let mut run = Run::without_root(&args.job, ask, &progress)?;
     let wanted = run.target.sheet.pack.as_ref().and_then(|pack| pack.extension.clone());

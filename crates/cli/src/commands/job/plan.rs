@@ -4,17 +4,18 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::core_exit;
+use crate::paths::shown;
 use crate::report::error::as_object;
 use crate::report::notice;
 use crate::report::plan::words;
-use crate::table::columns;
+use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
 use deft_needle_core::run::{JobPlan, Line, Run, Work};
 use serde_json::{Value, json};
 
 /// Shows everything; gives the worst exit code of what is wrong.
 pub fn show(run: &Run, plan: &JobPlan, console: &Console) -> Exit {
-    let root = run.root.as_ref().map(|root| root.path.display().to_string());
+    let root = run.root.as_ref().map(|root| shown(&root.path));
     console.say(format!(
         "{}: {} in {}",
         paint(BOLD, safe(&run.job.name)),
@@ -22,7 +23,7 @@ pub fn show(run: &Run, plan: &JobPlan, console: &Console) -> Exit {
         safe(&root.unwrap_or_default())
     ));
     if !plan.lines.is_empty() {
-        console.find(table(&plan.lines));
+        console.find(table(&plan.lines, console.room()));
     }
     console.say(beside(plan).join("\n"));
     run.faults(plan).fold(Exit::Done, |exit, fault| {
@@ -75,11 +76,11 @@ pub fn verdict(plan: &JobPlan, wrong: usize) -> String {
     }
 }
 
-fn table(lines: &[Line]) -> String {
+fn table(lines: &[Line], room: Room) -> String {
     let heading = ["slot", "clip", "becomes", "length", ""];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
     rows.extend(lines.iter().map(row));
-    columns(&rows, &[3])
+    Table::new(rows, &[3], &[]).text(room)
 }
 
 fn row(line: &Line) -> Vec<String> {
@@ -111,7 +112,7 @@ pub fn beside(plan: &JobPlan) -> Vec<String> {
     let mut lines = Vec::new();
     let mut row = |what: &str, text: String| lines.push(format!("  {what:<10}{}", safe(&text)));
     for entry in &plan.entries {
-        let there = if entry.new { "" } else { "  (stands there already)" };
+        let there = if entry.new { "" } else { "  (already there)" };
         row("entry", format!("{}: {}{there}", entry.file, entry.what));
     }
     for back in &plan.back {
@@ -124,7 +125,7 @@ pub fn beside(plan: &JobPlan) -> Vec<String> {
         );
     }
     for cache in &plan.caches {
-        row("cache", format!("{cache} is cleared; the target makes it anew"));
+        row("cache", format!("{cache} is cleared; the target rebuilds it"));
     }
     let of_lines = plan.lines.iter().flat_map(|line| {
         line.notices.iter().map(|n| format!("{}: {}", line.slot, notice::words(n)))

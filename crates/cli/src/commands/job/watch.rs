@@ -40,9 +40,9 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
     }
     if !args.job.is_file() {
         // Nothing is there that could change: it is a wrong name.
-        args.going.open(&args.job, None, &Progress::new(console, 0))?;
+        args.going.open(&args.job, None, &Progress::new(console, "planning", 0))?;
     }
-    let stop = Progress::new(console, 0);
+    let stop = Progress::new(console, "waiting", 0);
     let mut exit = Exit::Done;
     let mut files = vec![args.job.clone()];
     let mut quiet_since = Instant::now();
@@ -215,7 +215,7 @@ fn changed(before: &Seen, now: &Seen) -> String {
 /// Does the job once; what is wrong is said, and the watching goes on. Gives the files to watch from now
 /// on, as they were before it, and how it ended.
 fn turn(args: &Watch, known: Vec<PathBuf>, console: &Console) -> (Seen, Exit) {
-    let progress = Progress::new(console, 0);
+    let progress = Progress::new(console, "planning", 0);
     let disk = RealDisk::default();
     let opened = match args.going.open(&args.job, None, &progress) {
         Ok(opened) => opened,

@@ -42,7 +42,7 @@ struct Seen {
 pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
     if args.out.as_deref().or(args.hear.as_deref()).is_some_and(is_stream) {
         return Err(Failure::usage(
-            "the seam is told on standard output, and nothing else goes there",
+            "the report goes to standard output, and nothing else",
             "name a file",
         ));
     }
@@ -116,7 +116,7 @@ fn ranges(
         }
         None => wanted(args, clip)?,
     };
-    let progress = Progress::new(console, facts.frames);
+    let progress = Progress::new(console, "searching", facts.frames);
     let most = deft_needle_audio::num::size(asks.most.into());
     let found = find(clip, &wanted, most, &progress)?;
     let best = found.first().map(|best| best.seam.range);
@@ -188,7 +188,7 @@ fn made(
     };
     let mut demand = Demand::from(spec);
     demand.loop_tags.clone_from(&args.options.loop_tags);
-    let progress = Progress::new(console, clip.facts().frames);
+    let progress = Progress::new(console, "measuring", clip.facts().frames);
     let reference = Reference::default();
     let fitting = Fitting { clip, demand: &demand, edits: &edits, rule: None, reference };
     let plan = fitting.plan(&progress)?;

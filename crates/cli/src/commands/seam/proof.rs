@@ -2,7 +2,7 @@
 
 use crate::args::Seam;
 use crate::commands::{draw, hear};
-use crate::console::{BOLD, Console, paint, safe};
+use crate::console::{Console, written};
 use crate::failure::Failure;
 use crate::plot::{COLUMNS, Curve, Panel, Wave};
 use crate::progress::Progress;
@@ -35,7 +35,7 @@ pub fn prove(
         let programme = Programme::across(clip, range, HEARD, args.rounds)?;
         let clips = std::slice::from_ref(clip);
         hear::write(out, args.overwrite, &programme, clips, console)?;
-        let written = paint(BOLD, safe(&out.display().to_string()));
+        let written = written(out);
         let side = HEARD.min(clip.facts().format.rate.seconds(range.len()));
         console.warn(format!(
             "written: {written}, {side:.1} s on either side of the seam, {} times",
@@ -59,7 +59,7 @@ fn plot(
 ) -> Result<(), Failure> {
     let facts = clip.facts();
     let rate = facts.format.rate;
-    let progress = Progress::new(console, facts.frames);
+    let progress = Progress::new(console, "writing", facts.frames);
     let seen = picture(clip, COLUMNS, &progress)?;
     let seconds = |range: FrameRange| (rate.seconds(range.start), rate.seconds(range.end));
     let wave = Wave {
@@ -99,7 +99,7 @@ fn plot(
             curves: vec![curve("end, then start", heard)],
         },
         Panel::Seam {
-            title: "Both ends over each other: alike is good".to_owned(),
+            title: "Loop end and loop start overlaid; they should match".to_owned(),
             curves: vec![
                 curve("around the end", points(0, range.end, all)),
                 curve("around the start", points(1, range.start, all)),

@@ -20,7 +20,7 @@ pub fn report(args: &Seam, clip: &Clip, seen: &Seen, made: bool, console: &Conso
         console.say(format!("  {:<10}{}", "written", paint(BOLD, name)));
     }
     for judged in &seen.seams {
-        console.say(described(judged, rate));
+        console.say(described(judged, rate, console.plain()));
     }
     if let (Some(best), false) = (seen.found.first(), made) {
         let range = best.seam.range;
@@ -46,16 +46,15 @@ fn style(verdict: Verdict) -> anstyle::Style {
 /// One line for each loop that was found.
 fn table(found: &[Candidate], rate: SampleRate) -> String {
     let mut lines = vec![format!(
-        "  {:>2}  {:>5}  {:>11}  {:>11}  {:>9}  {:<7}  {:>9}  {:>8}",
-        "", "score", "from", "to", "lasts", "seam", "click", "wave"
+        "  {:>2}  {:>11}  {:>11}  {:>9}  {:<7}  {:>9}  {:>8}",
+        "", "from", "to", "lasts", "seam", "click", "wave"
     )];
     for (number, one) in (1..).zip(found) {
         let seam = &one.seam;
         let at = |frame: u64| clock(rate.seconds(frame));
         let word = format!("{:<7}", seam.verdict.word());
         lines.push(format!(
-            "  {number:>2}  {:>5.1}  {:>11}  {:>11}  {:>9}  {}  {:>6.1} dB  {:>5.0} dB",
-            one.score,
+            "  {number:>2}  {:>11}  {:>11}  {:>9}  {}  {:>6.1} dB  {:>5.0} dB",
             at(seam.range.start),
             at(seam.range.end),
             Duration(rate.seconds(seam.range.len())).to_string(),
@@ -80,7 +79,7 @@ fn clock(seconds: f64) -> String {
     format!("{minutes:.0}:{:06.3}", seconds - 60.0 * minutes)
 }
 
-fn described(judged: &Judgement, rate: SampleRate) -> String {
+fn described(judged: &Judgement, rate: SampleRate, plain: bool) -> String {
     let [start, end] = [judged.range.start, judged.range.end].map(|f| clock(rate.seconds(f)));
     let click = match judged.click_db {
         db if db > 0.0 => format!("{db:.1} dB above what the sound does around it"),
@@ -115,7 +114,9 @@ fn described(judged: &Judgement, rate: SampleRate) -> String {
             ),
         ),
     ];
-    lines.extend(wave(&judged.around));
+    if !plain {
+        lines.extend(wave(&judged.around));
+    }
     lines.join("\n")
 }
 

@@ -1,6 +1,7 @@
 //! Refusals of ledgers, jobs and packs, and commands that failed, in words.
 
 use super::{Words, near_or, words};
+use crate::paths::shown;
 use deft_needle_core::names::shell_word;
 use deft_needle_core::refusal::{OddJob, OddLedger, OddPack, OutsideFault};
 use deft_needle_core::sheet::Size;
@@ -8,23 +9,23 @@ use deft_needle_core::sheet::Size;
 pub(super) fn odd_ledger(why: &OddLedger) -> Words {
     match why {
         OddLedger::NothingInstalled { path } => words(
-            format!("nothing is installed in {}, above or below it", path.display()),
-            "check the path; name a ledger that lies elsewhere with --ledger",
+            format!("nothing is installed in {}, above or below it", shown(path)),
+            "check the path; name a ledger elsewhere with --ledger",
         ),
         OddLedger::UnknownRoot { name } => words(
             format!("the ledger does not know where the root {name} is"),
             format!("name it with --root {name}=FOLDER"),
         ),
         OddLedger::Away { folder, key } => words(
-            format!("{} is not there, and {key} lies in it", folder.display()),
+            format!("{} is not there, and {key} is in it", folder.display()),
             "insert the card or mount the drive, then run this again",
         ),
         OddLedger::Busy { root } => words(
-            format!("another run is changing {} right now", root.display()),
+            format!("another run is changing {} right now", shown(root)),
             "wait until it is done",
         ),
         OddLedger::Raced { root } => words(
-            format!("another run has just changed {}", root.display()),
+            format!("another run has just changed {}", shown(root)),
             "run this again: it has to look at what is there now",
         ),
         OddLedger::Interrupted => {
@@ -48,7 +49,7 @@ fn odd_owner(why: &OddLedger) -> Words {
         OddLedger::KnownElsewhere { path, ledger, root } => words(
             format!(
                 "{} was replaced before, and the ledger in {} keeps its stock",
-                path.display(),
+                shown(path),
                 ledger.display()
             ),
             format!(
@@ -57,11 +58,11 @@ fn odd_owner(why: &OddLedger) -> Words {
             ),
         ),
         OddLedger::Missing { root } => words(
-            format!("{} has no ledger", root.display()),
+            format!("{} has no ledger", shown(root)),
             "name the root, or its ledger's folder with --ledger",
         ),
         OddLedger::Healthy { root } => words(
-            format!("the ledger of {} is not damaged", root.display()),
+            format!("the ledger of {} is not damaged", shown(root)),
             "`deft-needle restore` puts back what it knows",
         ),
         OddLedger::NoSuchJob { job, jobs } => words(
@@ -87,11 +88,11 @@ pub(super) fn odd_job(why: &OddJob) -> Words {
             format!("write roots = {{ …, {name} = 'FOLDER' }}"),
         ),
         OddJob::RootNotFolder { name, path } => words(
-            format!("the {name} root {} is not a folder", path.display()),
+            format!("the {name} root {} is not a folder", shown(path)),
             "check the path in the job sheet; is the card in?",
         ),
         OddJob::NotRoot { root, target, marker } => words(
-            format!("{} is not a root of {target}: it has no {marker}", root.display()),
+            format!("{} is not a root of {target}: it has no {marker}", shown(root)),
             "name the folder that has it with --root",
         ),
         OddJob::InNoRoot { slot, target, marker } => words(
@@ -133,14 +134,14 @@ pub(super) fn odd_pack(why: &OddPack) -> Words {
             words("a pack brings no root", "say where the target is with --root FOLDER")
         }
         OddPack::NotPack { path, lacks } => words(
-            format!("{} is not a pack: it has no {lacks}", path.display()),
+            format!("{} is not a pack: it has no {lacks}", shown(path)),
             "unpack it and write a job sheet: `deft-needle new` does that for a folder of clips",
         ),
         OddPack::Odd { path, what } => {
-            words(format!("{}: its pack.toml is invalid: {what}", path.display()), AGAIN)
+            words(format!("{}: its pack.toml is invalid: {what}", shown(path)), AGAIN)
         }
         OddPack::NoSheet { path } => words(
-            format!("{} brings no sheet of its target", path.display()),
+            format!("{} brings no sheet of its target", shown(path)),
             "name the target's sheet with --target SHEET",
         ),
         OddPack::Lacks { file } => words(format!("{file} is not in the pack"), AGAIN),
@@ -158,9 +159,9 @@ pub(super) fn odd_pack(why: &OddPack) -> Words {
         ),
         OddPack::BadIcon { path, found, size } => words(
             match found {
-                None => format!("{} is not a PNG", path.display()),
+                None => format!("{} is not a PNG", shown(path)),
                 Some((width, height)) => {
-                    format!("{} is {width} × {height} pixels", path.display())
+                    format!("{} is {width} × {height} pixels", shown(path))
                 }
             },
             format!("give a PNG of {size} × {size} pixels, or none: one is drawn then"),

@@ -6,6 +6,7 @@ mod tests;
 
 pub use job::outside;
 
+use crate::paths::shown;
 use deft_needle_core::names::{Near, did_you_mean};
 use deft_needle_core::refusal::{OddArchive, OddCaches, OddPath, OddSlot, Refusal};
 use deft_needle_core::sheet::Size;
@@ -30,7 +31,7 @@ pub fn refusal(refusal: &Refusal) -> Words {
     match refusal {
         Refusal::Path { path, why } => odd_path(path, *why),
         Refusal::OutsideRoot { path, root } => words(
-            format!("{} is outside {}", path.display(), root.display()),
+            format!("{} is outside {}", shown(path), shown(root)),
             "name a file below the root, or another root with --root",
         ),
         Refusal::NotWithin { typed, why: None } => words(
@@ -45,8 +46,8 @@ pub fn refusal(refusal: &Refusal) -> Words {
         Refusal::Archive { path, why } => odd_archive(path, why),
         Refusal::Caches(why) => odd_caches(why),
         Refusal::NoSheet { name, near } => words(
-            format!("there is no sheet {name}: neither a file nor one that ships"),
-            near_or(near, "`deft-needle sheets` lists those that ship"),
+            format!("there is no sheet {name}: neither a file nor a built-in one"),
+            near_or(near, "`deft-needle sheets` lists them"),
         ),
         Refusal::Internal { what } => words(format!("internal error: {what}"), "please report it"),
         _ => words(format!("refused: {refusal:?}"), ""),
@@ -54,7 +55,7 @@ pub fn refusal(refusal: &Refusal) -> Words {
 }
 
 fn odd_path(path: &Path, why: OddPath) -> Words {
-    let path = path.display();
+    let path = shown(path);
     let (what, help) = match why {
         OddPath::Link => ("is a link", "name what it leads to: nothing is followed through links"),
         OddPath::LinkOut => (
@@ -78,7 +79,7 @@ fn odd_path(path: &Path, why: OddPath) -> Words {
         }
         OddPath::OfLedger => ("belongs to a ledger", "name a file or a folder of the target's own"),
         OddPath::Exists { in_target: true } => {
-            ("exists already", "it lies in a target: use swap, which keeps the stock")
+            ("exists already", "it is in a target: use swap, which keeps the stock")
         }
         OddPath::Exists { in_target: false } => (
             "exists already",
@@ -209,7 +210,7 @@ fn odd_layer(slot: &str, why: &OddSlot) -> Words {
 fn odd_archive(path: &Path, why: &OddArchive) -> Words {
     const UNTRUSTED: &str =
         "nothing was taken from it; unpack it yourself if you trust it, and name the folder";
-    let path = path.display();
+    let path = shown(path);
     match why {
         OddArchive::EntryTooLarge { name, most } => words(
             format!("{path}: its entry {name} would take more than {}", Size(*most)),

@@ -59,7 +59,7 @@ fn paths() {
         (OddPath::OfLedger, "belongs to a ledger | name a file or a folder of the target's own"),
         (
             OddPath::Exists { in_target: true },
-            "exists already | it lies in a target: use swap, which keeps the stock",
+            "exists already | it is in a target: use swap, which keeps the stock",
         ),
         (
             OddPath::Exists { in_target: false },
@@ -217,7 +217,7 @@ fn ledgers_and_jobs() {
     for (why, want) in [
         (
             OddLedger::NothingInstalled { path: root() },
-            "nothing is installed in card, above or below it | check the path; name a ledger that lies elsewhere with --ledger",
+            "nothing is installed in card, above or below it | check the path; name a ledger elsewhere with --ledger",
         ),
         (
             OddLedger::UnknownRoot { name: "settings".to_owned() },
@@ -225,7 +225,7 @@ fn ledgers_and_jobs() {
         ),
         (
             OddLedger::Away { folder: root(), key: key("A.PRM") },
-            "card is not there, and A.PRM lies in it | insert the card or mount the drive, then run this again",
+            "card is not there, and A.PRM is in it | insert the card or mount the drive, then run this again",
         ),
         (
             OddLedger::Busy { root: root() },
