@@ -13,6 +13,7 @@ pub struct Table {
     rows: Vec<Vec<String>>,
     right: &'static [usize],
     yields: &'static [usize],
+    whole: &'static [usize],
 }
 
 /// How wide a table may be, and whether it is drawn at all.
@@ -37,7 +38,12 @@ impl Table {
     /// The first row is the heading. Columns in `right` are flush right; those in `yields` go, in this
     /// order, where the terminal is too narrow for all.
     pub fn new(rows: Vec<Vec<String>>, right: &'static [usize], yields: &'static [usize]) -> Self {
-        Self { rows, right, yields }
+        Self { rows, right, yields, whole: &[] }
+    }
+
+    /// Columns whose texts never lose their middle.
+    pub fn whole(self, whole: &'static [usize]) -> Self {
+        Self { whole, ..self }
     }
 
     /// All rows, the heading first where it is shown.
@@ -82,7 +88,7 @@ impl Table {
 
     fn lines(&self, room: Room) -> Vec<String> {
         let mut rows = self.rows.clone();
-        let mut right: Vec<usize> = self.right.to_vec();
+        let (mut right, mut whole) = (self.right.to_vec(), self.whole.to_vec());
         if let Some(most) = room.width {
             let mut gone: Vec<usize> = Vec::new();
             for &column in self.yields {
@@ -91,11 +97,14 @@ impl Table {
                 }
                 let at = column - gone.iter().filter(|gone| **gone < column).count();
                 rows.iter_mut().filter(|row| row.len() > at).for_each(|row| drop(row.remove(at)));
-                right =
-                    right.iter().filter(|r| **r != at).map(|r| r - usize::from(*r > at)).collect();
+                for columns in [&mut right, &mut whole] {
+                    columns.retain(|column| *column != at);
+                    columns.iter_mut().filter(|column| **column > at).for_each(|c| *c -= 1);
+                }
                 gone.push(column);
             }
-            shrink(&mut rows, &right, most);
+            whole.extend(&right);
+            shrink(&mut rows, &whole, most);
         }
         let widths = widths(&rows);
         let line = |row: &Vec<String>| {
@@ -116,19 +125,19 @@ impl Table {
     }
 }
 
-/// Lets the widest columns of text lose the middle of what is long, until all fits.
-fn shrink(rows: &mut [Vec<String>], right: &[usize], most: usize) {
+/// Lets the widest columns but the `whole` ones lose the middle of what is long, until all fits.
+fn shrink(rows: &mut [Vec<String>], whole: &[usize], most: usize) {
     loop {
         let widths = widths(rows);
         let over = total(&widths).saturating_sub(most);
         let widest = (0..widths.len())
-            .filter(|at| !right.contains(at) && widths[*at] > LEAST)
+            .filter(|at| !whole.contains(at) && widths[*at] > LEAST)
             .max_by_key(|at| widths[*at]);
         let (Some(at), true) = (widest, over > 0) else {
             return;
         };
         // Down to the next widest at most, so that the long ones share what is missing.
-        let next = (0..widths.len()).filter(|other| *other != at && !right.contains(other));
+        let next = (0..widths.len()).filter(|other| *other != at && !whole.contains(other));
         let next =
             next.map(|other| widths[other]).max().unwrap_or(LEAST).clamp(LEAST, widths[at] - 1);
         let to = next.max(widths[at].saturating_sub(over)).max(LEAST);

@@ -285,5 +285,5 @@ fn as_table(all: &[Inspection], room: Room) -> String {
             paint(WARN, warnings(one).join("; ")),
         ]);
     }
-    Table::new(rows, &[3, 4, 5, 6, 7], &[4, 2, 6, 8]).text(room)
+    Table::new(rows, &[3, 4, 5, 6, 7], &[4, 2, 6, 8]).whole(&[1]).text(room)
 }

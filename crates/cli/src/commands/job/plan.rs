@@ -80,7 +80,7 @@ fn table(lines: &[Line], room: Room) -> String {
     let heading = ["slot", "clip", "becomes", "length", ""];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
     rows.extend(lines.iter().map(row));
-    Table::new(rows, &[3], &[]).text(room)
+    Table::new(rows, &[3], &[]).whole(&[2]).text(room)
 }
 
 fn row(line: &Line) -> Vec<String> {

@@ -73,6 +73,11 @@ fn table(found: &[Candidate], rate: SampleRate) -> String {
     lines.join("\n")
 }
 
+/// Rounded as it is shown, so that nothing is -0.0.
+fn tenths(value: f64) -> f64 {
+    (value * 10.0).round() / 10.0 + 0.0
+}
+
 /// A time to the thousandth.
 fn clock(seconds: f64) -> String {
     let minutes = (seconds / 60.0).floor();
@@ -110,7 +115,8 @@ fn described(judged: &Judgement, rate: SampleRate, plain: bool) -> String {
             "level",
             format!(
                 "{:+.1} dB, spectrum {:.1} dB: change across the seam, 50 ms on each side",
-                judged.level_db, judged.spectrum_db
+                tenths(judged.level_db),
+                judged.spectrum_db
             ),
         ),
     ];
