@@ -3,14 +3,14 @@
 use super::{Every, Options, Outside, SpecArgs};
 use clap::{Args, ValueEnum};
 use deft_needle_core::root::RootAsk;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// Which root, and where its ledger is.
 #[derive(Debug, Default, Args)]
 pub struct RootOptions {
     /// The target's main root [default: found by its ledger]; others as NAME=FOLDER
     #[arg(long, value_name = "FOLDER")]
-    pub root: Vec<String>,
+    pub root: Vec<PathBuf>,
     /// Folder of the ledger and the stock [default: .deft-needle in the root]
     #[arg(long, value_name = "FOLDER")]
     pub ledger: Option<PathBuf>,
@@ -25,11 +25,11 @@ impl RootOptions {
         let mut asked =
             RootAsk { ledger: self.ledger.clone(), adopt: self.adopt, ..RootAsk::default() };
         for typed in &self.root {
-            match typed.split_once('=') {
-                Some((name, folder)) if !Path::new(typed).exists() => {
+            match typed.to_str().and_then(|typed| typed.split_once('=')) {
+                Some((name, folder)) if !typed.exists() => {
                     asked.others.insert(name.to_owned(), PathBuf::from(folder));
                 }
-                _ => asked.root = Some(PathBuf::from(typed)),
+                _ => asked.root = Some(typed.clone()),
             }
         }
         asked

@@ -16,4 +16,5 @@ mod sheets;
 mod strangers;
 mod swap;
 mod targets;
+mod tools;
 mod words;

@@ -337,8 +337,8 @@ fn names_that_are_no_unicode_and_those_that_turn_text_are_shown_safely() {
         (&["fit", "--spec", "wav pcm16 44100 mono", "-o", "new/"], 3),
         (&["hear", "-o", "h.wav"], 3),
         (&["seam"], 3),
-        (&["swap", "other/slot.wav"], 2),
-        (&["slots", "other", "--root"], 2),
+        (&["swap", "other/slot.wav"], 5),
+        (&["restore"], 5),
     ] {
         for json in [&[][..], &["--json"]] {
             let mut command = bench.command(args);

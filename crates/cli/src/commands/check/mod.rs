@@ -123,10 +123,7 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
 /// A job held against its target, as `install --dry-run` does.
 fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failure> {
     let going = Going {
-        place: RootOptions {
-            root: args.root.iter().map(|root| root.to_string_lossy().into_owned()).collect(),
-            ..RootOptions::default()
-        },
+        place: RootOptions { root: args.root.iter().cloned().collect(), ..RootOptions::default() },
         allow_commands: args.allow_commands,
     };
     let progress = Progress::new(console, "checking", 0);
