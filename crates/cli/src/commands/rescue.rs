@@ -46,8 +46,8 @@ fn tell(found: &Rescue, dry_run: bool, console: &Console) {
         let what = match (one.removed, dry_run) {
             (false, false) => "stock restored",
             (false, true) => "stock would be restored",
-            (true, false) => "removed, nothing was here",
-            (true, true) => "would be removed, nothing was here",
+            (true, false) => "new file removed",
+            (true, true) => "new file would be removed",
         };
         let how = match one.how {
             How::Record => "",

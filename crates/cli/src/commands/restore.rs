@@ -165,7 +165,7 @@ fn tell(done: &Restored, dry_run: bool, console: &Console) -> usize {
             "the previous job's file is back",
             "the previous job's file would be back",
         ),
-        (names(&done.removed), "removed, nothing was here", "would be removed, nothing was here"),
+        (names(&done.removed), "new file removed", "new file would be removed"),
         (names(&done.left), "left as it is", "would be left as it is"),
         (done.entries.clone(), "entry reverted", "entry would be reverted"),
         (names(&done.caches), "cache cleared", "cache would be cleared"),

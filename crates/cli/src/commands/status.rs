@@ -85,7 +85,7 @@ fn one(
         1 => ", 1 entry made".to_owned(),
         many => format!(", {many} entries made"),
     };
-    console.say(format!("{} {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
+    console.say(format!("{}: {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
     if !slots.is_empty() {
         console.find(table(&slots, console.verbose(), console.room()));
     }

@@ -144,7 +144,7 @@ fn described(done: &Installation, root: &Root, tells_place: bool) -> String {
         lines.push(paint(BOLD, safe(&placed.slot)));
         lines.extend(sides(placed));
         lines.push(match placed.new {
-            true => format!("  {}: nothing was here before", paint(GOOD, "installed")),
+            true => format!("  {}, a new file", paint(GOOD, "installed")),
             false => {
                 let kept = match tells_place {
                     true => format!("; the stock is kept in {}", safe(&shown(&root.ledger))),

@@ -25,7 +25,7 @@ pub fn words(notice: &Notice) -> String {
         }
         Notice::Uneven { slots, dealt, pieces, to } => {
             let what = if *pieces { "segments" } else { "clips" };
-            format!("{}: {dealt} {what} to {to} slots, some twice", slots.join(", "))
+            format!("{}: {dealt} {what} for {to} slots; some are used twice", slots.join(", "))
         }
         Notice::NoPrompt { slots } => format!(
             "the list has no line for {} {}: {}",

@@ -610,11 +610,11 @@ fn notices() {
         ),
         (
             Notice::Uneven { slots: vec![s("a_#")], dealt: 2, pieces: false, to: 3 },
-            "a_#: 2 clips to 3 slots, some twice",
+            "a_#: 2 clips for 3 slots; some are used twice",
         ),
         (
             Notice::Uneven { slots: vec![s("a_#")], dealt: 2, pieces: true, to: 3 },
-            "a_#: 2 segments to 3 slots, some twice",
+            "a_#: 2 segments for 3 slots; some are used twice",
         ),
         (Notice::NoPrompt { slots: vec![s("A")] }, "the list has no line for 1 slot: A"),
         (

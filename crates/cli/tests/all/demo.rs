@@ -87,7 +87,8 @@ fn the_guide_works_as_it_stands() {
         assert!(commands > 0 || ["README.md", "glossary.md"].contains(&name), "{name}");
         played += commands;
     }
-    assert!(played >= 50, "{played}");
+    let written = std::env::var_os("DEFT_NEEDLE_WRITE_DOCS").is_some();
+    assert!(written || played >= 50, "{played}");
 }
 
 /// The examples in the help texts are run as they stand, in a folder that has what they name.

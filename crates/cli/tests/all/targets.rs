@@ -240,7 +240,7 @@ fn swap_obeys_the_sheet_and_takes_what_is_listed() {
     bench.put("game/list.txt", b"sfx/whistle.wav\r\n");
     for (clip, slot, code, part) in [
         ("clip.wav", "game/sfx/bell.wav", 0, "Start it again."),
-        ("clip.wav", "game/sfx/whistle.wav", 0, "nothing was here before"),
+        ("clip.wav", "game/sfx/whistle.wav", 0, ", a new file"),
         ("clip.wav", "game/sfx/whistle.wav", 0, "unchanged, installed from this clip already"),
         ("loud.wav", "game/sfx/whistle.wav", 0, "level unchanged: there is no stock"),
         ("clip.wav", "game/sfx/belll.wav", 5, "did you mean sfx/bell.wav"),

@@ -89,14 +89,14 @@ fn a_swap_and_its_way_back() {
         note      1 of 2 variants of SAY/TICK#.PRM replaced; left unchanged: SAY/TICK02.PRM
         $ swap clip.wav card/SAY/TICK04.PRM --root card [5]
         error: there is no card/SAY/TICK04.PRM
-        help: did you mean TICK01.PRM or TICK02.PRM? (--new puts a file where none was)
+        help: did you mean TICK01.PRM or TICK02.PRM? (or add --new for a new file)
         $ status card --verify
-        …card 1 slot replaced
+        …card: 1 slot replaced
         slot            state       length  clip      job
         SAY/TICK01.PRM  installed  0.500 s  clip.wav  single swap
         every kept original was read and is intact
         $ status card -v
-        …card 1 slot replaced
+        …card: 1 slot replaced
         slot            state       length  clip      job
         SAY/TICK01.PRM  installed  0.500 s  clip.wav  single swap
         channels: stereo to mono: the average of left and right

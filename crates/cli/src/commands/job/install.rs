@@ -80,7 +80,7 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
         && done.left.is_empty();
     if idle {
         let same = counted(done.unchanged.len(), "slot");
-        console.say(format!("{name}: nothing to do, {same} as the job says"));
+        console.say(format!("{name}: nothing to do: {same} up to date"));
         return;
     }
     for placed in &done.placed {

@@ -65,14 +65,10 @@ pub fn verdict(plan: &JobPlan, wrong: usize) -> String {
     }
     let parts = parts.join(", ");
     match wrong {
-        0 => format!("{parts}: {}", paint(GOOD, "nothing is wrong")),
-        wrong => format!(
-            "{parts}: {}, so nothing is installed",
-            paint(
-                WARN,
-                counted(wrong, "thing") + if wrong == 1 { " is wrong" } else { " are wrong" }
-            )
-        ),
+        0 => format!("{parts}: {}", paint(GOOD, "no problems")),
+        wrong => {
+            format!("{parts}: {}; nothing is installed", paint(WARN, counted(wrong, "problem")))
+        }
     }
 }
 

@@ -151,7 +151,7 @@ fn odd_slot(slot: &str, why: &OddSlot) -> Words {
         ),
         OddSlot::Absent { near: Some(near) } => words(
             format!("there is no {slot}"),
-            format!("{} (--new puts a file where none was)", near_or(near, "check the name")),
+            format!("{} (or add --new for a new file)", near_or(near, "check the name")),
         ),
         OddSlot::NoRule { sheet } => words(
             format!("no rule of {} matches {slot}", sheet.display()),

@@ -154,11 +154,11 @@ fn slots() {
         ),
         (
             OddSlot::Absent { near: Some(vec![]) },
-            "there is no b.ogg | check the name (--new puts a file where none was)",
+            "there is no b.ogg | check the name (or add --new for a new file)",
         ),
         (
             OddSlot::Absent { near: Some(near(&["a.ogg"])) },
-            "there is no b.ogg | did you mean a.ogg? (--new puts a file where none was)",
+            "there is no b.ogg | did you mean a.ogg? (or add --new for a new file)",
         ),
         (
             OddSlot::NoRule { sheet: p("f.toml") },
