@@ -147,7 +147,7 @@ pub fn name_faults(
         return faults;
     }
     let right = right_name(slot, rules, extensions, taken);
-    let instead = right.map_or_else(String::new, |name| format!("; {name} would be right"));
+    let instead = right.map_or_else(String::new, |name| format!("; use {name}"));
     let told = |fault: String| format!("{fault}{instead}");
     faults.into_iter().map(told).collect()
 }

@@ -62,7 +62,7 @@ pub fn loudness(loudness: Loudness) -> String {
 
 /// A warning within a result.
 pub fn notice(text: &str) -> String {
-    format!("  {:<10}{}", "note", paint(WARN, text))
+    format!("  {}{text}", paint(WARN, format!("{:<10}", "note")))
 }
 
 /// Equal errors of so many files are shown; of more, the first with their number.

@@ -83,12 +83,11 @@ fn names_are_checked_without_a_sheet() {
         0
     );
     let ran = bench.run(&[&["check", "clip.wav", "card/SAY"][..], &rules].concat());
-    assert!(ran.code == 1 && ran.out.contains("CLIP.wav would be right"), "{}", ran.out);
+    assert!(ran.code == 1 && ran.out.contains("use CLIP.wav"), "{}", ran.out);
     let fit = ["fit", "clip.wav", "-o", "too long.wav", "--spec", "wav pcm8 any any"];
     let ran = bench.run(&[&fit[..], &rules].concat());
     assert!(
-        ran.code == 5 && ran.err.contains("TOOLO.wav would be right")
-            || ran.err.contains("TOOLON.wav"),
+        ran.code == 5 && ran.err.contains("use TOOLO.wav") || ran.err.contains("TOOLON.wav"),
         "{}",
         ran.err
     );

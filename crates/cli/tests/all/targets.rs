@@ -35,13 +35,13 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
             wav(22_050, 1, 16, 10, 0.1),
             vec![
                 "knows no such name; did you mean sfx/bell.wav",
-                "its name has capital letters; small ones are wanted; sfx/bell_2.wav would be right",
+                "its name has upper-case letters, must be lower case; use sfx/bell_2.wav",
             ],
         ),
         (
             "sfx/bell.wav.wav",
             wav(22_050, 1, 16, 10, 0.1),
-            vec!["second extension, .wav; sfx/bell.wav would be right"],
+            vec!["second extension, .wav; use sfx/bell.wav"],
         ),
         (
             "sfx/bell.ogg",
@@ -51,7 +51,7 @@ fn a_tree_is_held_against_its_sheet_line_by_line() {
         (
             "sfx/aux.wav",
             wav(22_050, 1, 16, 10, 0.1),
-            vec!["the name of a device on Windows; sfx/auxs.wav would be right"],
+            vec!["the name of a device on Windows; use sfx/auxs.wav"],
         ),
         (
             "sfx/gull_3.wav",
@@ -150,7 +150,7 @@ fn a_slot_says_what_its_file_must_be() {
         ("music/dusk.ogg", vec!["--loop", "0.1s..0.4s"], 0, "ogg vorbis 48000 stereo, 0.407 s"),
         ("BANK.LBX", vec![], 4, "format is closed"),
         ("deck/horn.wav", vec![], 0, "wav pcm16 44100 4ch"),
-        ("deck/HORN.wav", vec![], 5, "deck/horn.wav would be right"),
+        ("deck/HORN.wav", vec![], 5, "use deck/horn.wav"),
         ("small/x.ogg", vec![], 4, "size: "),
         ("bed/x.wav", vec!["--cut", "0..50ms"], 4, "should be 0.100 s at least"),
         ("bed/x.wav", vec!["--speed", "0.25"], 4, "1.000 s is the longest"),

@@ -92,10 +92,10 @@ impl NameRules {
         }
         match self.case {
             Some(Case::Lower) if slot.chars().any(char::is_uppercase) => {
-                all.push("has capital letters; small ones are wanted".to_owned());
+                all.push("has upper-case letters, must be lower case".to_owned());
             }
             Some(Case::Upper) if slot.chars().any(char::is_lowercase) => {
-                all.push("has small letters; capitals are wanted".to_owned());
+                all.push("has lower-case letters, must be upper case".to_owned());
             }
             _ => {}
         }

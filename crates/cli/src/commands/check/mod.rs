@@ -64,7 +64,7 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
     for one in &checked {
         let name = safe(&one.file.display().to_string());
         for shortfall in &one.shortfalls {
-            console.find(format!("{name}: {}", paint(BAD, safe(shortfall))));
+            console.find(format!("{} {}", paint(BAD, format!("{name}:")), safe(shortfall)));
         }
         short += usize::from(!one.shortfalls.is_empty());
     }

@@ -82,12 +82,13 @@ fn prefix(target: &Target, path: &Path) -> Result<(String, bool), Failure> {
 fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exit {
     for file in &report.files {
         for shortfall in &file.shortfalls {
-            console.find(format!("{}: {}", safe(&file.slot), paint(BAD, safe(shortfall))));
+            let slot = paint(BAD, format!("{}:", safe(&file.slot)));
+            console.find(format!("{slot} {}", safe(shortfall)));
         }
     }
     for line in &report.whole {
         let (what, how) = line.split_once(": ").unwrap_or((line, ""));
-        console.find(format!("{}: {}", safe(what), paint(BAD, safe(how))));
+        console.find(format!("{} {}", paint(BAD, format!("{}:", safe(what))), safe(how)));
     }
     tell(&target.remarks(), console);
     let ruled = |at: usize| move |file: &&Checked| file.rule == Some(at);
