@@ -171,6 +171,11 @@ impl Console {
         self.json
     }
 
+    /// Whether only problems are wanted.
+    pub fn quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// Whether more than the usual is wanted.
     pub fn verbose(&self) -> bool {
         self.verbose

@@ -53,6 +53,12 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
     let (inspections, failed, exit) = sort_out(found, console);
     match inspections.as_slice() {
         [] => {}
+        all if console.quiet() => {
+            for one in all {
+                let name = paint(WARN, format!("{}:", safe(&one.file.display().to_string())));
+                warnings(one).iter().for_each(|text| console.find(format!("{name} {text}")));
+            }
+        }
         [one] if files.len() == 1 => console.find(in_full(one, console)),
         several => console.find(as_table(several, console.room())),
     }

@@ -86,10 +86,16 @@ fn one(
         many => format!(", {many} entries made"),
     };
     console.say(format!("{}: {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
-    if !slots.is_empty() {
-        console.find(table(&slots, console.verbose(), console.room()));
+    let odd = |one: &&SlotStatus| one.stock_lost || one.condition != Condition::Installed;
+    let shown: Vec<&SlotStatus> = match console.quiet() {
+        true => slots.iter().filter(odd).collect(),
+        false => slots.iter().collect(),
+    };
+    if !shown.is_empty() {
+        console.find(table(&shown, console.verbose(), console.room()));
     }
-    for entry in &entries {
+    let is_odd = |entry: &&EntryStatus| entry.condition != Condition::Installed;
+    for entry in entries.iter().filter(|entry| !console.quiet() || is_odd(entry)) {
         console.find(entry_line(entry));
     }
     if let Some(pending) = &state.pending {
@@ -148,10 +154,10 @@ fn style(condition: Condition) -> anstyle::Style {
 }
 
 /// A line a slot, and what was done to its clip below it.
-fn table(slots: &[SlotStatus], verbose: bool, room: Room) -> String {
+fn table(slots: &[&SlotStatus], verbose: bool, room: Room) -> String {
     let heading = ["slot", "state", "length", "clip", "job"];
     let mut rows = vec![heading.map(|name| paint(FAINT, name)).to_vec()];
-    rows.extend(slots.iter().map(row));
+    rows.extend(slots.iter().map(|one| row(one)));
     let table = Table::new(rows, &[2], &[2]);
     let mut text: Vec<String> = table.heading(room).into_iter().collect();
     for (row, one) in table.each(room).into_iter().zip(slots) {

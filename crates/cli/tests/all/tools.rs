@@ -153,6 +153,23 @@ fn plain_results_are_one_fact_a_line() {
 }
 
 #[test]
+fn quiet_means_only_problems() {
+    let bench = Bench::new();
+    bench.put("a.mp3", &fs::read(bench.path("clip.wav")).unwrap());
+    let ran = bench.run(&["inspect", "clip.wav", "a.mp3", "-q"]);
+    assert_eq!(ran.out, "a.mp3: named .mp3 but is wav\n", "{}", ran.err);
+    for slot in ["TICK01", "TICK02"] {
+        let slot = format!("card/SAY/{slot}.PRM");
+        assert_eq!(bench.run(&["swap", "clip.wav", &slot, "--root", "card", "-q"]).out, "");
+    }
+    assert_eq!(bench.run(&["status", "card", "-q"]).out, "");
+    fs::remove_file(bench.path("card/SAY/TICK02.PRM")).unwrap();
+    let said = bench.run(&["status", "card", "-q"]).out;
+    assert!(said.contains("TICK02") && !said.contains("TICK01"), "{said}");
+    assert_eq!(bench.run(&["restore", "card", "-q"]).out, "");
+}
+
+#[test]
 fn where_stock_is_kept_is_said_once() {
     let bench = Bench::new();
     let swap = |slot: &str, more: &[&str]| {
