@@ -35,10 +35,11 @@ use deft_needle_core::error::{Error, Result};
 use deft_needle_core::hash::Hash;
 use deft_needle_core::refusal::{OddPath, OutsideFault};
 use deft_needle_core::tree::files_below;
+use serde::Serialize;
 use std::fs;
 use std::io::Cursor;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 /// Try it out: make up targets and clips, and take a tour with them
 #[derive(Debug, Args)]
@@ -110,6 +111,8 @@ pub trait Screen {
     fn say(&self, text: &str);
     /// Something that is not as it should be.
     fn warn(&self, text: &str);
+    /// Whether nothing is shown, and what the commands print neither.
+    fn is_silent(&self) -> bool;
 }
 
 /// The exit codes that the demo's commands end with.
@@ -141,16 +144,28 @@ fn paint(style: Style, text: impl std::fmt::Display) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// Makes everything and plays what was asked for; gives whether all went as it should.
+/// What a run of the demo came to.
+#[derive(Debug, Serialize)]
+pub struct Played {
+    /// Where its files are; `None` where only the chapters were listed.
+    pub folder: Option<String>,
+    /// The titles of the chapters, in their order.
+    pub chapters: Vec<&'static str>,
+    /// Whether all went as it should.
+    pub as_expected: bool,
+}
+
+/// Makes everything and plays what was asked for.
 ///
 /// # Errors
 /// A folder that is not empty, files that cannot be written.
-pub fn run(args: &Demo, screen: &dyn Screen) -> Result<bool> {
+pub fn run(args: &Demo, screen: &dyn Screen) -> Result<Played> {
+    let chapters = CHAPTERS.iter().map(|chapter| chapter.title).collect();
     if args.list {
         for (number, chapter) in (1..).zip(CHAPTERS) {
             screen.say(&format!("{number}  {}", chapter.title));
         }
-        return Ok(true);
+        return Ok(Played { folder: None, chapters, as_expected: true });
     }
     let folder = make_folder(args.folder.as_deref())?;
     // As it was typed, so that it can be pasted.
@@ -174,7 +189,7 @@ pub fn run(args: &Demo, screen: &dyn Screen) -> Result<bool> {
         let line = format!("  {line:<width$}  {what}", width = width.unwrap_or_default());
         screen.say(line.trim_end());
     }
-    Ok(stage.as_expected)
+    Ok(Played { folder: Some(shown), chapters, as_expected: stage.as_expected })
 }
 
 fn quoted(path: &str) -> String {
@@ -284,6 +299,7 @@ impl Stage<'_> {
                 }
             }))
             .current_dir(&self.folder)
+            .stdout(if self.screen.is_silent() { Stdio::null() } else { Stdio::inherit() })
             .status()
             .map_err(outside)?;
         let expected = expected.number();

@@ -24,7 +24,14 @@ pub fn completions(args: &Completions, console: &Console) -> Result<Exit, Failur
     completer
         .write_registration("COMPLETE", name, name, name, &mut text)
         .map_err(CoreError::write("write to", Path::new("standard output")))?;
-    console.find(String::from_utf8_lossy(&text).trim_end());
+    print(&shell, &text, console)
+}
+
+/// Text that a shell or a pager reads.
+fn print(name: &str, text: &[u8], console: &Console) -> Result<Exit, Failure> {
+    let text = String::from_utf8_lossy(text);
+    console.find(text.trim_end());
+    console.object(|| serde_json::json!({ "name": name, "text": text }));
     Ok(Exit::Done)
 }
 
@@ -61,8 +68,7 @@ pub fn man(args: &Man, console: &Console) -> Result<Exit, Failure> {
             page(command.clone(), &format!("deft-needle-{name}"))
         }
     };
-    console.find(String::from_utf8_lossy(&text).trim_end());
-    Ok(Exit::Done)
+    print(args.command.as_deref().unwrap_or("deft-needle"), &text, console)
 }
 
 /// A page in the language of manual pages.

@@ -13,12 +13,15 @@ impl Screen for Console {
     fn warn(&self, text: &str) {
         Self::warn(self, text);
     }
+
+    fn is_silent(&self) -> bool {
+        self.json() || self.quiet()
+    }
 }
 
 /// Plays it.
 pub fn run(args: &Demo, console: &Console) -> Result<Exit, Failure> {
-    Ok(match deft_needle_demo::run(args, console)? {
-        true => Exit::Done,
-        false => Exit::Short,
-    })
+    let played = deft_needle_demo::run(args, console)?;
+    console.object(|| &played);
+    Ok(if played.as_expected { Exit::Done } else { Exit::Short })
 }

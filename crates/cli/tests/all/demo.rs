@@ -63,6 +63,8 @@ fn the_tour_is_short_and_chapters_stand_by_themselves() {
         assert!(ran.out.contains(title.split_once("  ").unwrap().1), "{number}: {}", ran.out);
     }
     assert_eq!(bench.run(&["demo", "--chapter", "9"]).code, 2);
+    let object = bench.json(&["demo", "told", "--chapter", "2"]);
+    assert_eq!((&object["folder"], &object["as_expected"]), (&"told".into(), &true.into()));
 }
 
 /// Every command of the guide, in the order of each page, in a fresh folder of the demo. With
