@@ -278,6 +278,7 @@ impl Console {
 
     /// The last word: whether all results reached standard output.
     pub fn finish(&self) -> Exit {
+        crate::progress::clear();
         match self.broken.lock() {
             Ok(broken) if !*broken => Exit::Done,
             _ => Exit::Unwritten,
@@ -285,6 +286,7 @@ impl Console {
     }
 
     fn out(&self, text: &str) {
+        crate::progress::clear();
         let text = &*shown(text, Stream::Stdout);
         let mut out = anstream::stdout().lock();
         // A reader that has seen enough is no error.
@@ -302,6 +304,7 @@ impl Console {
     }
 
     fn err(&self, text: &str) {
+        crate::progress::clear();
         let text = &*shown(text, Stream::Stderr);
         // There is nowhere left to say that this failed.
         let _ = anstream::stderr().lock().write_all(text.as_bytes());

@@ -74,9 +74,8 @@ struct Line {
 impl Line {
     fn new() -> Self {
         let now = Instant::now();
-        let bar = ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::hidden());
         Self {
-            bar,
+            bar: hidden(),
             since: now,
             drawn: now,
             shown: false,
@@ -134,6 +133,22 @@ fn line() -> &'static Mutex<Line> {
     LINE.get_or_init(|| Mutex::new(Line::new()))
 }
 
+/// Takes the line away, before anything else is printed and at the end. What goes on shows it again.
+pub fn clear() {
+    let Some(line) = LINE.get() else { return };
+    if let Ok(mut line) = line.lock()
+        && std::mem::take(&mut line.shown)
+    {
+        line.bar.finish_and_clear();
+        line.bar = hidden();
+    }
+}
+
+/// A bar that is not drawn yet.
+fn hidden() -> ProgressBar {
+    ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::hidden())
+}
+
 /// A piece of work, shown in the line of the whole run.
 pub struct Progress {
     pace: Option<Duration>,
@@ -147,10 +162,12 @@ impl Progress {
         let wanted = console.shows_progress() && std::io::stderr().is_terminal();
         let pace = console.settings().progress.filter(|_| wanted);
         if let (Some(_), Ok(mut line)) = (pace, line().lock()) {
-            if line.begun == line.done {
+            // What was expected is done: the next work counts from nothing.
+            if line.begun == line.done && line.done >= line.all {
                 line.since = Instant::now();
                 line.left = None;
                 (line.begun, line.done, line.known, line.through) = (0, 0, 0, 0);
+                (line.all, line.passes) = (0, 1);
             }
             line.phase = phase;
             line.begun += 1;
@@ -164,6 +181,7 @@ impl Progress {
         if let (true, Ok(mut line)) = (console.shows_progress(), line().lock()) {
             line.all = count(files) * passes;
             line.passes = passes;
+            line.since = Instant::now();
         }
     }
 }
@@ -204,11 +222,6 @@ impl Drop for Progress {
         if let (Some(_), Ok(mut line)) = (self.pace, line().lock()) {
             line.through += self.untold.swap(0, Ordering::Relaxed);
             line.done += 1;
-            if line.done == line.begun && line.done >= line.all {
-                // Gone before anything else is printed; the next work begins a line of its own.
-                line.bar.finish_and_clear();
-                *line = Line::new();
-            }
         }
     }
 }
