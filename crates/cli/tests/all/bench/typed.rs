@@ -116,6 +116,8 @@ pub fn filled(bench: &Bench, folder: &str, text: &str) -> String {
         let Some(typed) = line.strip_prefix("    $ ") else { continue };
         while lines.next_if(|l| l.starts_with("    ") && !l.starts_with("    $ ")).is_some() {}
         let (said, _) = bench.both_in(Path::new(folder), exit_comment(typed).0);
+        // Where the program lies is this machine's own.
+        let said = said.replace(env!("CARGO_BIN_EXE_deft-needle"), "…/deft-needle");
         let said: Vec<&str> = said.trim_end().lines().collect();
         for line in said.iter().take(if said.len() > MOST + 1 { MOST } else { said.len() }) {
             page += format!("    {line}").trim_end();
