@@ -41,6 +41,13 @@ impl Table {
         Self { rows, right, yields, whole: &[] }
     }
 
+    /// Rows without a heading.
+    pub fn bare(mut rows: Vec<Vec<String>>, right: &'static [usize]) -> Self {
+        let columns = rows.iter().map(Vec::len).max().unwrap_or_default();
+        rows.insert(0, vec![String::new(); columns]);
+        Self::new(rows, right, &[])
+    }
+
     /// Columns whose texts never lose their middle.
     pub fn whole(self, whole: &'static [usize]) -> Self {
         Self { whole, ..self }
@@ -49,16 +56,15 @@ impl Table {
     /// All rows, the heading first where it is shown.
     pub fn text(&self, room: Room) -> String {
         let mut lines = Vec::new();
-        if !room.blocks {
-            lines.extend(self.lines(room).into_iter().next());
-        }
+        lines.extend(self.heading(room));
         lines.extend(self.each(room));
         lines.join("\n")
     }
 
     /// The heading, where one is shown.
     pub fn heading(&self, room: Room) -> Option<String> {
-        if room.blocks { None } else { self.lines(room).into_iter().next() }
+        let heading = self.lines(room).into_iter().next();
+        heading.filter(|heading| !room.blocks && !heading.is_empty())
     }
 
     /// Each row by itself: a line, or a block of lines.
@@ -227,6 +233,14 @@ mod tests {
         assert!(at(20).lines().all(|line| line.chars().count() <= 20));
         let block = table(&rows).text(Room { width: Some(40), blocks: true });
         assert_eq!(block, "a-very-long-name-indeed.wav\n  n      1\n  notes  nothing odd");
+    }
+
+    #[test]
+    fn bare_rows_are_all_shown() {
+        let rows = ["a", "b"].map(|name| vec![name.to_owned(), "1".to_owned()]).to_vec();
+        assert_eq!(Table::bare(rows.clone(), &[1]).text(WIDE), "a  1\nb  1");
+        let blocks = Room { width: None, blocks: true };
+        assert_eq!(Table::bare(rows, &[1]).text(blocks), "a\n    1\nb\n    1");
     }
 
     #[test]

@@ -17,10 +17,9 @@ pub fn run(args: &Sheets, console: &Console) -> Result<Exit, Failure> {
     let own = own_sheets();
     let Some(name) = &args.name else {
         let row = |shipped: &Shipped| vec![paint(BOLD, shipped.name), shipped.about.to_owned()];
-        let mut rows = vec![vec![String::new(); 2]];
-        rows.extend(SHIPPED.iter().map(row));
+        let mut rows: Vec<Vec<String>> = SHIPPED.iter().map(row).collect();
         rows.extend(own.iter().map(|own| vec![paint(BOLD, safe(&own.name)), shown(own)]));
-        console.find(Table::new(rows, &[], &[]).each(console.room()).join("\n"));
+        console.find(Table::bare(rows, &[]).text(console.room()));
         console.say("`deft-needle sheets NAME` prints one to start from; --target NAME uses it");
         console.object(|| {
             let built_in = SHIPPED.iter().map(|s| json!({ "name": s.name, "about": s.about }));

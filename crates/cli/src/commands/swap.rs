@@ -172,8 +172,7 @@ fn sides(placed: &Placed) -> Option<String> {
         placed.before.iter().map(|before| row("before", before)).collect();
     rows.push(row("after", after));
     let wide = Room { width: None, blocks: false };
-    rows.insert(0, vec![String::new(); 5]);
-    Some(Table::new(rows, &[], &[]).each(wide).join("\n"))
+    Some(Table::bare(rows, &[]).text(wide))
 }
 
 fn row(name: &str, side: &Side) -> Vec<String> {

@@ -121,8 +121,8 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
             ),
         }
     ));
-    if rows.len() > 1 {
-        console.say(Table::new(rows, &[1], &[]).each(console.room()).join("\n"));
+    if !rows.is_empty() {
+        console.say(Table::bare(rows, &[1]).text(console.room()));
     }
     match wrong {
         0 => Exit::Done,
