@@ -310,26 +310,36 @@ impl Written {
         Error::Damaged { ledger: self.folder.clone(), copies: self.copies.len() }
     }
 
-    /// Makes both files whole again; how many records they have.
+    /// Makes both files whole again; how many records they have. A file whose records are not in their
+    /// places is written from nothing, once the other one has them all.
     ///
     /// # Errors
     /// [`Error::Write`].
     pub fn heal(&self, attic: &Attic, disk: &dyn Disk) -> Result<usize> {
         let all: Vec<Record> = self.records().into_values().collect();
-        for (path, file) in [attic.log(), attic.twin()].iter().zip(&self.files) {
-            if file.intact == file.bytes && file.records.len() == all.len() {
+        let paths = [attic.log(), attic.twin()];
+        let mut files: Vec<_> = paths.iter().zip(&self.files).collect();
+        files.sort_by_key(|(_, file)| file.misplaced);
+        let none_is_sound = self.files.iter().all(|file| file.misplaced);
+        for (path, file) in files {
+            let is_whole = file.intact == file.bytes && file.records.len() == all.len();
+            if none_is_sound || (is_whole && !file.misplaced) {
                 continue;
             }
+            // Lines that stay as they are.
+            let (bytes, lines) = match file.misplaced {
+                true => (0, 0),
+                false => (file.intact, file.whole_lines()),
+            };
             if !attic.stock().is_dir() {
                 let made = disk.create_folder(&attic.stock());
                 made.map_err(Error::write("make", &attic.stock()))?;
             }
-            if file.intact < file.bytes {
-                let cut = disk.truncate(path, file.intact);
+            if bytes < file.bytes {
+                let cut = disk.truncate(path, bytes);
                 cut.map_err(Error::write("repair", path))?;
             }
-            let intact = file.whole_lines();
-            let missing = log::lines(&all[intact.min(all.len())..], intact)?;
+            let missing = log::lines(&all[lines.min(all.len())..], lines)?;
             if !missing.is_empty() {
                 let added = log::append(path, missing.as_bytes(), disk);
                 added.map_err(Error::write("repair", path))?;

@@ -39,6 +39,9 @@ pub struct Log {
     pub torn: bool,
     /// Whether the last line is intact or unfinished: the file has its end.
     pub ends: bool,
+    /// Whether a line before the first one that is not intact has another number than its place: records
+    /// before it are missing, or there twice.
+    pub misplaced: bool,
 }
 
 impl Log {
@@ -98,8 +101,10 @@ pub fn read(path: &Path) -> Result<Log> {
         log.ends = true;
         match line.strip_suffix(b"\n").and_then(line_of) {
             Some(Line { n, record }) => {
-                log.records.insert(n.unwrap_or(at), record);
+                let number = n.unwrap_or(at);
+                log.records.insert(number, record);
                 if damaged == 0 {
+                    log.misplaced |= number != at;
                     log.intact += count(line.len());
                     log.whole += 1;
                 }

@@ -366,6 +366,9 @@ impl<'d> Ledger<'d> {
     /// Leaves the root as it was before there was a ledger.
     fn vanish(&mut self) {
         if !self.attic.clear(self.disk) {
+            // One file of the log may be gone already. What is logged next needs both to be whole.
+            let written = self.attic.read();
+            self.records = written.and_then(|log| log.heal(&self.attic, self.disk)).ok();
             return;
         }
         self.root.registry.forget(&self.state.id);

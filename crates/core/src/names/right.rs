@@ -140,7 +140,7 @@ mod tests {
             (&ferry, "sfx/gull_1.ogg", "differs only in upper and lower case", "sfx/gull_2.ogg"),
             (&ferry, "sfx/nul.ogg", "device", "sfx/nuls.ogg"),
             (&wren, "SAY/LONGNAME9.PRM", "8.3", "SAY/LONGNAM9.PRM"),
-            (&wren, "SAY/tick01.prm", "capitals", "SAY/TICK01.PRM"),
+            (&wren, "SAY/tick01.prm", "upper case", "SAY/TICK01.PRM"),
             (&none, "a?b.wav", "Windows", "a_b.wav"),
             (&none, "e\u{301}.wav", "decomposed", "\u{e9}.wav"),
             (&none, "x. ", "Windows takes away", "x"),

@@ -408,3 +408,35 @@ fn no_original_is_lost_whatever_happens() {
 fn nor_where_the_disk_ignores_case() {
     run(true);
 }
+
+/// A ledger is taken out: one file of its log goes, the other one stays, and the run goes on. Both must be
+/// whole before anything more is written.
+#[test]
+fn a_log_that_went_by_half_is_whole_again() {
+    let put = || Act::Put { slots: vec![0], contents: 0, job: None };
+    let mut model = Model::new(true);
+    model.act(&Act::Struck { act: Box::new(put()), at: 11, kill: true });
+    model.act(&Act::Struck { act: Box::new(put()), at: 2, kill: false });
+    let ledger = model.root().ledger;
+    let [log, twin] = ["ledger.log", "stock/ledger.log"].map(|name| fs::read(ledger.join(name)));
+    assert_eq!(String::from_utf8_lossy(&log.unwrap()), String::from_utf8_lossy(&twin.unwrap()));
+    model.act(&Act::Harm { twin: true, how: 0 });
+    model.check("the harm");
+    model.end();
+}
+
+/// A file that lacks its first records is written from nothing, out of the other one.
+#[test]
+fn a_log_without_its_first_records_is_healed() {
+    for lacking in ["ledger.log", "stock/ledger.log"] {
+        let mut model = Model::new(false);
+        model.act(&Act::Put { slots: vec![0, 1], contents: 1, job: None });
+        let ledger = model.root().ledger;
+        let whole = fs::read_to_string(ledger.join(lacking)).unwrap();
+        let cut: String = whole.split_inclusive('\n').skip(2).collect();
+        fs::write(ledger.join(lacking), cut).unwrap();
+        drop(Ledger::open(&model.root(), &*model.disk()).unwrap());
+        assert_eq!(fs::read_to_string(ledger.join(lacking)).unwrap(), whole, "{lacking}");
+        model.end();
+    }
+}
