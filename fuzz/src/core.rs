@@ -130,7 +130,7 @@ pub fn list(bytes: &[u8]) {
     }
 }
 
-/// Entries are made and taken back, or refused.
+/// Entries are made and reverted, or refused.
 pub fn entry(bytes: &[u8], format: Format, at: &str) {
     let values = [serde_json::json!("quay, \"7\""), serde_json::json!({ "name": "x", "n": 3 })];
     for value in values {

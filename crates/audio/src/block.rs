@@ -15,7 +15,7 @@ pub struct Block {
 }
 
 impl Block {
-    /// An empty block of so many channels.
+    /// An empty block of this many channels.
     pub fn new(channels: usize) -> Self {
         Self { channels: vec![Vec::new(); channels] }
     }

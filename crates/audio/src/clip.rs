@@ -63,7 +63,7 @@ pub enum Note {
         /// Which chunk.
         chunk: String,
     },
-    /// Bytes behind the last chunk, or a piece of one.
+    /// Bytes after the last chunk, or a piece of one.
     TrailingBytes {
         /// How many.
         bytes: u64,

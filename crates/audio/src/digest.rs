@@ -18,7 +18,7 @@ pub struct SampleDigest {
 }
 
 impl SampleDigest {
-    /// Nothing seen yet, of so many channels.
+    /// Nothing seen yet, of this many channels.
     pub fn new(channels: usize) -> Self {
         Self { lanes: vec![[ODD; LANES]; channels], frames: 0 }
     }

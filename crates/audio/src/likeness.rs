@@ -8,9 +8,9 @@ use crate::num::{count, real, size};
 const WINDOWS: u64 = 8;
 /// Frames of a window.
 const WINDOW: u64 = 2048;
-/// A shift of up to so many frames is looked for.
+/// A shift of up to this many frames is looked for.
 const REACH: usize = 64;
-/// Power below which a signal has no level to speak of: −80 dB.
+/// Power below which a signal has no level to measure: −80 dB.
 const SILENT: f64 = 1e-8;
 /// What a codec may add to all, and take away from the low band, in dB. High tones may go altogether:
 /// codecs leave out what lies above their band.

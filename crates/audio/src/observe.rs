@@ -2,7 +2,7 @@
 
 /// Watches work on frames. Every method has a harmless default.
 pub trait Observer: Sync {
-    /// So many more frames of the source have been worked through.
+    /// This many more frames of the source have been worked through.
     fn advance(&self, _frames: u64) {}
 
     /// Whether the user wants to stop; asked once a block.

@@ -31,12 +31,12 @@ impl SampleRate {
         f64::from(self.0)
     }
 
-    /// How long so many frames last, in seconds.
+    /// How long this many frames last, in seconds.
     pub fn seconds(self, frames: u64) -> f64 {
         crate::num::real(frames) / self.real()
     }
 
-    /// How many frames fill so many seconds, to the nearest.
+    /// How many frames fill this many seconds, to the nearest.
     pub fn frames(self, seconds: f64) -> u64 {
         crate::num::rounded(seconds * self.real())
     }

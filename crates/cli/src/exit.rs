@@ -9,7 +9,7 @@ use std::process::ExitCode;
 pub enum Exit {
     /// Done.
     Done = 0,
-    /// Ran, and found something short of the spec.
+    /// Ran, and found something that fails the spec.
     Short = 1,
     /// Wrong usage.
     Usage = 2,

@@ -99,13 +99,18 @@ impl Failure {
 
     /// The message and the help without the file's name, by which equal errors of several files are known.
     pub fn without_name(&self) -> String {
-        let place = words::place(&self.detail());
-        let name = match self {
-            Self::Of { clip, .. } => Some(clip.clone()),
-            _ => place.get("path").and_then(Value::as_str).map(str::to_owned),
-        };
-        let text = format!("{}\n{}", self.message(), self.remedy());
-        name.map_or(text.clone(), |name| text.replace(&name, ""))
+        match self {
+            Self::Of { source, .. } => source.without_name(),
+            // The first bytes differ from file to file; what is wrong does not.
+            Self::Audio(AudioError::Unknown { .. })
+            | Self::Core(CoreError::Audio(AudioError::Unknown { .. })) => self.remedy(),
+            _ => {
+                let text = format!("{}\n{}", self.message(), self.remedy());
+                let place = words::place(&self.detail());
+                let name = place.get("path").and_then(Value::as_str);
+                name.map_or(text.clone(), |name| text.replace(name, ""))
+            }
+        }
     }
 
     /// The line that is wrong, with the place marked below it.

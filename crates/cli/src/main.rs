@@ -36,10 +36,13 @@ const NOTICES: &str = concat!(
 
 fn main() -> ExitCode {
     std::panic::set_hook(Box::new(failure::apologise));
+    let settings = Settings::read();
+    if let Some(folder) = settings.as_ref().ok().and_then(|settings| settings.sheets.as_deref()) {
+        keep_own_sheets_in(folder);
+    }
     // A shell that asks for completions is answered here, and nothing else is done.
     CompleteEnv::with_factory(|| args::command(Color::Never)).complete();
     let typed: Vec<_> = std::env::args_os().collect();
-    let settings = Settings::read();
     let typed = args::with_default_command(typed.into_iter());
     let common = Common::glanced(&typed);
     let console = Console::new(&common, settings.as_ref().unwrap_or(&Settings::usual()));
@@ -70,9 +73,6 @@ fn main() -> ExitCode {
     if threads > 0 {
         // Fails only where the pool exists already, which it does not yet.
         let _ = rayon::ThreadPoolBuilder::new().num_threads(threads).build_global();
-    }
-    if let Some(folder) = &settings.sheets {
-        keep_own_sheets_in(folder);
     }
     progress::watch_for_interrupt();
     let done = run(&cli.command, &console);

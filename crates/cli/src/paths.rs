@@ -6,8 +6,8 @@ use deft_needle_audio::Clip;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::read::{Hints, Input, open_regular};
 use deft_needle_audio::spec::Container;
-use deft_needle_core::names::{Near, nearest};
-use deft_needle_core::tree::{files_below, names_in};
+use deft_needle_core::names::Near;
+use deft_needle_core::tree::{files_below, near_files};
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf, is_separator};
 
@@ -25,12 +25,6 @@ pub fn shown(path: &Path) -> String {
         Some(below) => text(&below),
         None => text(path),
     }
-}
-
-/// A path as it can be pasted into a command line.
-pub fn quoted(path: &Path) -> String {
-    let text = text(path);
-    if text.contains([' ', '\'', '(', '&', ';']) { format!("\"{text}\"") } else { text }
 }
 
 /// Whether a path stands for standard input or output.
@@ -124,16 +118,10 @@ fn seems_sound(file: &Path) -> bool {
     sniffed.is_some_and(|sniffed| !matches!(sniffed, Sniffed::Unknown { .. }))
 }
 
-/// Names in its folder that are near to that of a file which is not there.
+/// Files that may have been meant by one that is not there, next to it.
 pub fn near(missing: &Path) -> Vec<Near> {
-    let (Some(folder), Some(name)) = (missing.parent(), missing.file_name()) else {
-        return Vec::new();
-    };
-    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
-    let names = names_in(folder);
-    let near = nearest(&name.to_string_lossy(), names.iter().map(String::as_str), 3);
     let whole = |near: Near| Near { name: text(&missing.with_file_name(&near.name)), ..near };
-    near.into_iter().map(whole).collect()
+    near_files(missing).into_iter().map(whole).collect()
 }
 
 /// Refuses to send bytes of sound to a terminal.

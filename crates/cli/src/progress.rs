@@ -154,10 +154,13 @@ pub struct Progress {
     pace: Option<Duration>,
     /// Advances that the line has not been told yet, so that it is not locked for every block.
     untold: AtomicU64,
+    /// How long it was said to be, and what it has come to.
+    frames: u64,
+    advanced: AtomicU64,
 }
 
 impl Progress {
-    /// For work on so many frames, or files. `phase` is what is done: `reading`, `fitting`.
+    /// For work on this many frames, or files. `phase` is what is done: `reading`, `fitting`.
     pub fn new(console: &Console, phase: &'static str, frames: u64) -> Self {
         let wanted = console.shows_progress() && std::io::stderr().is_terminal();
         let pace = console.settings().progress.filter(|_| wanted);
@@ -173,7 +176,7 @@ impl Progress {
             line.begun += 1;
             line.known += frames;
         }
-        Self { pace, untold: AtomicU64::new(0) }
+        Self { pace, untold: AtomicU64::new(0), frames, advanced: AtomicU64::new(0) }
     }
 
     /// Says how many files are to come, and how many pieces of work each is, before the first begins.
@@ -190,10 +193,13 @@ impl Observer for Progress {
     fn advance(&self, frames: u64) {
         let Some(pace) = self.pace else { return };
         self.untold.fetch_add(frames, Ordering::Relaxed);
+        self.advanced.fetch_add(frames, Ordering::Relaxed);
         // Whoever finds the line locked leaves it to the one who draws.
         let Ok(mut line) = line().try_lock() else { return };
         line.through += self.untold.swap(0, Ordering::Relaxed);
         if line.since.elapsed() > PATIENCE && line.drawn.elapsed() >= pace {
+            line.drawn = Instant::now();
+            line.draw();
             if !std::mem::replace(&mut line.shown, true) {
                 let style =
                     ProgressStyle::with_template("  {msg}  {wide_bar} {percent:>3} %  {prefix}");
@@ -207,8 +213,6 @@ impl Observer for Progress {
                 }
                 line.bar.set_draw_target(ProgressDrawTarget::stderr());
             }
-            line.drawn = Instant::now();
-            line.draw();
         }
     }
 
@@ -222,6 +226,9 @@ impl Drop for Progress {
         if let (Some(_), Ok(mut line)) = (self.pace, line().lock()) {
             line.through += self.untold.swap(0, Ordering::Relaxed);
             line.done += 1;
+            // Planning may measure nothing, and proving reads once more: what it came to is what it was.
+            let came_to = self.advanced.load(Ordering::Relaxed);
+            line.known = (line.known + came_to).saturating_sub(self.frames);
         }
     }
 }

@@ -155,7 +155,7 @@ fn shrink(rows: &mut [Vec<String>], whole: &[usize], most: usize) {
     }
 }
 
-/// A text of at most so many columns: its middle gives way, styles stay whole.
+/// A text of at most this many columns: its middle gives way, styles stay whole.
 pub fn without_middle(text: &str, most: usize) -> String {
     let width = shown_width(text);
     if width <= most {

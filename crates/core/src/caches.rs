@@ -1,4 +1,4 @@
-//! Caches of a target's: files that it makes anew from what it finds.
+//! Caches of a target's: files that it rebuilds from what it finds.
 //!
 //! A pattern of caches removes files for good, so it may meet nothing that is not one: no slot, list,
 //! entry's file or marker, and nothing that the ledger knows.

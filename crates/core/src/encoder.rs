@@ -233,6 +233,16 @@ fn tail(log: &Path) -> String {
     read().unwrap_or_default()
 }
 
+/// A word as [`words`] reads it back: in double quotes where blanks or a shell's own signs are in it.
+pub fn as_word(text: &str) -> String {
+    let plain = |c: char| !c.is_whitespace() && !"'()&;|<>*?$`".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        text.to_owned()
+    } else {
+        format!("\"{text}\"")
+    }
+}
+
 /// Splits a typed command into words: blanks part them, double quotes hold them together.
 pub fn words(line: &str) -> Vec<String> {
     let (mut words, mut word, mut quoted, mut begun) = (Vec::new(), String::new(), false, false);

@@ -52,7 +52,7 @@ impl Stamps {
         }
     }
 
-    /// The hash of a file: read anew unless its stamp is old enough to be trusted.
+    /// The hash of a file: read again unless its stamp is old enough to be trusted.
     ///
     /// # Errors
     /// As [`Hash::of_file`].

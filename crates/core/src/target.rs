@@ -69,7 +69,7 @@ impl Target {
     ///
     /// # Errors
     /// [`Error::Refused`] where the target has no such slot and takes no further ones (naming near
-    /// ones), where no rule speaks of it, and where a new one is named wrongly.
+    /// ones), where no rule matches it, and where a new one is named wrongly.
     pub fn aim(&self, typed: &str) -> Result<(String, Aim<'_>)> {
         let within: Result<Within, String> = typed.parse();
         let slot = match within {

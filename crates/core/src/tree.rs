@@ -1,7 +1,7 @@
 //! Paths within a root: names with `/`, never leading out, never through the ledger.
 
 use crate::error::{Error, Result};
-use crate::names::{Key, is_own};
+use crate::names::{Key, Near, is_own, nearest};
 use crate::refusal::{OddPath, Refusal};
 use std::fs;
 use std::path::{Component, Path, PathBuf};
@@ -27,6 +27,16 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
         }
     }
     Ok(files)
+}
+
+/// Names in its folder that are near to that of a file which is not there.
+pub fn near_files(missing: &Path) -> Vec<Near> {
+    let (Some(folder), Some(name)) = (missing.parent(), missing.file_name()) else {
+        return Vec::new();
+    };
+    let here = folder.as_os_str().is_empty();
+    let names = names_in(if here { Path::new(".") } else { folder });
+    nearest(&name.to_string_lossy(), names.iter().map(String::as_str), 3)
 }
 
 /// The name of a file within a root, with `/` between its folders.

@@ -12,7 +12,7 @@ use proptest::prelude::*;
 use std::fs;
 use std::path::Path;
 
-/// A WAV of so many frames.
+/// A WAV of this many frames.
 fn wav(rate: u32, channels: u16, bits: u16, frames: u32) -> Vec<u8> {
     let unit = channels * bits / 8;
     let bytes = frames * u32::from(unit);

@@ -30,7 +30,7 @@ use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::Format;
 use deft_needle_audio::spec::Output;
 use deft_needle_audio::units::FrameRange;
-use deft_needle_core::encoder::words;
+use deft_needle_core::encoder::{as_word, words};
 use deft_needle_core::error::{Error, Result};
 use deft_needle_core::hash::Hash;
 use deft_needle_core::refusal::{OddPath, OutsideFault};
@@ -78,7 +78,7 @@ pub enum StandIn {
         input: PathBuf,
         /// What becomes of it
         output: PathBuf,
-        /// Take so many seconds over it
+        /// Take this many seconds over it
         #[arg(long, default_value_t = 0)]
         slow: u64,
     },
@@ -183,17 +183,13 @@ pub fn run(args: &Demo, screen: &dyn Screen) -> Result<Played> {
         (false, None) => unchanged_after(&mut stage, tour::play)?,
     }
     screen.say(&format!("\n{} The files are in {shown}", paint(BOLD, "Try this next.")));
-    screen.say(&format!("  cd {}", quoted(&shown)));
+    screen.say(&format!("  cd {}", as_word(&shown)));
     let width = tour::NEXT.iter().map(|(line, _)| line.len()).filter(|width| *width < 50).max();
     for (line, what) in tour::NEXT {
         let line = format!("  {line:<width$}  {what}", width = width.unwrap_or_default());
         screen.say(line.trim_end());
     }
     Ok(Played { folder: Some(shown), chapters, as_expected: stage.as_expected })
-}
-
-fn quoted(path: &str) -> String {
-    if path.contains(' ') { format!("\"{path}\"") } else { path.to_owned() }
 }
 
 /// Every target, clip and job sheet.

@@ -28,7 +28,7 @@ impl Noise {
 }
 
 impl Sound {
-    /// Silence of so many seconds.
+    /// Silence of this many seconds.
     pub fn silence(rate: f64, seconds: f64) -> Self {
         Self { rate, samples: vec![0.0; size(rounded(rate * seconds))] }
     }

@@ -33,7 +33,7 @@ fn learnt(stage: &mut Stage<'_>) -> Result<()> {
 
 /// What people do by hand, caught before the game is started.
 fn mistakes(stage: &mut Stage<'_>) -> Result<()> {
-    stage.tell("Somebody has been at it by hand. The sheet tells what is wrong, before the game is started.");
+    stage.tell("Somebody has been at it by hand. The sheet shows what is wrong before the game is started.");
     let kettle = fs::read(stage.path("takes/kettle.wav")).unwrap_or_default();
     let kept = fs::read(stage.path("game/sfx/gull_2.ogg")).unwrap_or_default();
     let wrong = ["game/sfx/Gull_4.ogg", "game/sfx/gull_wing.ogg.wav", "game/sfx/möwe.ogg"];

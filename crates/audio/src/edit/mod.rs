@@ -74,14 +74,14 @@ pub struct Edits {
     /// The loop region; the clip's own by default.
     #[serde(rename = "loop")]
     pub looped: Option<LoopEdit>,
-    /// What becomes of the sound behind the loop; it goes where the loop is set here, and stays where
+    /// What becomes of the sound after the loop; it goes where the loop is set here, and stays where
     /// it came with the clip.
     pub tail: Option<Tail>,
     /// Move the loop's end by so much at most, to where the wave matches that at its start.
     pub loop_snap: Option<Time>,
     /// Let the loop's end fade into what comes before its start, over so long.
     pub crossfade: Option<Time>,
-    /// The loop starts at, and lasts for, a multiple of so many frames of the output.
+    /// The loop starts at, and lasts for, a multiple of this many frames of the output.
     pub loop_multiple: Option<NonZeroU64>,
     /// The most that pitch may bend to make the loop a whole number of frames, in cents; 1 where the
     /// rate is converted, and none where nothing is, unless it is said.
@@ -146,7 +146,7 @@ pub struct Pad {
 pub struct Speed {
     /// Frames in …
     pub num: u32,
-    /// … for every so many frames out.
+    /// … for every this many frames out.
     pub den: u32,
 }
 

@@ -63,7 +63,7 @@ impl Time {
 }
 
 impl Moment {
-    /// The frame in a clip of so many frames; `None` before its start.
+    /// The frame in a clip of this many frames; `None` before its start.
     pub fn frame(self, rate: SampleRate, frames: u64) -> Option<u64> {
         match self {
             Self::FromStart(time) => Some(time.frames(rate)),

@@ -95,7 +95,7 @@ impl Surveyor {
         }
     }
 
-    /// Draws an outline of a clip of so many frames, too.
+    /// Draws an outline of a clip of this many frames, too.
     #[must_use]
     pub fn with_outline(mut self, frames: u64) -> Self {
         self.part = frames.div_ceil(OUTLINE).max(1);

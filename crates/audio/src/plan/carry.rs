@@ -10,7 +10,7 @@ const PLACES: &[&str] = &["smpl", "cue ", "LIST adtl"];
 /// Chunks that hold texts, which are read and rewritten where they change.
 const TEXTS: &[&str] =
     &["LIST INFO", "VORBIS_COMMENT", "comments", "udta", "NAME", "AUTH", "ANNO", "(c) ", "info"];
-/// Chunks that hold nothing, or what is made anew or no longer true.
+/// Chunks that hold nothing, or what is rebuilt or no longer true.
 const DROPPED: &[&str] = &["JUNK", "junk", "PAD ", "FLLR", "fact", "PEAK"];
 /// What is carried of one chunk at most, so that memory stays bounded.
 const LARGEST: u64 = 4 << 20;
@@ -43,7 +43,7 @@ pub fn choose(
         _ => Patch::Same,
     };
     let same = kin(facts.format.container, known.to.container);
-    // Ogg's texts are a packet that is always made anew; so are those of AIFF and FLAC.
+    // Ogg's texts are a packet that is always rebuilt; so are those of AIFF and FLAC.
     let raw_texts = matches!(known.to.container, Container::Wav | Container::M4a);
     let comes = |extra: &Extra| {
         let id = extra.id.as_str();

@@ -44,7 +44,7 @@ pub enum Decision {
     KeptWhole,
     /// Encoding, rate and channels are right: encoded samples are copied.
     SamplesCopied,
-    /// The clip is cut short; so many frames are there.
+    /// The clip is cut short; this many frames are there.
     FramesHeld {
         /// How many.
         frames: u64,
@@ -63,7 +63,7 @@ pub enum Decision {
     },
     /// The ends of the cut move to zero crossings.
     EndsSnapped {
-        /// By so many frames each.
+        /// By this many frames each.
         frames: [u64; 2],
     },
     /// Silence is trimmed.
@@ -75,9 +75,9 @@ pub enum Decision {
     },
     /// The end is cut off.
     Shortened {
-        /// From so many seconds …
+        /// From this many seconds …
         from: f64,
-        /// … to so many.
+        /// … to this many.
         to: f64,
     },
     /// What two channels share, or do not, is kept.
@@ -106,18 +106,18 @@ pub enum Decision {
     },
     /// The sample rate is converted.
     Resampled {
-        /// From so many hertz …
+        /// From this many hertz …
         from: u32,
-        /// … to so many.
+        /// … to this many.
         to: u32,
-        /// So many frames …
+        /// This many frames …
         frames: u64,
-        /// … become so many.
+        /// … become this many.
         become_frames: u64,
     },
     /// The gain changes.
     Gained {
-        /// By so many dB.
+        /// By this many dB.
         gain: f64,
         /// To reach a level; nothing where the gain was requested.
         level: Option<Levelling>,
@@ -173,21 +173,21 @@ pub enum Decision {
     },
     /// The loop's end moves to where the waveforms match.
     LoopEndMoved {
-        /// By so many frames.
+        /// By this many frames.
         frames: f64,
         /// In seconds.
         seconds: f64,
     },
     /// The sound after the loop goes.
     TailCut {
-        /// So many seconds.
+        /// This many seconds.
         seconds: f64,
         /// Whether that was requested; else it goes since the loop was set here.
         requested: bool,
     },
     /// The loop's end fades into what comes before its start.
     Crossfaded {
-        /// Over so many seconds.
+        /// Over this many seconds.
         seconds: f64,
         /// How alike both are, from −1 to 1.
         correlation: f64,
@@ -207,11 +207,11 @@ pub enum Decision {
     },
     /// Both points of the loop lie later.
     LoopMoved {
-        /// By so many frames.
+        /// By this many frames.
         frames: u64,
         /// In seconds.
         seconds: f64,
-        /// Since its start has to be a multiple of so many; with 1, since the filter has to see the loop alone.
+        /// Since its start has to be a multiple of this many; with 1, since the filter has to see the loop alone.
         multiple: u64,
     },
     /// What conversion leaves at the seam, since the sound after the loop is kept.
@@ -235,7 +235,7 @@ pub enum Decision {
     },
     /// Loop points move to the nearest frames of the new rate.
     LoopsRounded {
-        /// A loop is so many frames off its exact length.
+        /// A loop is this many frames off its exact length.
         excess: f64,
     },
     /// The clip's markers are left out.

@@ -9,9 +9,9 @@ use crate::units::FrameRange;
 pub struct Places {
     /// The part that is used.
     pub used: FrameRange,
-    /// So many frames in …
+    /// This many frames in …
     from: u64,
-    /// … for every so many out.
+    /// … for every this many out.
     to: u64,
     /// Frames of silence before.
     head: u64,
@@ -26,7 +26,7 @@ impl Places {
         Self { used, from, to, head, plain }
     }
 
-    /// So many frames in, for every so many out.
+    /// This many frames in, for every this many out.
     pub fn ratio(&self) -> (u64, u64) {
         (self.from, self.to)
     }

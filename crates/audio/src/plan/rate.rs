@@ -8,7 +8,7 @@ use crate::spec::Facts;
 use crate::spec::{Format, convertible};
 use crate::unmet::Unmet;
 
-/// So many frames in give so many out, where either rate or speed changes.
+/// This many frames in give this many out, where either rate or speed changes.
 pub fn plan_rate(
     facts: &Facts,
     to: Format,

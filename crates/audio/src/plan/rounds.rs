@@ -12,7 +12,7 @@ use crate::shape::resample::reach;
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
 
-/// Bends up to so many cents are not heard: tones must differ by about five (B. C. J. Moore, "An
+/// Bends up to this many cents are not heard: tones must differ by about five (B. C. J. Moore, "An
 /// Introduction to the Psychology of Hearing", chapter 6).
 const UNHEARD: f64 = 1.0;
 /// Rounds beyond this would only make large files.
@@ -25,9 +25,9 @@ pub struct LoopAsk {
     pub range: FrameRange,
     /// The part of the clip that is used.
     pub used: FrameRange,
-    /// So many frames in …
+    /// This many frames in …
     pub from: u64,
-    /// … give so many out; both 1 where the rate stays.
+    /// … give this many out; both 1 where the rate stays.
     pub to: u64,
     /// Frames of silence before.
     pub pad: u64,
@@ -44,9 +44,9 @@ pub struct LoopAsk {
 /// What is done to it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Rounds {
-    /// So many frames in …
+    /// This many frames in …
     pub from: u64,
-    /// … give so many out.
+    /// … give this many out.
     pub to: u64,
     /// The loop, in frames of the output, silence before it included.
     pub range: FrameRange,
@@ -69,12 +69,12 @@ struct Way {
 }
 
 impl LoopAsk {
-    /// Whether anything comes behind the loop.
+    /// Whether anything comes after the loop.
     fn has_tail(&self) -> bool {
         self.range.end < self.used.end
     }
 
-    /// The nearest that so many rounds come to.
+    /// The nearest that this many rounds come to.
     fn way(&self, rounds: u64) -> Way {
         let exact = real(rounds * self.range.len()) * real(self.to) / real(self.from);
         let multiple = real(self.multiple);
@@ -256,7 +256,7 @@ impl LoopAsk {
     }
 }
 
-/// How many frames have to come in for so many to go out.
+/// How many frames have to come in for this many to go out.
 fn needed(out: u64, (from, to): (u64, u64), reach: u64) -> u64 {
     let needed = u128::from(out) * u128::from(from) / u128::from(to) + 1 + u128::from(reach);
     u64::try_from(needed).unwrap_or(u64::MAX / 4)

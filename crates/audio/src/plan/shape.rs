@@ -124,7 +124,7 @@ pub struct Ends {
     pub frames: u64,
     /// Which of the frames go on, where some have done their work once peaks are held.
     pub cut: Option<FrameRange>,
-    /// So many fade out, where they lie behind a loop.
+    /// This many fade out, where they lie behind a loop.
     pub tail: Option<u64>,
 }
 

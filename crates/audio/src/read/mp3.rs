@@ -168,7 +168,7 @@ fn begins_stream(bytes: &[u8]) -> bool {
 #[derive(Debug, Clone, Copy)]
 struct Info {
     packets: Option<u64>,
-    /// Frames that the encoder put before the first and behind the last.
+    /// Frames that the encoder put before the first and after the last.
     gapless: Option<(u64, u64)>,
 }
 

@@ -62,7 +62,7 @@ impl Decoded {
         }
     }
 
-    /// Packets at the start that cannot be decoded alone count as silence of so many frames.
+    /// Packets at the start that cannot be decoded alone count as silence of this many frames.
     #[must_use]
     pub fn silent_run_up(mut self, frames: u64) -> Self {
         self.run_up = (RUN_UP, frames);

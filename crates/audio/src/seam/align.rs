@@ -14,7 +14,7 @@ const EMPHASIS: f64 = 0.9;
 const SAME: f64 = 0.85;
 /// What the onsets of notes count beside the wave.
 const ONSETS: f64 = 1.5;
-/// Sounds that rise within so many seconds are onsets.
+/// Sounds that rise within this many seconds are onsets.
 const RISE: f64 = 0.004;
 
 /// Where `a` lies in `b`, which is longer: the offset at which both are most alike, from `first` on up to

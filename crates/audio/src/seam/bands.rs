@@ -72,7 +72,7 @@ impl Bands {
 struct Analyser {
     fft: Arc<dyn Fft<f32>>,
     window: Vec<f32>,
-    /// The first bin of each band, and the bin behind the last.
+    /// The first bin of each band, and the bin after the last.
     edges: [usize; BANDS + 1],
     step: usize,
     waiting: Vec<Complex<f32>>,

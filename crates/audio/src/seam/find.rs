@@ -38,9 +38,9 @@ const LAGS: usize = 18;
 const ALIGNED: u64 = 1 << 16;
 /// What is held against each other at a time, in seconds.
 const ALIKE: f64 = 2.0;
-/// A seam is moved to where the waves are most alike over so many seconds.
+/// A seam is moved to where the waves are most alike over this many seconds.
 const PLACE: f64 = 0.006;
-/// Waves are compared over so many seconds on either side.
+/// Waves are compared over this many seconds on either side.
 const COMPARED: f64 = 0.25;
 
 impl Bounds {

@@ -79,7 +79,7 @@ const CLICKS: [f64; 2] = [4.0, 18.0];
 const JUMPS: [f64; 2] = [6.0, 15.0];
 const COLOURS: [f64; 2] = [12.0, 20.0];
 /// Where nothing is left before the start or behind the end, nobody can tell a jump from a note that
-/// begins there: jumps and spectra count from so many times these limits.
+/// begins there: jumps and spectra count from this many times these limits.
 const ALONE: f64 = 2.0;
 
 /// The sound around both ends of a loop, as long as [`side`] says where there is so much.
@@ -87,11 +87,11 @@ const ALONE: f64 = 2.0;
 pub struct Sides {
     /// What lies before the loop's end.
     pub before: Block,
-    /// What lies behind the loop's start: what is heard next.
+    /// What lies after the loop's start: what is heard next.
     pub after: Block,
     /// What lies before the loop's start.
     pub lead: Block,
-    /// What lies behind the loop's end.
+    /// What lies after the loop's end.
     pub follow: Block,
 }
 

@@ -59,7 +59,7 @@ impl Predictor {
     }
 }
 
-/// The mean energy of each stretch of so many samples.
+/// The mean energy of each stretch of this many samples.
 pub fn energies(samples: &[f64], stretch: usize) -> Vec<f64> {
     let stretch = stretch.max(1);
     samples

@@ -5,7 +5,7 @@ use crate::num::{real_size, size};
 use crate::units::FrameRange;
 use std::ops::Range;
 
-/// Lags must be tried closely, places need not be: every so many stretches will do.
+/// Lags must be tried closely, places need not be: every this many stretches will do.
 const EVERY: usize = 4;
 
 /// How far silence counts as apart from itself, in dB, squared.

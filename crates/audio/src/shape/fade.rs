@@ -43,7 +43,7 @@ impl Faded {
         Self { frames, head: head.min(frames), tail: tail.min(frames), curve, at: 0 }
     }
 
-    /// The gain of one frame: 0 just before the first and just behind the last.
+    /// The gain of one frame: 0 just before the first and just after the last.
     fn gain(&self, frame: u64) -> f64 {
         let side = |distance: u64, length: u64| match distance <= length {
             true => self.curve.gain(real(distance) / real(length + 1)),

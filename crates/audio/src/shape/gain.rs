@@ -9,7 +9,7 @@ pub struct Amplified {
 }
 
 impl Amplified {
-    /// By so many decibels.
+    /// By this many decibels.
     pub fn new(decibels: f64) -> Self {
         Self { factor: 10f64.powf(decibels / 20.0) }
     }

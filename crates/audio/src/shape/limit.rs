@@ -17,7 +17,7 @@ use std::sync::{Arc, Mutex};
 
 /// How far ahead peaks are seen, in seconds.
 const LOOK_AHEAD: f64 = 0.0015;
-/// How fast the gain rises again: to 1 − 1/e in so many seconds.
+/// How fast the gain rises again: to 1 − 1/e in this many seconds.
 const RELEASE: f64 = 0.06;
 /// What the reading of peaks and the moving gain may miss, in dB.
 const MARGIN: f64 = 0.05;

@@ -14,7 +14,7 @@ pub struct Padded<S> {
 }
 
 impl<S: Source> Padded<S> {
-    /// So many frames before and after.
+    /// This many frames before and after.
     pub fn new(source: S, head: u64, tail: u64) -> Self {
         Self { source, head, tail, ended: false }
     }

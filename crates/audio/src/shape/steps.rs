@@ -100,13 +100,13 @@ pub enum Step {
     },
     /// The sample rate is converted, or the speed changed, or both.
     Resample {
-        /// So many frames in …
+        /// This many frames in …
         from: u64,
-        /// … give so many out …
+        /// … give this many out …
         to: u64,
         /// … at this rate.
         rate: SampleRate,
-        /// So many frames in come before the first that counts.
+        /// This many frames in come before the first that counts.
         lead: u64,
     },
     /// Samples are rounded to what the encoding holds.

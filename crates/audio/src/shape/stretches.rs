@@ -14,7 +14,7 @@ pub struct Crossfade {
     /// The loop, in frames of the clip.
     #[serde(rename = "loop")]
     pub range: FrameRange,
-    /// Over how many frames; so many lie before the loop's start.
+    /// Over how many frames; this many lie before the loop's start.
     pub frames: u64,
     /// How alike both are: 1 is equal, 0 is unrelated.
     pub likeness: f64,
@@ -39,7 +39,7 @@ impl Crossfade {
     }
 }
 
-/// A last stretch of up to so many frames is kept in memory when it goes by the first time, so that
+/// A last stretch of up to this many frames is kept in memory when it goes by the first time, so that
 /// the clip need not be read again.
 const KEPT: u64 = 1 << 17;
 

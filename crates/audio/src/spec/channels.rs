@@ -41,7 +41,7 @@ impl Channels {
     /// Two channels.
     pub const STEREO: Self = Self { count: 2, layout: Some(Layout::Stereo) };
 
-    /// So many channels of an unstated layout (one is mono, two are stereo); `None` beyond 1 to 32.
+    /// This many channels of an unstated layout (one is mono, two are stereo); `None` beyond 1 to 32.
     pub fn new(count: u16) -> Option<Self> {
         match count {
             1 => Some(Self::MONO),
@@ -73,7 +73,7 @@ impl Channels {
         self.layout
     }
 
-    /// Which by count alone, where a layout of so many channels has a name.
+    /// Which by count alone, where a layout of this many channels has a name.
     pub fn likely_layout(self) -> Option<Layout> {
         self.layout.or_else(|| LAYOUTS.iter().find(|row| row.2 == self.count).map(|row| row.0))
     }

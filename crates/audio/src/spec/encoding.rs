@@ -30,9 +30,9 @@ pub enum Codec {
 /// What a codec keeps of the samples.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
-    /// Integers of so many bits.
+    /// Integers of this many bits.
     Integer(u32),
-    /// Floating point of so many bits.
+    /// Floating point of this many bits.
     Float(u32),
     /// Not the samples themselves.
     Lossy,

@@ -17,7 +17,7 @@ pub struct Output {
     /// Frames before the first that a lossy encoder is shown, and that the file hides: the end of its
     /// loop.
     pub before: u64,
-    /// Frames behind the last that a lossy encoder is shown, and that the file does not hold: the
+    /// Frames after the last that a lossy encoder is shown, and that the file does not hold: the
     /// beginning of its loop.
     pub beyond: u64,
     /// Bytes of a block, where the encoding leaves that open (ADPCM).
@@ -74,15 +74,15 @@ pub enum Patch {
     },
     /// The points of a `cue ` chunk move.
     Cues {
-        /// So many frames …
+        /// This many frames …
         from: u64,
-        /// … are so many now.
+        /// … are this many now.
         to: u64,
     },
 }
 
 impl Output {
-    /// So many frames of this format, with the usual header and nothing beside them.
+    /// This many frames of this format, with the usual header and nothing beside them.
     pub fn plain(format: Format, frames: u64) -> Self {
         Self {
             format,

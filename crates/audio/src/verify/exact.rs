@@ -8,7 +8,7 @@ use crate::read::Clip;
 use crate::spec::{Codec, Container, Format, Layout};
 use std::io::Read as _;
 
-/// Headers are looked for in so many bytes at the start.
+/// Headers are looked for in this many bytes at the start.
 const HEAD: usize = 4096;
 
 fn odd(what: &str, expected: impl std::fmt::Display, found: impl std::fmt::Display) -> Error {

@@ -12,7 +12,7 @@ use crate::spec::Output;
 
 /// Always the same stream number: one stream a file, and the same file for the same clip.
 const SERIAL: u32 = 1;
-/// A page is closed once it holds so many bytes (RFC 3533, 6: "a size of 4 to 8 kB is usual").
+/// A page is closed once it holds this many bytes (RFC 3533, 6: "a size of 4 to 8 kB is usual").
 const PAGE_BYTES: usize = 4096;
 
 /// Gathers packets into pages.

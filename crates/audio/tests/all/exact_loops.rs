@@ -16,7 +16,7 @@ struct Periodic {
 }
 
 impl Periodic {
-    /// For a loop of so many seconds, below so many hertz.
+    /// For a loop of this many seconds, below this many hertz.
     fn new(seconds: f64, hertz: f64) -> Self {
         let most = (seconds * hertz) as usize;
         // Some of the harmonics, the highest among them.

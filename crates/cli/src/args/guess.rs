@@ -94,6 +94,12 @@ pub fn failure(error: &Error, typed: &[OsString]) -> Failure {
             let option = context(ContextKind::InvalidArg).unwrap_or_default();
             let option = option.split(' ').next().unwrap_or_default().to_owned();
             let value = context(ContextKind::InvalidValue).unwrap_or_default();
+            if value.is_empty() && error.kind() == ErrorKind::InvalidValue {
+                return Failure::usage(
+                    format!("{option} needs a value"),
+                    explained(command.as_deref()),
+                );
+            }
             let expected = match error.get(ContextKind::ValidValue) {
                 Some(ContextValue::Strings(words)) => format!("expected {}", words.join(", ")),
                 _ => what.split_once(">\": ").map_or(what.clone(), |(_, why)| why.to_owned()),
@@ -206,12 +212,14 @@ mod tests {
             ("x fit a.wav -o b.wav --normalize", "use --level -16LUFS, or --level -1dBTP"),
             ("x fit a.wav -o b.wav --start 3", "use --cut 0.5s..2s"),
             ("x fit a.wav -o b.wav --gian 3", "did you mean --gain?"),
+            ("x fit a.wav -o", "deft-needle fit --help explains it"),
             ("x swap a.wav b.wav --zzz", "deft-needle swap --help lists its options"),
         ] {
             assert_eq!(help(line).1, answer, "{line}");
         }
         assert_eq!(help("x convert a.mp3").0, "unknown command \"convert\"");
         assert_eq!(help("x fit a.wav -o b.wav --mono").0, "unknown option --mono");
+        assert_eq!(help("x fit a.wav -o").0, "--out needs a value");
         let (what, usage) = help("x fit a.wav");
         assert!(what.contains("--out <OUT>") && usage.contains("fit"), "{what} | {usage}");
     }

@@ -10,6 +10,7 @@ use crate::report::error as words;
 use crate::settings;
 use deft_needle_audio::spec::CONTAINERS;
 use deft_needle_core::disk::{Promises, promises};
+use deft_needle_core::encoder::as_word;
 use deft_needle_core::root::{Found, Known, Registry, RootAsk};
 use deft_needle_core::run::{Condition, Proof, Which, status};
 use serde::Serialize;
@@ -48,7 +49,7 @@ struct Checked {
     help: String,
 }
 
-/// Looks at everything, changes nothing.
+/// Looks at everything, and leaves nothing.
 pub fn run(args: &Doctor, console: &Console) -> Result<Exit, Failure> {
     let mut known = Registry::of_user().all();
     known.dedup_by(|a, b| (&a.root, &a.ledger) == (&b.root, &b.ledger));
@@ -183,7 +184,7 @@ fn look(path: &Path, ledger: &Path) -> Checked {
         say,
         help,
     };
-    let command = |what: &str| format!("deft-needle {what} {}", crate::paths::quoted(path));
+    let command = |what: &str| format!("deft-needle {what} {}", as_word(&text(path)));
     let found = RootAsk::default().certain(path, Found::Named).and_then(|mut root| {
         ledger.clone_into(&mut root.ledger);
         status(&root, Which::All, Proof::Look)

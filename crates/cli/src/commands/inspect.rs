@@ -14,6 +14,7 @@ use deft_needle_audio::read::sniff;
 use deft_needle_audio::spec::Container;
 use deft_needle_audio::units::{Duration, FrameRange};
 use deft_needle_audio::{Clip, Facts};
+use deft_needle_core::encoder::as_word;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::json;
@@ -101,20 +102,13 @@ pub fn misnamed(file: &Path, clip: &Clip) -> Option<Misnamed> {
         let remedy = match Container::from_extension(&named) {
             Some(claimed) if !claimed.facts().writes.is_empty() => format!(
                 "deft-needle fit {} -o {} makes it what it says",
-                quoted(&name),
-                quoted(&safe(&format!("{stem}-real.{named}")))
+                as_word(&name),
+                as_word(&safe(&format!("{stem}-real.{named}")))
             ),
             _ => format!("its right name ends in .{}", is.facts().extensions[0]),
         };
         Misnamed { what: format!("named .{named} but is {is}"), remedy }
     })
-}
-
-fn quoted(name: &str) -> String {
-    match name.contains(' ') {
-        true => format!("\"{name}\""),
-        false => name.to_owned(),
-    }
 }
 
 fn claims_other(file: &Path, is: Container) -> bool {

@@ -65,7 +65,7 @@ pub fn notice(text: &str) -> String {
     format!("  {}{text}", paint(WARN, format!("{:<10}", "note")))
 }
 
-/// Equal errors of so many files are shown; of more, the first with their number.
+/// Equal errors of up to this many files are shown; of more, the first with their number.
 const EQUAL: usize = 3;
 
 /// Shows failures; equal ones of many files as one.

@@ -13,7 +13,7 @@ use deft_needle_audio::units::Duration;
 use deft_needle_core::job::Making;
 use deft_needle_core::job::start::from_swaps;
 use deft_needle_core::ledger::record::Installed;
-use deft_needle_core::root::{Registry, Root};
+use deft_needle_core::root::{Known, Registry, Root};
 use deft_needle_core::run::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
 use serde_json::{Value, json};
 use std::path::Path;
@@ -26,8 +26,9 @@ pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
         Ok(roots) => roots,
         Err(_) if args.at.is_none() && args.place.root.is_empty() => {
             let known = Registry::of_user().all().into_iter().filter(|known| known.root.is_dir());
-            let known: Vec<Root> =
-                known.filter_map(|k| asked.all_of(&k.root).ok()?.into_iter().next()).collect();
+            let first = |known: Known| asked.all_of(&known.root).ok()?.into_iter().next();
+            let mut known: Vec<Root> = known.filter_map(first).collect();
+            known.dedup();
             if !known.is_empty() {
                 console.say("nothing is installed in the current folder; on this machine:");
             }

@@ -126,6 +126,13 @@ fn folders_are_taken_where_files_are_meant() {
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(bench.path("out/a.wav").is_file() && bench.path("out/night/b.wav").is_file());
     assert_eq!(bench.run(&["hear", "takes", "-o", "both.wav"]).code, 0);
+    // A second run into the folder of the clips does not take what the first one made for clips.
+    let again =
+        ["fit", "takes", "-o", "takes/out/", "--spec", "wav pcm16 22050 mono", "--overwrite"];
+    for _ in 0..2 {
+        assert_eq!(bench.run(&again).code, 0);
+    }
+    assert_eq!(bench.names("takes/out"), ["a.wav", "night"]);
     fs::create_dir(bench.path("empty")).unwrap();
     let ran = bench.run(&["inspect", "empty"]);
     assert!(ran.code == 2 && ran.err.contains("no audio file in empty"), "{}", ran.err);
@@ -141,6 +148,13 @@ fn equal_errors_of_many_files_are_one() {
     assert_eq!((ran.code, ran.err.matches("error:").count()), (3, 1), "{}", ran.err);
     assert!(ran.err.contains("8 more files with the same error"), "{}", ran.err);
     assert_eq!(bench.run(&["inspect", "bad", "-v"]).err.matches("error:").count(), 9);
+    // What is not a sound at all is one error, whatever its first bytes.
+    for number in 0..9_u8 {
+        bench.put(&format!("odd/{number}.raw"), &[number, 200, 3, 4, 5, 6, 7, 8]);
+    }
+    let odd: Vec<String> = (0..9).map(|number| format!("odd/{number}.raw")).collect();
+    let args: Vec<&str> = ["inspect"].into_iter().chain(odd.iter().map(String::as_str)).collect();
+    assert_eq!(bench.run(&args).err.matches("error:").count(), 1);
     let failed = bench.json(&["inspect", "bad"])["failed"].as_array().unwrap().len();
     assert_eq!(failed, 9);
 }

@@ -34,7 +34,7 @@ pub trait Disk: Sync {
     fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>>;
     /// Opens a regular file to write at its end, making it where there is none; a link is an error.
     fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>>;
-    /// Cuts a file to so many bytes.
+    /// Cuts a file to this many bytes.
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()>;
     /// Puts a file in another's place on the same file system, at once.
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
@@ -232,7 +232,7 @@ impl Disk for RealDisk {
     }
 }
 
-/// How often a lock file that was removed while it was taken is made anew.
+/// How often a lock file that was removed while it was taken is made again.
 const LOCK_TRIES: u32 = 16;
 
 /// Files that hold a user's own are not for everybody.

@@ -179,7 +179,7 @@ impl Tree {
         }
     }
 
-    /// A member behind the last one.
+    /// A member after the last one.
     fn put_last(
         &mut self,
         last: Range<usize>,

@@ -4,7 +4,7 @@ use super::area::cell_of;
 use crate::names::family_of;
 use crate::sheet::pattern::literal;
 
-/// At most so many patterns that match all of some names and none of others.
+/// At most this many patterns that match all of some names and none of others.
 pub fn few_patterns(own: &[&str], others: &[&str], most: usize) -> Option<Vec<String>> {
     let mut left: Vec<&str> = own.to_vec();
     let mut patterns = Vec::new();

@@ -64,7 +64,7 @@ impl Attic {
         self.folder.join("ledger.log")
     }
 
-    /// The log once more, beside the copies that it speaks of.
+    /// The log once more, next to the copies that it names.
     pub fn twin(&self) -> PathBuf {
         self.stock().join("ledger.log")
     }
@@ -319,7 +319,8 @@ impl Written {
         let all: Vec<Record> = self.records().into_values().collect();
         let paths = [attic.log(), attic.twin()];
         let mut files: Vec<_> = paths.iter().zip(&self.files).collect();
-        files.sort_by_key(|(_, file)| file.misplaced);
+        // First what loses nothing by being made whole: what is cut off of one file must be in the other.
+        files.sort_by_key(|(_, file)| (file.misplaced, file.records.len() > file.whole_lines()));
         let none_is_sound = self.files.iter().all(|file| file.misplaced);
         for (path, file) in files {
             let is_whole = file.intact == file.bytes && file.records.len() == all.len();

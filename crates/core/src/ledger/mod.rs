@@ -295,7 +295,7 @@ impl<'d> Ledger<'d> {
         self.state.key(&self.root.path, root, within, self.disk)
     }
 
-    /// A file's place, looked at anew: no folder on the way is a link.
+    /// A file's place, looked at again: no folder on the way is a link.
     ///
     /// # Errors
     /// As [`look`].

@@ -45,7 +45,7 @@ fn is_at(made_for: &str, root: &Root) -> bool {
     other == root.path || same_file(other, &root.path)
 }
 
-/// Whether where the roots are has to be written down anew.
+/// Whether where the roots are has to be written down again.
 pub fn is_moved(state: &State, root: &Root) -> bool {
     let text = |path: &Path| path.to_string_lossy().into_owned();
     let mut named = root.others.iter();

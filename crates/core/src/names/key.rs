@@ -8,7 +8,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-/// The folder in which a ledger lies, beside the files that it speaks of.
+/// The folder in which a ledger lies, next to the files that it knows.
 pub const LEDGER_FOLDER: &str = ".deft-needle";
 
 /// Whether a name is that of a ledger's folder, or of a part of ours, on any file system.

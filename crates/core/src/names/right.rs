@@ -98,7 +98,7 @@ fn most(rules: &NameRules) -> usize {
     rules.stem_longest.unwrap_or(usize::MAX).min(form)
 }
 
-/// Cut to the most characters, the number that it ends in counted up by so many steps.
+/// Cut to the most characters, the number that it ends in counted up by this many steps.
 fn shortened(letters: &[char], step: u32, most: usize) -> String {
     let digits = letters.iter().rev().take_while(|c| c.is_ascii_digit());
     let digits = digits.count().min(8);

@@ -6,6 +6,7 @@ use crate::job::Placement;
 use crate::names::Near;
 use crate::refusal::OddJob;
 use crate::stamps::Stamps;
+use crate::tree::near_files;
 
 /// The hash of a clip.
 pub fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
@@ -25,9 +26,6 @@ pub fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
 
 /// Clips that may have been meant.
 fn near_clip(placement: &Placement) -> Option<Vec<Near>> {
-    let path = placement.clip.path()?;
-    let (folder, name) = (path.parent()?, path.file_name()?.to_string_lossy());
-    let names = crate::tree::names_in(folder);
-    let near = crate::names::nearest(&name, names.iter().map(String::as_str), 3);
+    let near = near_files(placement.clip.path()?);
     (!near.is_empty()).then_some(near)
 }

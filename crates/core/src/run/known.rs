@@ -9,7 +9,7 @@ use crate::template::Names;
 use deft_needle_audio::Clip;
 use deft_needle_audio::units::FrameRange;
 
-/// What is known of a file that an entry speaks of.
+/// What is known of a file that an entry names.
 struct Spoken {
     frames: u64,
     rate: u32,

@@ -127,7 +127,7 @@ impl Run {
             && (self.job.layer().is_some() || told.slot.as_ref().is_none_or(is_here))
     }
 
-    /// The slot of a single swap: its entries go with it, those that speak of no slot, too.
+    /// The slot of a single swap: its entries go with it, those that name no slot, too.
     fn only_slot(&self) -> Option<Key> {
         match (self.job.layer(), self.dealt.placements.as_slice()) {
             (None, [only]) => Key::new(None, &only.slot).ok(),

@@ -12,7 +12,7 @@ use serde::Serialize;
 
 /// Louder or quieter than the stock by this is worth a notice, in LU.
 const LEVEL_APART: f64 = 6.0;
-/// So many times the stock's length is worth a notice.
+/// This many times the stock's length is worth a notice.
 const TIMES_LONG: f64 = 4.0;
 /// Below this correlation a mono fold loses most of what it is made of.
 const OPPOSED: f64 = -0.3;
@@ -81,7 +81,7 @@ pub enum Notice {
     },
     /// Much longer than the stock.
     Long {
-        /// So many times.
+        /// This many times.
         times: f64,
     },
     /// Samples beyond full scale were clipped.
@@ -103,7 +103,7 @@ pub enum Notice {
     Seam(Judgement),
     /// The limiter worked.
     Limited {
-        /// By so many dB at most.
+        /// By this many dB at most.
         most: f64,
         /// For so long, in seconds.
         seconds: f64,

@@ -94,7 +94,7 @@ impl Run {
 }
 
 impl Swap<'_> {
-    /// The target of a slot that no sheet speaks of: its own stock, and the names around it.
+    /// The target of a slot that no sheet covers: its own stock, and the names around it.
     fn alone(&self, state: &State, slot: &str, disk: &dyn Disk) -> Result<Target> {
         let place = look(&self.root.path, slot, disk)?;
         let key = state.key(&self.root.path, None, slot, disk)?;

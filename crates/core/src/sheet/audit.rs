@@ -1,4 +1,4 @@
-//! A sheet looked at as a whole, beside the slots that it speaks of.
+//! A sheet looked at as a whole, next to the slots that it covers.
 
 use super::rule::Accepted;
 use super::validate::is_written;

@@ -40,7 +40,7 @@ pub struct Rule {
     /// Under which names a loop is written among texts.
     #[serde(default, deserialize_with = "loop_tags")]
     pub loop_tags: Option<LoopTags>,
-    /// Loops start at and last for multiples of so many frames.
+    /// Loops start at and last for multiples of this many frames.
     pub loop_multiple: Option<NonZeroU64>,
     /// The shortest loop.
     #[serde(default, deserialize_with = "text")]
@@ -220,7 +220,7 @@ impl Rule {
         Request::read(self.defaults.iter().chain(own))
     }
 
-    /// Whether it speaks of a slot.
+    /// Whether it matches a slot.
     pub fn matches(&self, slot: &str) -> bool {
         let patterns = &self.patterns.get_ref().0;
         patterns.is_empty() || patterns.iter().any(|pattern| pattern.matches(slot))

@@ -325,7 +325,7 @@ impl fmt::Display for Boot {
 mod tests {
     use super::*;
 
-    /// A sound file with so many samples.
+    /// A sound file with this many samples.
     fn sound(samples: u32) -> Vec<u8> {
         let mut file = Vec::new();
         file.extend_from_slice(b"RIFF");

@@ -58,7 +58,7 @@ impl fmt::Display for Boot {
     }
 }
 
-/// The player's own file system minds case, whatever this computer's does.
+/// The player's own file system is case-sensitive, whatever this computer's is.
 fn exactly(folder: &Path, name: &str) -> bool {
     let (first, rest) = name.split_once('/').unwrap_or((name, ""));
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();

@@ -42,7 +42,7 @@ impl Ima {
     }
 }
 
-/// How many frames an IMA block of so many bytes holds: one in its header, then two a byte.
+/// How many frames an IMA block of this many bytes holds: one in its header, then two a byte.
 pub fn ima_frames(bytes: u64, channels: u64) -> u64 {
     match bytes.checked_sub(4 * channels) {
         Some(codes) => codes / (4 * channels) * 8 + 1,
@@ -81,7 +81,7 @@ const MS_MOVES: [i32; 16] =
 pub const MS_COEFFICIENTS: [(i16, i16); 7] =
     [(256, 0), (512, -256), (0, 0), (192, 64), (240, 0), (460, -208), (392, -232)];
 
-/// How many frames a block of so many bytes holds: two in its header, then two a byte.
+/// How many frames a block of this many bytes holds: two in its header, then two a byte.
 pub fn ms_frames(bytes: u64, channels: u64) -> u64 {
     match bytes.checked_sub(7 * channels) {
         Some(codes) => codes * 2 / channels + 2,

@@ -17,7 +17,7 @@ pub struct Mapping {
     pub coupled: u8,
     /// Which decoded channel feeds each output channel.
     pub channels: Vec<u8>,
-    /// Louder by so many 256ths of a decibel.
+    /// Louder by this many 256ths of a decibel.
     pub gain: i16,
 }
 

@@ -8,7 +8,7 @@ pub const FRAME: u64 = 5120;
 /// Samples in one slice of eight bytes.
 pub const SLICE: usize = 20;
 
-/// Bytes of a frame that holds so many slices a channel.
+/// Bytes of a frame that holds this many slices a channel.
 pub const fn frame_bytes(slices: u64, channels: u64) -> u64 {
     8 + 16 * channels + 8 * slices * channels
 }

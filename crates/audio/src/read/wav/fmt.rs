@@ -25,7 +25,7 @@ pub struct WavFormat {
 }
 
 impl WavFormat {
-    /// How many frames a block of so many bytes holds.
+    /// How many frames a block of this many bytes holds.
     pub fn frames_of_block(&self, bytes: u16) -> u64 {
         let channels = self.channels.count().into();
         match self.coding {

@@ -43,7 +43,7 @@ impl Fine {
         }
     }
 
-    /// Begins so many frames in later.
+    /// Begins this many frames in later.
     pub fn skip(&mut self, frames: u64) {
         self.at += size(frames);
     }

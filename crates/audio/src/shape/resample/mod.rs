@@ -28,9 +28,9 @@ const STEEPEST: u64 = 32;
 pub struct Resampler<S> {
     source: S,
     out_rate: SampleRate,
-    /// So many frames in …
+    /// This many frames in …
     from: u64,
-    /// … give so many out.
+    /// … give this many out.
     to: u64,
     stages: Stages,
     pulled: Block,
@@ -51,7 +51,7 @@ struct First {
 }
 
 /// How many frames on either side of a place bear on what it becomes where `from` frames give `to`,
-/// as a whole number of steps of the first engine: a lead of so many keeps every frame in its place.
+/// as a whole number of steps of the first engine: a lead of this many keeps every frame in its place.
 pub fn reach(from: u64, to: u64) -> u64 {
     /// The second engine's share, in samples of the lower rate.
     const PICKING: f64 = 8.0;

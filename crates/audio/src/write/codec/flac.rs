@@ -324,7 +324,7 @@ fn parts(
     })
 }
 
-/// The parameter that costs least for so many numbers of this sum, and that cost.
+/// The parameter that costs least for this many numbers of this sum, and that cost.
 fn parameter(n: u64, sum: u64) -> (u32, u64) {
     if n == 0 {
         return (0, 0);

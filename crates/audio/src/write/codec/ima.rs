@@ -69,7 +69,7 @@ pub struct Ima {
 }
 
 impl Ima {
-    /// For blocks of so many bytes.
+    /// For blocks of this many bytes.
     pub fn new(block_bytes: u32, channels: usize) -> Self {
         Self {
             frames: size(ima_frames(block_bytes.into(), count(channels))),

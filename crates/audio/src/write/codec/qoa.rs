@@ -62,7 +62,7 @@ pub struct Qoa {
 }
 
 impl Qoa {
-    /// For so many channels at this rate.
+    /// For this many channels at this rate.
     pub fn new(rate: u32, channels: usize) -> Self {
         let begin = Predictor { history: [0; 4], weights: [0, 0, -(1 << 13), 1 << 14] };
         Self {

@@ -54,7 +54,11 @@ struct FitLine {
 /// Fits every clip; one that fails is reported, and the rest goes on.
 pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     refuse_terminal(&args.out)?;
-    let clips = sounds(&args.clips)?;
+    let mut clips = sounds(&args.clips)?;
+    if args.clips.iter().any(|typed| typed.is_dir() && lies_in(&args.out, typed)) {
+        // What an earlier run has made there is no clip.
+        clips.retain(|clip| !lies_in(&clip.path, &args.out));
+    }
     let into_folder = clips.len() > 1 || means_folder(&args.out);
     Progress::expect(console, clips.len(), if args.dry_run { 1 } else { 2 });
     if is_stream(&args.out) && (into_folder || console.json()) {
@@ -262,6 +266,12 @@ fn write(
 fn changes_level(plan: &Plan) -> bool {
     let changes = |step: &Step| matches!(step, Step::Gain { .. } | Step::Limit { .. });
     plan.steps().iter().any(changes)
+}
+
+/// Whether a path lies below a folder.
+fn lies_in(path: &Path, folder: &Path) -> bool {
+    let [path, folder] = [path, folder].map(std::path::absolute);
+    matches!((path, folder), (Ok(path), Ok(folder)) if path != folder && path.starts_with(&folder))
 }
 
 /// Makes the folder of an output; within the folder `out` those above it, too.

@@ -106,7 +106,7 @@ fn exit_comment(typed: &str) -> (&str, i32) {
     }
 }
 
-/// A page with what its commands say now, the most of it; for whoever writes it anew.
+/// A page with what its commands say now, the most of it; for whoever rewrites it.
 pub fn filled(bench: &Bench, folder: &str, text: &str) -> String {
     const MOST: usize = 14;
     let mut lines = text.lines().peekable();

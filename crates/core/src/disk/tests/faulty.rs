@@ -454,14 +454,14 @@ impl Disk for AfterRemoval {
     }
 }
 
-/// A disk with so many bytes left; what is removed makes room, an overwritten file, too.
+/// A disk with this many bytes left; what is removed makes room, an overwritten file, too.
 #[derive(Clone)]
 pub struct FullDisk {
     free: Arc<Mutex<u64>>,
 }
 
 impl FullDisk {
-    /// With so many bytes left.
+    /// With this many bytes left.
     pub fn new(free: u64) -> Self {
         Self { free: Arc::new(Mutex::new(free)) }
     }

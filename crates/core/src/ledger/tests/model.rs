@@ -440,3 +440,26 @@ fn a_log_without_its_first_records_is_healed() {
         model.end();
     }
 }
+
+/// One file of the log is damaged before its end, the other one lacks the last records: whichever call the
+/// healing dies at, nothing that only one of them holds is cut off.
+#[test]
+fn healing_never_cuts_what_only_one_file_holds() {
+    for at in 1..10 {
+        let mut model = Model::new(false);
+        model.act(&Act::Put { slots: vec![0, 1], contents: 1, job: None });
+        let root = model.root();
+        let [log, twin] = ["ledger.log", "stock/ledger.log"].map(|name| root.ledger.join(name));
+        let whole = fs::read_to_string(&log).unwrap();
+        fs::write(&log, whole.replacen("\"n\":1", "\"n\":7", 1)).unwrap();
+        let short: String = whole.split_inclusive('\n').take(2).collect();
+        fs::write(&twin, short).unwrap();
+        let next = Act::Put { slots: vec![2], contents: 2, job: None };
+        model.act(&Act::Struck { act: Box::new(next), at, kill: true });
+        model.check(&format!("a kill at call {at}"));
+        drop(Ledger::open(&model.root(), &*model.disk()).unwrap());
+        let now = [&log, &twin].map(|path| fs::read_to_string(path).unwrap());
+        assert!(now[0] == now[1] && now[0].starts_with(&whole), "{at}: {}", now[0]);
+        model.end();
+    }
+}

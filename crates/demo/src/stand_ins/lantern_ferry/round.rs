@@ -33,7 +33,7 @@ pub enum Heard {
 
 /// A bend so much sharper than those around it is a tick.
 const TICK: f64 = 3.0;
-/// A jump in level of so many dB more than the sound itself does is heard.
+/// A jump in level of this many dB more than the sound itself does is heard.
 const JUMP: f64 = 3.0;
 
 impl Heard {
