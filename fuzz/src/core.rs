@@ -142,6 +142,7 @@ pub fn entry(bytes: &[u8], format: Format, at: &str) {
                 expect: None,
                 separator: None,
                 order,
+                ignore_case: false,
             };
             let Ok(Made::New(with, done)) = wanted.make(bytes) else { continue };
             let _ = (done.stands(&with), done.undo(&with));

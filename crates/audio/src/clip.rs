@@ -1,11 +1,12 @@
 //! What a file may hold beside samples: loops, markers, tags, other chunks, and what is odd about it.
 
 use crate::units::FrameRange;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// A stretch that players repeat; its end is the first frame that is not played.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Loop {
     /// Which frames.
     #[serde(flatten)]
@@ -15,7 +16,7 @@ pub struct Loop {
 }
 
 /// A named place in the clip.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Marker {
     /// The frame that it stands before.
     pub frame: u64,
@@ -24,7 +25,7 @@ pub struct Marker {
 }
 
 /// A text about the clip, such as its title.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Tag {
     /// Its name, as Vorbis comments name it: `TITLE`, `ARTIST` …; a container's own word where it has
     /// no such name.
@@ -34,7 +35,7 @@ pub struct Tag {
 }
 
 /// Something in the file that is neither samples nor what they need to be played.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Extra {
     /// Its identifier in the file, as in `LIST`.
     pub id: String,
@@ -45,7 +46,7 @@ pub struct Extra {
 }
 
 /// Something in the file that is not as it should be, though it can be read.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Note {
@@ -58,6 +59,8 @@ pub enum Note {
     },
     /// The header leaves the length open, as a writer that streams does; it was taken from the file.
     LengthLeftOpen,
+    /// The last page of an Ogg stream is not marked as the last (RFC 3533, 6): every player takes it.
+    LastPageUnmarked,
     /// An odd chunk without the pad byte that RIFF asks for.
     MissingPad {
         /// Which chunk.
@@ -80,6 +83,13 @@ pub enum Note {
     },
 }
 
+impl Note {
+    /// Whether every player takes it as it is.
+    pub const fn is_harmless(&self) -> bool {
+        matches!(self, Self::LastPageUnmarked)
+    }
+}
+
 impl fmt::Display for Note {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -90,6 +100,7 @@ impl fmt::Display for Note {
             Self::LengthLeftOpen => f.write_str(
                 "the header leaves the length open (a streaming writer); taken from the file's size",
             ),
+            Self::LastPageUnmarked => f.write_str("the last page is not marked as the last"),
             Self::MissingPad { chunk } => {
                 write!(f, "the odd chunk \"{chunk}\" lacks its pad byte")
             }

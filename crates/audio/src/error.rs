@@ -1,6 +1,7 @@
 //! What can go wrong with a clip.
 
 use crate::unmet::Unmet;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::io;
 use std::path::PathBuf;
@@ -9,7 +10,7 @@ use std::path::PathBuf;
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 /// What went wrong. Whoever shows it words it, and says what to do next.
-#[derive(Debug, thiserror::Error, Serialize)]
+#[derive(Debug, thiserror::Error, JsonSchema, Serialize)]
 #[serde(tag = "error", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Error {
@@ -22,6 +23,7 @@ pub enum Error {
         /// The system's own reason.
         #[source]
         #[serde(serialize_with = "reason")]
+        #[schemars(with = "String")]
         source: io::Error,
     },
     /// The bytes contradict the format that they begin with.
@@ -72,6 +74,7 @@ pub enum Error {
         /// The system's own reason.
         #[source]
         #[serde(serialize_with = "reason")]
+        #[schemars(with = "String")]
         source: io::Error,
     },
     /// The written file, read back, is not what was meant.

@@ -1,10 +1,11 @@
 //! Values that cannot be read: which kind, what was found, what was expected.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fmt;
 
 /// A value, as somebody typed it, that is none of its kind.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Invalid {
     /// The kind of value: `gain`, `time`, `spec line`, …
     pub what: &'static str,
@@ -65,6 +66,20 @@ macro_rules! as_text {
         $crate::invalid::as_text!(@ |_text, invalid| serde::de::Error::custom(invalid); $($type),+);
     };
     (@ |$text:ident, $invalid:ident| $error:expr; $($type:ty),+) => {$(
+        impl schemars::JsonSchema for $type {
+            fn schema_name() -> std::borrow::Cow<'static, str> {
+                stringify!($type).into()
+            }
+
+            fn inline_schema() -> bool {
+                true
+            }
+
+            fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+                schemars::json_schema!({ "type": "string" })
+            }
+        }
+
         impl serde::Serialize for $type {
             fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
                 to.collect_str(self)

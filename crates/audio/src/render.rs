@@ -14,12 +14,13 @@ use crate::shape::quantise::{Dither, Quantiser};
 use crate::shape::{Counts, begin, chain};
 use crate::spec::{Kind, Output};
 use crate::write::{Along, Out, Writer, writer};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 /// What only rendering knows.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Outcome {
     /// Samples beyond full scale, held there since integers cannot go beyond.
     pub overs: u64,

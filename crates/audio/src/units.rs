@@ -1,10 +1,13 @@
 //! Units of sound: sample rates, ranges of frames, levels.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// Frames a second, 1 to 4,294,967,295.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(try_from = "u32")]
 pub struct SampleRate(u32);
 
@@ -58,7 +61,7 @@ impl fmt::Display for SampleRate {
 }
 
 /// Frames `start` up to, but not including, `end`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, JsonSchema, Serialize, Deserialize)]
 pub struct FrameRange {
     /// The first frame.
     pub start: u64,

@@ -1,11 +1,12 @@
 //! What a clip cannot be made into, with the figures. Whoever shows it words it, and says what to do.
 
 use crate::units::FrameRange;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
 /// A request that this clip cannot meet. Times are seconds, rates hertz, levels dBFS.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "unmet", rename_all = "kebab-case")]
 #[non_exhaustive]
 #[expect(missing_docs, reason = "the names of the fields say it")]
@@ -61,6 +62,11 @@ pub enum Unmet {
     CrossfadeTooLong { crossfade: f64, looped: f64 },
     /// Nothing sounds around the loop that its end could be matched with.
     NothingToMatch,
+    /// A format that is read here, and not written.
+    NotWritten {
+        /// The word of the spec line.
+        what: String,
+    },
     /// The target requires a loop, and there is none.
     LoopRequired,
     /// The target takes no loop; or its container has no place for one.
@@ -100,8 +106,8 @@ pub enum Unmet {
     CodecRefuses { format: String, reason: String },
     /// A rule of the target that the result would break.
     Rule { what: String, expected: String, found: String },
-    /// A finished file that the target does not take.
-    File { problem: String },
+    /// A finished file that does not begin as its closed format does.
+    Begins { found: String, asked: Vec<String> },
     /// A closed format without an encoder.
     Closed,
     /// All slots together would take more than there is.

@@ -8,6 +8,7 @@ use crate::settings::Settings;
 use crate::table::Room;
 use anstyle::{AnsiColor, Style};
 use deft_needle_core::Error as CoreError;
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Map, Value};
 use std::borrow::Cow;
@@ -201,7 +202,7 @@ impl Console {
     }
 
     /// The one object of `--json`, built only for it.
-    pub fn object<T: Serialize>(&self, value: impl FnOnce() -> T) {
+    pub fn object<T: Serialize + JsonSchema>(&self, value: impl FnOnce() -> T) {
         if !self.json {
             return;
         }

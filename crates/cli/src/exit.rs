@@ -1,10 +1,11 @@
 //! How a run ended, as the system is told.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::process::ExitCode;
 
 /// The exit codes, from good to bad; of several, the highest counts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Exit {
     /// Done.

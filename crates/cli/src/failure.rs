@@ -1,11 +1,14 @@
 //! Anything that ends a command or one of its files: a message, what to do next, an exit code.
 
 use crate::exit::Exit;
+use crate::object::ErrorObject;
 use crate::report::error as words;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_core::Error as CoreError;
+use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::{Serialize, Serializer};
-use serde_json::{Value, json};
+use serde_json::Value;
+use std::borrow::Cow;
 use std::io::Write as _;
 
 /// What went wrong.
@@ -107,7 +110,7 @@ impl Failure {
             _ => {
                 let text = format!("{}\n{}", self.message(), self.remedy());
                 let place = words::place(&self.detail());
-                let name = place.get("path").and_then(Value::as_str);
+                let name = place.as_ref().and_then(|place| place.get("path")?.as_str());
                 name.map_or(text.clone(), |name| text.replace(name, ""))
             }
         }
@@ -136,11 +139,24 @@ impl Failure {
 impl Serialize for Failure {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let detail = self.detail();
-        json!({
-            "kind": self.exit(), "message": self.message(), "where": words::place(&detail),
-            "help": self.remedy(), "detail": detail,
-        })
+        ErrorObject {
+            kind: self.exit(),
+            message: self.message(),
+            r#where: words::place(&detail),
+            help: self.remedy(),
+            detail,
+        }
         .serialize(to)
+    }
+}
+
+impl JsonSchema for Failure {
+    fn schema_name() -> Cow<'static, str> {
+        ErrorObject::schema_name()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        ErrorObject::json_schema(generator)
     }
 }
 
@@ -157,7 +173,7 @@ pub fn core_exit(error: &CoreError) -> Exit {
     match error {
         CoreError::Audio(error) => audio_exit(error),
         CoreError::Slot { source, .. } => core_exit(source),
-        CoreError::Sheet(fault) if fault.refused => Exit::Refused,
+        CoreError::Sheet(fault) if fault.is_refused() => Exit::Refused,
         CoreError::Refused { .. }
         | CoreError::StockDamaged { .. }
         | CoreError::Changed { .. }

@@ -6,6 +6,7 @@ mod commands;
 mod console;
 mod exit;
 mod failure;
+mod object;
 mod paths;
 mod plot;
 mod progress;
@@ -16,10 +17,10 @@ mod table;
 use args::{Color, Command, Common, Typed};
 use clap_complete::CompleteEnv;
 use console::Console;
+use deft_needle_core::root::keep_ledgers_of_drives_in;
 use deft_needle_core::sheet::keep_own_sheets_in;
 use exit::Exit;
 use failure::Failure;
-use serde_json::json;
 use settings::Settings;
 use std::process::ExitCode;
 use tracing_subscriber::EnvFilter;
@@ -37,8 +38,9 @@ const NOTICES: &str = concat!(
 fn main() -> ExitCode {
     std::panic::set_hook(Box::new(failure::apologise));
     let settings = Settings::read();
-    if let Some(folder) = settings.as_ref().ok().and_then(|settings| settings.sheets.as_deref()) {
-        keep_own_sheets_in(folder);
+    if let Ok(settings) = &settings {
+        settings.sheets.as_deref().map(keep_own_sheets_in);
+        settings.drive_ledgers.as_deref().map(keep_ledgers_of_drives_in);
     }
     // A shell that asks for completions is answered here, and nothing else is done.
     CompleteEnv::with_factory(|| args::command(Color::Never)).complete();
@@ -58,7 +60,7 @@ fn main() -> ExitCode {
             return ExitCode::SUCCESS;
         }
         Typed::Version => {
-            console.object(|| json!({ "program": "deft-needle" }));
+            console.object(|| object::Version { program: "deft-needle" });
             return console.finish().into();
         }
         Typed::Wrong(failure) => return ended(&console, &failure).into(),
@@ -83,7 +85,7 @@ fn main() -> ExitCode {
 /// Reports what ended the program.
 fn ended(console: &Console, failure: &Failure) -> Exit {
     console.failure(failure);
-    console.object(|| json!({ "error": failure, "exit": failure.exit().code() }));
+    console.object(|| object::Failed { error: failure, exit: failure.exit().code() });
     failure.exit()
 }
 

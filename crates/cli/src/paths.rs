@@ -7,6 +7,7 @@ use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::read::{Hints, Input, open_regular};
 use deft_needle_audio::spec::Container;
 use deft_needle_core::names::Near;
+use deft_needle_core::stock::input_at;
 use deft_needle_core::tree::{files_below, near_files};
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf, is_separator};
@@ -36,7 +37,7 @@ pub fn is_stream(path: &Path) -> bool {
 pub fn input(path: &Path) -> Result<Input, Failure> {
     Ok(match is_stream(path) {
         true => waiting(|| Input::spool(&mut std::io::stdin().lock(), "standard input"))?,
-        false => Input::file(path),
+        false => input_at(path)?,
     })
 }
 

@@ -6,6 +6,7 @@ use clap::ValueEnum as _;
 use deft_needle_core::encoder::words;
 use deft_needle_core::names::{did_you_mean, nearest};
 use etcetera::BaseStrategy as _;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
@@ -94,10 +95,21 @@ const ROWS: &[Row] = &[
             Some(())
         },
     },
+    Row {
+        key: "drive-ledgers",
+        variable: "DEFT_NEEDLE_DRIVE_LEDGERS",
+        about: "Folder for ledgers of roots on other drives than its own, such as cards [in the root]",
+        default: "",
+        expected: "a folder",
+        set: |settings, text| {
+            settings.drive_ledgers = (!text.is_empty()).then(|| PathBuf::from(text));
+            Some(())
+        },
+    },
 ];
 
 /// Where a value comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Origin {
     /// Nobody has set it.
@@ -109,7 +121,7 @@ pub enum Origin {
 }
 
 /// A setting with its value, for whoever shows them.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub struct Value {
     /// Its key in the file.
     pub key: &'static str,
@@ -138,6 +150,8 @@ pub struct Settings {
     pub player: Vec<String>,
     /// The folder of the user's own sheets.
     pub sheets: Option<PathBuf>,
+    /// The folder of the ledgers of roots on other drives.
+    pub drive_ledgers: Option<PathBuf>,
     /// All of them, to be shown.
     pub values: Vec<Value>,
 }

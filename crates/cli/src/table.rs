@@ -69,10 +69,10 @@ impl Table {
 
     /// Each row by itself: a line, or a block of lines.
     pub fn each(&self, room: Room) -> Vec<String> {
-        if room.blocks { self.blocks(room) } else { self.lines(room).into_iter().skip(1).collect() }
+        if room.blocks { self.blocks() } else { self.lines(room).into_iter().skip(1).collect() }
     }
 
-    fn blocks(&self, room: Room) -> Vec<String> {
+    fn blocks(&self) -> Vec<String> {
         let Some((heading, rows)) = self.rows.split_first() else {
             return Vec::new();
         };
@@ -88,7 +88,6 @@ impl Table {
             }
             lines.join("\n")
         };
-        let _ = room;
         rows.iter().map(block).collect()
     }
 

@@ -8,11 +8,12 @@ use crate::error::{Error, Result};
 use crate::ledger::state::State;
 use crate::limits;
 use crate::names::{Key, folded};
-use crate::refusal::OddCaches;
+use crate::refusal::{FileKind, OddCaches, OddText};
 use crate::root::{Kind, look};
 use crate::sheet::{Fault, Pattern, Sheet};
 use crate::target::Target;
 use crate::tree::{files_below, slot_name};
+use deft_needle_audio::Invalid;
 use std::collections::BTreeSet;
 use std::path::Path;
 
@@ -26,11 +27,13 @@ pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> 
     known.extend(more.iter().map(|slot| folded(slot)));
     let guarded = |name: &str| {
         if known.contains(&folded(name)) {
-            return Some("a slot");
+            return Some(FileKind::Slot);
         }
         guarded(sheet, name).or_else(|| held(state, name))
     };
-    find(root, &sheet.clear.0, &|name| guarded(name).map(|what| refusal(sheet, name, what)))
+    find(root, &sheet.clear.0, &|name| {
+        guarded(name).map(|kind| not_cache(sheet, None, name, Some(kind)))
+    })
 }
 
 /// The caches that a ledger's own patterns find now, where nobody has the sheet at hand.
@@ -40,35 +43,35 @@ pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> 
 pub fn of_ledger(root: &Path, patterns: &[String], state: &State) -> Result<Vec<Key>> {
     let parsed = patterns.iter().map(|text| text.parse::<Pattern>());
     let parsed: Vec<Pattern> =
-        parsed.collect::<Result<_, String>>().map_err(|what| OddCaches::Pattern { what })?;
+        parsed.collect::<Result<_, Invalid>>().map_err(OddCaches::Pattern)?;
     find(root, &parsed, &|name| {
-        let what = held(state, name)?;
-        Some(OddCaches::Meets { name: name.to_owned(), what }.into())
+        let kind = held(state, name)?;
+        Some(OddCaches::Meets { name: name.to_owned(), kind }.into())
     })
 }
 
 /// What a ledger knows a file as.
-fn held(state: &State, name: &str) -> Option<&'static str> {
+fn held(state: &State, name: &str) -> Option<FileKind> {
     let name = folded(name);
     let known = state.slots.iter().filter(|(_, slot)| slot.matters());
     let mut known = known.map(|(key, _)| folded(key.as_str()));
-    known.any(|key| key == name).then_some("a file that was replaced")
+    known.any(|key| key == name).then_some(FileKind::Replaced)
 }
 
 /// What a sheet knows a file as, that is no cache.
-fn guarded(sheet: &Sheet, name: &str) -> Option<&'static str> {
+fn guarded(sheet: &Sheet, name: &str) -> Option<FileKind> {
     let is = |path: &str| folded(path) == folded(name);
     if sheet.marker.0.iter().any(|marker| is(&marker.0)) {
-        return Some("a marker");
+        return Some(FileKind::Marker);
     }
     let lists = sheet.slots.iter().filter_map(|source| source.get_ref().in_root.as_ref());
     if lists.into_iter().any(|list| is(&list.0)) {
-        return Some("a list of names");
+        return Some(FileKind::List);
     }
     let entries = sheet.entries.iter().map(|entry| &entry.get_ref().file);
     let carried = sheet.carry.iter().map(|carry| &carry.file);
     if entries.chain(carried).any(|file| is(&file.0)) {
-        return Some("a file with entries");
+        return Some(FileKind::Entries);
     }
     let container = Path::new(name).extension().and_then(|e| e.to_str());
     let sound = container.and_then(deft_needle_audio::spec::Container::from_extension);
@@ -77,12 +80,17 @@ fn guarded(sheet: &Sheet, name: &str) -> Option<&'static str> {
         let own = |e: &String| container.is_some_and(|c| c.eq_ignore_ascii_case(e));
         sound.is_some() || extensions.iter().any(own)
     });
-    ruled.map(|_| "a slot")
+    ruled.map(|_| FileKind::Slot)
 }
 
-fn refusal(sheet: &Sheet, name: &str, what: &str) -> Error {
-    let what = format!("clear finds {name}, which is {what} and not a cache");
-    Fault::whole(sheet.path(), what, "name the caches alone, such as \"**/warm.idx\"").into()
+fn not_cache(
+    sheet: &Sheet,
+    pattern: Option<&Pattern>,
+    file: &str,
+    kind: Option<FileKind>,
+) -> Error {
+    let (pattern, file) = (pattern.map(ToString::to_string), file.to_owned());
+    Fault::whole(sheet.path(), OddText::NotCache { pattern, file, kind }).into()
 }
 
 /// What a sheet's own patterns would remove that is no cache, without a look at any file.
@@ -102,9 +110,7 @@ pub fn check(sheet: &Sheet) -> Result<()> {
     }
     for pattern in &sheet.clear.0 {
         if let Some(met) = samples.iter().find(|sample| pattern.matches(sample)) {
-            let what = format!("clear = \"{pattern}\" would remove {met}, which is not a cache");
-            let instead = "name the caches alone, such as \"**/warm.idx\"";
-            return Err(Fault::whole(sheet.path(), what, instead).into());
+            return Err(not_cache(sheet, Some(pattern), met, None));
         }
     }
     Ok(())

@@ -1,29 +1,123 @@
 //! A tree held against a target sheet.
 
+use crate::disk::read_input;
 use crate::error::{Error, Result};
-use crate::names::{Taken, did_you_mean};
-use crate::sheet::{Accepted, New, Rule, Size};
+use crate::limits;
+use crate::names::{Near, OddName, Taken};
+use crate::refusal::Refusal;
+use crate::sheet::{Accepted, LoopFile, New, Rule, Size};
 use crate::slots::{families, is_named_like_sound};
 use crate::stock::{Member, Stock};
 use crate::target::{Target, name_faults};
-use deft_needle_audio::read::Hints;
+use deft_needle_audio::clip::Loop;
 use deft_needle_audio::read::sniff::Sniffed;
-use deft_needle_audio::{Error as AudioError, Observer};
+use deft_needle_audio::spec::Shortfall;
+use deft_needle_audio::{Error as AudioError, Observer, Unmet};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
 
 /// What was found about one file.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Checked {
     /// The slot.
     pub slot: String,
+    /// The slot that it stands for, where it is a file of a mirrored tree.
+    pub stands_for: Option<String>,
     /// What it is: a spec line, or words.
     pub is: String,
     /// Which rule counts, counted from 0.
     pub rule: Option<usize>,
     /// Every problem of it.
-    pub shortfalls: Vec<String>,
+    pub shortfalls: Vec<Short>,
     bytes: u64,
+}
+
+impl Checked {
+    /// The slot that it is judged as.
+    fn judged_as(&self) -> &str {
+        self.stands_for.as_deref().unwrap_or(&self.slot)
+    }
+}
+
+/// What is wrong with a file for its slot.
+#[derive(Debug, JsonSchema, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Short {
+    /// No rule of the sheet matches it.
+    NoRule,
+    /// The target knows no such name; those that are spelt like it.
+    NoSuchName(Vec<Near>),
+    /// Its name is not as it must be.
+    Name {
+        /// What is wrong.
+        odd: OddName,
+        /// A name that would be right.
+        right: Option<String>,
+    },
+    /// It is not as the rule asks.
+    Property(Shortfall),
+    /// It is something else altogether.
+    Other {
+        /// What.
+        is: String,
+        /// What it should be.
+        asked: String,
+    },
+    /// It does not begin as files of its closed format do.
+    Begins {
+        /// How it begins.
+        found: String,
+        /// One of these would be right.
+        asked: Vec<String>,
+    },
+    /// It cannot be read.
+    Unread(Error),
+}
+
+impl From<Short> for Unmet {
+    fn from(short: Short) -> Self {
+        let rule = |what: &str, found: String, expected: String| Self::Rule {
+            what: what.to_owned(),
+            expected,
+            found,
+        };
+        match short {
+            Short::Property(short) => short.into(),
+            Short::Other { is, asked } => rule("format", is, asked),
+            Short::Begins { found, asked } => Self::Begins { found, asked },
+            Short::Unread(error) => rule("file", error.to_string(), "readable".to_owned()),
+            Short::NoRule | Short::NoSuchName(_) | Short::Name { .. } => {
+                rule("name", "unknown".to_owned(), "one of the target's".to_owned())
+            }
+        }
+    }
+}
+
+/// What is wrong with a tree, and with no file of it by itself.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Whole {
+    /// A slot has no file.
+    Missing(String),
+    /// A set of variants of a size that does not work.
+    Variants {
+        /// The set.
+        family: String,
+        /// How many there are.
+        count: u64,
+        /// How many would work.
+        works: Vec<u32>,
+    },
+    /// All take more than there is room.
+    Budget {
+        /// Together.
+        takes: Size,
+        /// At most.
+        most: Size,
+    },
 }
 
 /// What was found about a tree.
@@ -33,7 +127,9 @@ pub struct Report {
     pub files: Vec<Checked>,
     /// What is wrong with no file by itself: slots that are missing, sets of variants that do not
     /// work, too much in all.
-    pub whole: Vec<String>,
+    pub whole: Vec<Whole>,
+    /// Listed names without a file, which the target takes as additions.
+    pub absent: Vec<String>,
     /// Files that could not be read.
     pub unread: Vec<Error>,
 }
@@ -51,36 +147,47 @@ impl Target {
         whole: bool,
         observer: &dyn Observer,
     ) -> Result<Report> {
+        let tree = tree.clone().ignoring(prefix, &self.sheet.ignore.0);
         let named = |member: &Member| format!("{prefix}{}", member.name);
-        let looked =
-            tree.look(&|member| Ok(self.check_member(&named(member), member)), observer)?;
+        let beside = |slot: &str, file: &LoopFile| {
+            let path = file.path(slot).ok()?;
+            let path = tree.folder()?.join(path.strip_prefix(prefix)?);
+            String::from_utf8(read_input(&path, limits::SHEET).ok()?).ok()
+        };
+        let check = |member: &Member| Ok(self.check_member(&named(member), member, &beside));
+        let looked = tree.look(&check, observer)?;
         let mut report = Report {
             files: looked.found.into_iter().flatten().collect(),
             whole: Vec::new(),
-            unread: looked.left_out,
+            absent: Vec::new(),
+            // Entries of archives that cannot be trusted are files of no root.
+            unread: looked.left_out.into_iter().map(|left| left.error).filter(is_of_root).collect(),
         };
         self.check_names(&mut report.files);
         if whole {
-            report.whole = self.check_whole(&report.files);
+            (report.whole, report.absent) = self.check_whole(&report.files);
         }
         Ok(report)
     }
 
     /// One file by itself, as a slot.
     pub fn check_file(&self, slot: &str, member: &Member) -> Report {
-        let mut files: Vec<Checked> = self.check_member(slot, member).into_iter().collect();
+        let mut files: Vec<Checked> =
+            self.check_member(slot, member, &no_text).into_iter().collect();
         self.check_names(&mut files);
         Report { files, ..Report::default() }
     }
 
     /// What is wrong with a file for its slot, its name left aside.
-    pub fn shortfalls(&self, slot: &str, member: &Member) -> Vec<String> {
-        let checked = self.check_member(slot, member);
+    pub fn shortfalls(&self, slot: &str, member: &Member) -> Vec<Short> {
+        let checked = self.check_member(slot, member, &no_text);
         checked.map_or_else(Vec::new, |checked| checked.shortfalls)
     }
 
     /// One file as a slot; `None` for what is neither a slot nor a sound.
-    fn check_member(&self, slot: &str, member: &Member) -> Option<Checked> {
+    fn check_member(&self, name: &str, member: &Member, beside: Beside<'_>) -> Option<Checked> {
+        let stands_for = self.slots.stands_for(&self.sheet, name);
+        let slot = stands_for.unwrap_or(name);
         let rule = self.sheet.rules.iter().position(|rule| rule.matches(slot));
         let sniffed = member.sniffed();
         let sound = !matches!(sniffed, Sniffed::Unknown { .. });
@@ -89,32 +196,34 @@ impl Target {
             return None;
         }
         let (is, mut shortfalls) = match rule.map(|at| &self.sheet.rules[at]) {
-            None => (plainly(&sniffed), vec!["no rule of the sheet matches it".to_owned()]),
-            Some(rule) => against(rule, member, &|| self.is_stock(slot, member)),
+            None => (plainly(&sniffed), vec![Short::NoRule]),
+            Some(rule) => {
+                against(rule, member, &|| self.is_stock(slot, member), &|file| beside(slot, file))
+            }
         };
         if let Some(asked) = rule.map(|at| &self.sheet.rules[at])
             && !self.slots.is_empty()
             && !self.slots.has(slot)
             && asked.new != New::Any
         {
-            let near = did_you_mean(&self.near(slot));
-            let near = near.map_or_else(String::new, |near| format!("; {near}"));
-            shortfalls.push(format!("the target knows no such name{near}"));
+            shortfalls.push(Short::NoSuchName(self.near(slot)));
         }
-        Some(Checked { slot: slot.to_owned(), is, rule, shortfalls, bytes: member.bytes })
+        let (name, stands_for) = (name.to_owned(), stands_for.map(str::to_owned));
+        Some(Checked { slot: name, stands_for, is, rule, shortfalls, bytes: member.bytes })
     }
 
     /// Names that no list gives, against the rules and against each other.
     fn check_names(&self, files: &mut [Checked]) {
         let listed = |name: &&str| self.slots.is_listed(name);
         let mut taken = Taken::of(self.slots.names().filter(listed));
-        for file in files.iter_mut().filter(|file| !listed(&file.slot.as_str())) {
+        for file in files.iter_mut().filter(|file| !listed(&file.judged_as())) {
             let extensions =
                 file.rule.map_or_else(Vec::new, |at| self.sheet.rules[at].extensions());
-            let faults = name_faults(&file.slot, &self.sheet.names, &extensions, &taken);
-            let short = faults.iter().map(|fault| format!("its name {fault}"));
-            file.shortfalls.extend(short);
-            taken.add(&file.slot);
+            let slot = file.judged_as().to_owned();
+            let (faults, right) = name_faults(&slot, &self.sheet.names, &extensions, &taken);
+            let short = |odd| Short::Name { odd, right: right.clone() };
+            file.shortfalls.extend(faults.into_iter().map(short));
+            taken.add(&slot);
         }
     }
 
@@ -124,14 +233,23 @@ impl Target {
         known.is_some_and(|known| member.hash().is_ok_and(|hash| hash == known))
     }
 
-    fn check_whole(&self, files: &[Checked]) -> Vec<String> {
-        let mut all = Vec::new();
-        let there: BTreeSet<&str> = files.iter().map(|file| file.slot.as_str()).collect();
-        for name in self.slots.names().filter(|name| !there.contains(name)) {
+    /// What is wrong with all of them together, and which listed names have no file though none is asked.
+    fn check_whole(&self, files: &[Checked]) -> (Vec<Whole>, Vec<String>) {
+        let (mut all, mut absent) = (Vec::new(), Vec::new());
+        let complete = self.slots.complete(&self.sheet);
+        let there: BTreeSet<&str> = files.iter().map(Checked::judged_as).collect();
+        let is_there = |name: &&str| {
+            // Several names may share one file, which is judged as the first of them.
+            let elsewhere = self.slots.stock_of(name);
+            there.contains(name)
+                || elsewhere.is_some_and(|place| files.iter().any(|file| file.slot == place))
+        };
+        for name in self.slots.names().filter(|name| !is_there(name)) {
             let rule = self.sheet.rule_for(name);
             // What the target takes as an addition may be missing.
-            if rule.is_none_or(|rule| rule.new == New::Never) {
-                all.push(format!("{name}: missing"));
+            match complete.contains(name) || rule.is_none_or(|rule| rule.new == New::Never) {
+                true => all.push(Whole::Missing(name.to_owned())),
+                false => absent.push(name.to_owned()),
             }
         }
         for rule in &self.sheet.rules {
@@ -140,61 +258,80 @@ impl Target {
             for group in families(members) {
                 let count = deft_needle_audio::num::count(group.slots.len());
                 if !counts.0.iter().any(|works| u64::from(*works) == count) {
-                    let works: Vec<String> = counts.0.iter().map(u32::to_string).collect();
-                    all.push(format!(
-                        "{}: {count} variants, and {} work",
-                        group.name,
-                        works.join(", ")
-                    ));
+                    let (family, works) = (group.name, counts.0.clone());
+                    all.push(Whole::Variants { family, count, works });
                 }
             }
         }
-        let bytes = Size(files.iter().map(|file| file.bytes).sum());
-        if let Some(budget) = self.sheet.budget.filter(|budget| bytes > *budget) {
-            all.push(format!("all slots together: {bytes}, and {budget} is there"));
+        let takes = Size(files.iter().map(|file| file.bytes).sum());
+        if let Some(most) = self.sheet.budget.filter(|most| takes > *most) {
+            all.push(Whole::Budget { takes, most });
         }
-        all
+        (all, absent)
     }
 }
 
+/// What a text beside a slot says that tells its loop.
+type Beside<'a> = &'a dyn Fn(&str, &LoopFile) -> Option<String>;
+
+/// A file by itself has none beside it.
+fn no_text(_slot: &str, _file: &LoopFile) -> Option<String> {
+    None
+}
+
+fn is_of_root(error: &Error) -> bool {
+    !matches!(error, Error::Refused(refusal) if matches!(**refusal, Refusal::Archive { .. }))
+}
+
 /// What a file is, and what is wrong with it.
-fn against(rule: &Rule, member: &Member, stock: &dyn Fn() -> bool) -> (String, Vec<String>) {
+fn against(
+    rule: &Rule,
+    member: &Member,
+    stock: &dyn Fn() -> bool,
+    beside: &dyn Fn(&LoopFile) -> Option<String>,
+) -> (String, Vec<Short>) {
     let Accepted::Sound(specs) = rule.spec.get_ref() else {
         return closed(rule, member);
     };
-    let hints = Hints { loop_tags: rule.loop_tags.clone(), ..Hints::default() };
-    let error = match member.clip(&hints) {
+    let error = match member.clip(&rule.hints()) {
         Ok(clip) => {
-            let facts = clip.facts();
+            let mut facts = clip.facts().clone();
+            for file in &rule.loop_file.0 {
+                let text = beside(file);
+                let range = text.and_then(|text| file.read(&text, facts.format.rate));
+                if let Some(range) = range.filter(|range| range.end <= facts.frames) {
+                    facts.loops = vec![Loop { range, plays: 0 }];
+                }
+            }
+            let facts = &facts;
             let mut shortfalls = rule.shortfalls(facts);
             // The target lives with what its own files lack.
             shortfalls.retain(|short| short.what != "whole" || !stock());
-            return (
-                facts.format.to_string(),
-                shortfalls.iter().map(ToString::to_string).collect(),
-            );
+            let shortfalls = shortfalls.into_iter().map(Short::Property);
+            return (facts.format.to_string(), shortfalls.collect());
         }
         Err(Error::Audio(error)) => error,
-        Err(error) => return (plainly(&member.sniffed()), vec![error.to_string()]),
+        Err(error) => return (plainly(&member.sniffed()), vec![Short::Unread(error)]),
     };
-    let is = match &error {
-        AudioError::Unsupported { what, .. } => what.clone(),
+    let is = match error {
+        AudioError::Unsupported { what, .. } => what,
         AudioError::Unknown { what, .. } => format!("not audio: {what}"),
-        error => return (plainly(&member.sniffed()), vec![error.to_string()]),
+        error => return (plainly(&member.sniffed()), vec![Short::Unread(error.into())]),
     };
-    let shortfall = format!("is {is}, should be {}", specs[0]);
-    (is, vec![shortfall])
+    let asked = specs[0].to_string();
+    (is.clone(), vec![Short::Other { is, asked }])
 }
 
-fn closed(rule: &Rule, member: &Member) -> (String, Vec<String>) {
-    let mut shortfalls: Vec<String> =
-        rule.too_large(member.bytes).iter().map(ToString::to_string).collect();
-    if let Some(first) =
-        rule.first_bytes.as_ref().filter(|first| !member.head.starts_with(&first.0))
+fn closed(rule: &Rule, member: &Member) -> (String, Vec<Short>) {
+    let mut shortfalls: Vec<Short> =
+        rule.too_large(member.bytes).into_iter().map(Short::Property).collect();
+    let firsts = &rule.first_bytes.0;
+    if let Some(first) = firsts.first()
+        && !firsts.iter().any(|first| first.begin(&member.head))
     {
-        let found = &member.head[..member.head.len().min(first.0.len())];
-        let found = crate::sheet::FirstBytes(found.to_vec());
-        shortfalls.push(format!("begins with {found}, should be {first}"));
+        let found = first.found(&member.head).to_string();
+        let asked = firsts.iter().map(ToString::to_string).collect();
+        shortfalls.push(Short::Begins { found, asked });
     }
     ("opaque".to_owned(), shortfalls)
 }

@@ -3,7 +3,7 @@
 
 use crate::error::{Error, Result};
 use crate::fit::Durable;
-use crate::refusal::{OddJob, OutsideFault};
+use crate::refusal::{OddJob, OddLine, OutsideFault};
 use crate::run::{Fitting, Written};
 use crate::sheet::OutsideEncoder;
 use deft_needle_audio::read::Private;
@@ -35,8 +35,8 @@ impl Encoder {
     /// An encoder from its words, the program first; `limit` is how long it may take.
     ///
     /// # Errors
-    /// What is missing, in words.
-    pub fn new(words: Vec<String>, limit: Duration) -> Result<Self, String> {
+    /// What is missing.
+    pub fn new(words: Vec<String>, limit: Duration) -> Result<Self, OddLine> {
         Self::of("encoder", words, limit, ["{in}", "{out}"])
     }
 
@@ -44,7 +44,7 @@ impl Encoder {
     ///
     /// # Errors
     /// As [`Encoder::new`].
-    pub fn voice(words: Vec<String>, limit: Duration) -> Result<Self, String> {
+    pub fn voice(words: Vec<String>, limit: Duration) -> Result<Self, OddLine> {
         Self::of("voice", words, limit, ["{text}", "{out}"])
     }
 
@@ -52,15 +52,12 @@ impl Encoder {
         what: &'static str,
         words: Vec<String>,
         limit: Duration,
-        places: [&str; 2],
-    ) -> Result<Self, String> {
+        places: [&'static str; 2],
+    ) -> Result<Self, OddLine> {
         let has = |place: &&str| words.iter().skip(1).any(|word| word.contains(place));
         match !words.is_empty() && places.iter().all(has) {
             true => Ok(Self { what, words, limit }),
-            false => Err(format!(
-                "the command of the {what} names its program, {}",
-                places.join(" and ")
-            )),
+            false => Err(OddLine::Command(what, places)),
         }
     }
 
@@ -202,7 +199,7 @@ impl OutsideEncoder {
         observer: &dyn Observer,
     ) -> Result<Written> {
         let encoder = Encoder::new(self.command.clone(), Duration::from_secs(self.seconds))
-            .map_err(|what| OddJob::BadCommand { what })?;
+            .map_err(OddJob::BadCommand)?;
         let extension = plan.to.format.container.facts().extensions[0];
         let input = out.with_file_name(format!("in.{extension}"));
         let disk = crate::RealDisk::default();

@@ -3,6 +3,7 @@
 use crate::names::Key;
 use crate::refusal::{OutsideFault, Refusal};
 use crate::sheet::Fault;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -11,7 +12,7 @@ use std::path::{Path, PathBuf};
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 /// What went wrong. Whoever shows it words it, and says what to do next.
-#[derive(Debug, thiserror::Error, Serialize)]
+#[derive(Debug, thiserror::Error, JsonSchema, Serialize)]
 #[serde(tag = "error", content = "of", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Error {
@@ -42,6 +43,7 @@ pub enum Error {
         /// The system's own reason.
         #[source]
         #[serde(serialize_with = "reason")]
+        #[schemars(with = "String")]
         source: io::Error,
     },
     /// A file or folder could not be read.
@@ -53,6 +55,7 @@ pub enum Error {
         /// The system's own reason.
         #[source]
         #[serde(serialize_with = "reason")]
+        #[schemars(with = "String")]
         source: io::Error,
     },
     /// A command of the user's failed.

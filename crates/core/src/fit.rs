@@ -1,6 +1,6 @@
 //! Files made under another name, proved, then put in place.
 
-use crate::disk::{Disk, OutFile, Part};
+use crate::disk::{Attributes, Disk, OutFile, Part};
 use crate::error::{Error, Result};
 use crate::names::LEDGER_FOLDER;
 use crate::refusal::OddPath;
@@ -76,11 +76,23 @@ pub fn put_file<T, P>(
         false => Durable::No,
     };
     let made = make_file(part, durable, disk, make, prove)?;
+    put_in_place(part, out, disk)?;
+    Ok(made)
+}
+
+/// Puts a finished part in place, for everybody who may read what lies there, or what this user makes.
+pub(crate) fn put_in_place(part: &Path, out: &Path, disk: &dyn Disk) -> Result<()> {
+    let like = Attributes::of(out).ok().filter(|_| out.is_file() && !out.is_symlink());
+    let dress = match like {
+        Some(like) => Attributes { number: None, ..like.of_place() },
+        None => Attributes::usual(),
+    };
+    // Not every file system has modes.
+    let _ = disk.dress(part, &dress);
     disk.rename(part, out).map_err(|source| {
         let _ = disk.remove(part);
         Error::write("put in place", out)(source)
-    })?;
-    Ok(made)
+    })
 }
 
 /// Writes bytes into a part, on to the disk itself.
@@ -123,10 +135,7 @@ pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
 pub fn put_copy(from: &Path, out: &Path, disk: &dyn Disk) -> Result<u64> {
     let part = Part::beside(out)?;
     let bytes = copy_file(from, part.path(), disk)?;
-    disk.rename(part.path(), out).map_err(|source| {
-        let _ = disk.remove(part.path());
-        Error::write("put in place", out)(source)
-    })?;
+    put_in_place(part.path(), out, disk)?;
     Ok(bytes)
 }
 

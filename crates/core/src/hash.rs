@@ -2,6 +2,7 @@
 
 use crate::error::{Error, Result};
 use deft_needle_audio::read::open_regular;
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::cmp::Ordering;
 use std::fmt;
@@ -58,6 +59,16 @@ impl Hash {
 impl fmt::Display for Hash {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.hex())
+    }
+}
+
+impl JsonSchema for Hash {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Hash".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({ "type": "string", "pattern": "^[0-9a-f]{64}$" })
     }
 }
 

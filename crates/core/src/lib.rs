@@ -4,6 +4,7 @@
 
 pub mod caches;
 pub mod check;
+mod digests;
 pub mod disk;
 pub mod encoder;
 pub mod entry;

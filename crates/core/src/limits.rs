@@ -35,3 +35,6 @@ pub const PATTERNS: usize = 2000;
 pub const CACHES: usize = 10_000;
 /// Folders that are looked into for ledgers below a folder.
 pub const FOLDERS: usize = 20_000;
+
+/// Files and folders of a root among which links are looked for.
+pub const LINKS: usize = 50_000;

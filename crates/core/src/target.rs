@@ -1,15 +1,19 @@
 //! A target: its sheet, the names of its slots, and where its roots are.
 
 use crate::error::{Error, Result};
-use crate::names::{Difference, Near, Taken, nearest, right_name};
+use crate::names::{Difference, Near, OddName, Taken, common_folders, folded, nearest, right_name};
 use crate::refusal::{OddJob, OddSlot, Refusal};
 use crate::run::Notice;
-use crate::sheet::{New, Remark, Rule, Sheet, Within, audit};
+use crate::sheet::{LoopFile, New, Remark, Rule, Sheet, Within, audit};
 use crate::slots::{Listed, Roots, Slots};
+use crate::tree::slot_name;
 use deft_needle_audio::edit::{Level, Overruled, Request};
+use deft_needle_audio::read::Hints;
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::spec::{Chunks, Demand, Header, LoopTags};
-use deft_needle_audio::{Facts, Spec};
+use deft_needle_audio::units::{FrameRange, SampleRate};
+use deft_needle_audio::{Facts, Invalid, Spec};
+use std::cmp::Reverse;
 use std::path::{Path, PathBuf};
 
 /// A target.
@@ -37,8 +41,10 @@ impl Target {
     /// Reads the lists of a sheet, those in a root only where that is at hand.
     ///
     /// # Errors
-    /// [`Error::Refused`] for a main root without the sheet's markers; lists that cannot be read.
+    /// [`Error::Refused`] for a main root without the sheet's markers, and a root that the sheet does not
+    /// name; lists that cannot be read.
     pub fn new(sheet: Sheet, roots: Roots) -> Result<Self> {
+        let roots = roots.of_sheet(&sheet)?;
         if let Some(root) = &roots.main {
             refuse_unmarked(&sheet, root)?;
         }
@@ -71,7 +77,7 @@ impl Target {
     /// [`Error::Refused`] where the target has no such slot and takes no further ones (naming near
     /// ones), where no rule matches it, and where a new one is named wrongly.
     pub fn aim(&self, typed: &str) -> Result<(String, Aim<'_>)> {
-        let within: Result<Within, String> = typed.parse();
+        let within: Result<Within, Invalid> = typed.parse();
         let slot = match within {
             Ok(within) if within.0 != "." => within.0,
             Ok(_) => {
@@ -94,8 +100,11 @@ impl Target {
         };
         // A name out of a list that is not at hand may be as it likes.
         let is_new = !known && self.slots.unread.is_empty();
-        if is_new && let Some(fault) = self.name_faults(&slot).first() {
-            return Err(OddSlot::BadName { fault: fault.clone() }.of(slot));
+        if is_new {
+            let (faults, right) = self.name_faults(&slot);
+            if let Some(odd) = faults.into_iter().next() {
+                return Err(OddSlot::BadName { odd, right }.of(slot));
+            }
         }
         let aim = Aim { rule, listed: self.slots.listed(&slot) };
         Ok((slot, aim))
@@ -109,22 +118,26 @@ impl Target {
     pub fn near(&self, slot: &str) -> Vec<Near> {
         let file = slot.rsplit('/').next().unwrap_or(slot);
         let same = |name: &&str| name.rsplit('/').next() == Some(file);
-        let elsewhere = self.slots.names().filter(same).take(3);
-        let near = |name: &str| Near { name: name.to_owned(), how: Difference::Spelling };
-        let elsewhere: Vec<Near> = elsewhere.map(near).collect();
+        let mut elsewhere: Vec<&str> = self.slots.names().filter(same).collect();
+        elsewhere.sort_by_key(|name| Reverse(common_folders(name, slot)));
+        let near = |name: &str| match folded(name) == folded(slot) {
+            true => Near { name: name.to_owned(), how: Difference::Case },
+            false => Near { name: name.to_owned(), how: Difference::Spelling },
+        };
+        let elsewhere: Vec<Near> = elsewhere.into_iter().take(3).map(near).collect();
         if elsewhere.is_empty() { nearest(slot, self.slots.names(), 3) } else { elsewhere }
     }
 
     /// What is wrong with the name of a new slot, each with a name that would be right.
-    pub fn name_faults(&self, slot: &str) -> Vec<String> {
+    pub fn name_faults(&self, slot: &str) -> (Vec<OddName>, Option<String>) {
         let extensions = self.sheet.rule_for(slot).map_or_else(Vec::new, Rule::extensions);
         name_faults(slot, &self.sheet.names, &extensions, &self.taken)
     }
 
     /// The root that a path lies in: the named one, else the nearest folder at or above it with the
     /// sheet's markers; `None` where nothing tells.
-    pub fn root_above(sheet: &Sheet, path: &Path, named: Option<&Path>) -> Option<PathBuf> {
-        if let Some(root) = named {
+    pub fn root_above(sheet: &Sheet, path: &Path, named: &Roots) -> Option<PathBuf> {
+        if let Some(root) = named.folder(sheet, None) {
             return std::path::absolute(root).ok();
         }
         let path = std::path::absolute(path).ok()?;
@@ -134,22 +147,71 @@ impl Target {
     }
 }
 
-/// What is wrong with a name, as in `has …` or `should …`, each with a name that would be right.
+/// A file of a target's, and how it is read.
+#[derive(Debug)]
+pub struct Located {
+    /// Where it lies.
+    pub path: PathBuf,
+    /// What its content cannot tell.
+    pub hints: Hints,
+    /// Texts beside it that may tell its loop, and what they say.
+    loops: Vec<(LoopFile, String)>,
+}
+
+impl Located {
+    /// Where it loops, as a text beside it tells.
+    pub fn looped(&self, rate: SampleRate) -> Option<FrameRange> {
+        self.loops.iter().find_map(|(file, text)| file.read(text, rate))
+    }
+}
+
+impl Target {
+    /// The file that a path means: one of the main root, or by the name of a slot what the target plays of it
+    /// now. Nothing for what is neither.
+    pub fn locate(&self, typed: &Path) -> Option<Located> {
+        let main = self.roots.main.as_deref()?;
+        let is_there = std::path::absolute(typed).ok().filter(|path| path.is_file());
+        let main_path = std::path::absolute(main).ok()?;
+        let (slot, path) = match is_there {
+            Some(path) => {
+                let name = slot_name(&main_path, &path).ok()?;
+                let slot = self.slots.stands_for(&self.sheet, &name).unwrap_or(&name).to_owned();
+                (slot, path)
+            }
+            None => {
+                let slot = typed.to_str()?.replace('\\', "/");
+                let place = self.slots.place_of(&slot).filter(|_| self.slots.has(&slot));
+                let path = main_path.join(place?);
+                (slot, path)
+            }
+        };
+        let rule = self.sheet.rule_for(&slot);
+        // A text lies beside the file where that lies under the slot's name, be it in an overlay.
+        let name = slot_name(&main_path, &path).ok()?;
+        let prefix = name.strip_suffix(slot.as_str()).unwrap_or_default();
+        let text = |file: &LoopFile| {
+            let path = main_path.join(format!("{prefix}{}", file.path(&slot).ok()?));
+            Some((file.clone(), std::fs::read_to_string(path).ok()?))
+        };
+        Some(Located {
+            loops: rule.iter().flat_map(|rule| &rule.loop_file.0).filter_map(text).collect(),
+            hints: rule.map(Rule::hints).unwrap_or_default(),
+            path,
+        })
+    }
+}
+
+/// What is wrong with a name, and a name that would be right.
 pub fn name_faults(
     slot: &str,
     rules: &crate::names::NameRules,
     extensions: &[String],
     taken: &Taken,
-) -> Vec<String> {
+) -> (Vec<OddName>, Option<String>) {
     let mut faults = rules.faults(slot, extensions);
     faults.extend(taken.faults(slot));
-    if faults.is_empty() {
-        return faults;
-    }
-    let right = right_name(slot, rules, extensions, taken);
-    let instead = right.map_or_else(String::new, |name| format!("; use {name}"));
-    let told = |fault: String| format!("{fault}{instead}");
-    faults.into_iter().map(told).collect()
+    let wrong = !faults.is_empty();
+    (faults, wrong.then(|| right_name(slot, rules, extensions, taken)).flatten())
 }
 
 fn missing_marker<'a>(sheet: &'a Sheet, root: &Path) -> Option<&'a Within> {
@@ -195,11 +257,19 @@ impl Aim<'_> {
     /// # Errors
     /// A demand that contradicts itself, or names what is not written here.
     pub fn demand(&self, own: &Request, like: Option<&Demand>) -> Result<(Demand, Vec<Notice>)> {
-        let ruled = self.rule.demand().unwrap_or_else(|| Spec::ANY.into());
+        let mut ruled = self.rule.demand().unwrap_or_else(|| Spec::ANY.into());
+        // Of alternatives, a slot takes the one that its own stock has.
+        let stock = self.listed.and_then(Listed::format);
+        if let Some(own) = stock.and_then(|own| ruled.specs.iter().find_map(|s| s.narrowed(own))) {
+            ruled.specs = vec![own];
+        }
         let base = match like {
-            Some(like) => {
-                Demand { loop_tags: ruled.loop_tags.clone(), looped: ruled.looped, ..like.clone() }
-            }
+            Some(like) => Demand {
+                loop_tags: ruled.loop_tags.clone(),
+                looped: ruled.looped,
+                loop_beside: ruled.loop_beside,
+                ..like.clone()
+            },
             None => ruled.clone(),
         };
         let demand = own.demand(base)?;

@@ -37,7 +37,8 @@ impl Names {
     }
 
     /// What a place in braces stands for: a name, `* number` or `/ number` behind it, and
-    /// `|round`, `|floor` or `|ceil`, or `|quoted` for a text in double quotes as JSON and TOML have it.
+    /// `|round`, `|floor` or `|ceil`, `|first 2` for its first characters, `|step` for one step of a
+    /// pointer (RFC 6901), or `|quoted` for a text in double quotes as JSON and TOML have it.
     fn place(&self, place: &str) -> Result<Value, String> {
         let (sum, round) = match place.split_once('|') {
             Some((sum, round)) => (sum.trim(), Some(round.trim())),
@@ -59,6 +60,14 @@ impl Names {
             }
         };
         let value = self.values.get(name).ok_or_else(|| self.unknown(name))?;
+        if let Some(most) = round.and_then(|round| round.strip_prefix("first ")) {
+            let most: usize =
+                most.trim().parse().map_err(|_| format!("{{{place}}}: {most} is not a number"))?;
+            return Ok(Value::from(plain(value).chars().take(most).collect::<String>()));
+        }
+        if round == Some("step") {
+            return Ok(Value::from(plain(value).replace('~', "~0").replace('/', "~1")));
+        }
         if round == Some("quoted") {
             return Ok(Value::from(Value::from(plain(value)).to_string()));
         }
@@ -79,7 +88,9 @@ impl Names {
             Some("floor") => number.floor(),
             Some("ceil") => number.ceil(),
             Some(other) => {
-                return Err(format!("{{{place}}}: {other} is none of round, floor, ceil, quoted"));
+                return Err(format!(
+                    "{{{place}}}: {other} is none of round, floor, ceil, quoted, step, first N"
+                ));
             }
         };
         Ok(Value::from(deft_needle_audio::num::rounded_signed(whole)))
@@ -97,27 +108,13 @@ impl Names {
     /// A place that is not known, or has no end.
     pub fn text(&self, template: &str) -> Result<String, String> {
         let mut text = String::new();
-        let mut rest = template;
-        while let Some(at) = rest.find(['{', '}']) {
-            let (before, brace) = rest.split_at(at);
-            text += before;
-            let (inside, behind) = match brace.get(..2) {
-                Some(both @ ("{{" | "}}")) => (both.get(..1), &brace[2..]),
-                _ if brace.starts_with('}') => {
-                    return Err(format!("\"{template}\" has a }} without its {{"));
-                }
-                _ => {
-                    let (place, behind) = brace[1..]
-                        .split_once('}')
-                        .ok_or_else(|| format!("\"{template}\" has a {{ without its }}"))?;
-                    text += &plain(&self.place(place)?);
-                    (None, behind)
-                }
-            };
-            text += inside.unwrap_or_default();
-            rest = behind;
+        for piece in pieces(template)? {
+            match piece {
+                Piece::Text(plain) => text += &plain,
+                Piece::Place(place) => text += &plain(&self.place(&place)?),
+            }
         }
-        Ok(text + rest)
+        Ok(text)
     }
 
     /// Fills in a value; a text that is one place alone becomes what that is: a number stays a number.
@@ -147,6 +144,48 @@ impl Names {
             }
         })
     }
+}
+
+/// A part of a template.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Piece {
+    /// What stands as it is.
+    Text(String),
+    /// What stood in braces.
+    Place(String),
+}
+
+/// The parts of a template; `{{` and `}}` are braces.
+///
+/// # Errors
+/// A brace without its other one.
+pub fn pieces(template: &str) -> Result<Vec<Piece>, String> {
+    let mut all = Vec::new();
+    let mut text = String::new();
+    let mut rest = template;
+    while let Some(at) = rest.find(['{', '}']) {
+        let (before, brace) = rest.split_at(at);
+        text += before;
+        rest = match brace.get(..2) {
+            Some(both @ ("{{" | "}}")) => {
+                text += &both[..1];
+                &brace[2..]
+            }
+            _ if brace.starts_with('}') => {
+                return Err(format!("\"{template}\" has a }} without its {{"));
+            }
+            _ => {
+                let (place, behind) = brace[1..]
+                    .split_once('}')
+                    .ok_or_else(|| format!("\"{template}\" has a {{ without its }}"))?;
+                all.push(Piece::Text(std::mem::take(&mut text)));
+                all.push(Piece::Place(place.to_owned()));
+                behind
+            }
+        };
+    }
+    all.push(Piece::Text(text + rest));
+    Ok(all)
 }
 
 /// A table's values as templates know them.
@@ -185,6 +224,8 @@ mod tests {
             ("{ frames / 2 |floor}", Value::from(22_050)),
             ("{seconds}", Value::from(1.2346)),
             ("{slot|quoted}", Value::from("\"sfx/gull_1.ogg\"")),
+            ("{slot|step}", Value::from("sfx~1gull_1.ogg")),
+            ("{slot|first 3}", Value::from("sfx")),
             ("{{x}}", Value::from("{x}")),
             ("plain", Value::from("plain")),
         ] {

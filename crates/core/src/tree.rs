@@ -1,8 +1,10 @@
 //! Paths within a root: names with `/`, never leading out, never through the ledger.
 
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::names::{Key, Near, is_own, nearest};
 use crate::refusal::{OddPath, Refusal};
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Component, Path, PathBuf};
 
@@ -11,7 +13,13 @@ use std::path::{Component, Path, PathBuf};
 /// # Errors
 /// [`Error::Read`] where a folder cannot be listed.
 pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
-    let mut files = Vec::new();
+    let all = files_and_links_below(folder)?.into_iter();
+    Ok(all.filter(|(_, is_link)| !is_link).map(|(path, _)| path).collect())
+}
+
+/// The same with symbolic links, and which of both each is.
+pub(crate) fn files_and_links_below(folder: &Path) -> Result<Vec<(PathBuf, bool)>> {
+    let mut all = Vec::new();
     let walk = walkdir::WalkDir::new(folder)
         .sort_by_file_name()
         .into_iter()
@@ -22,11 +30,39 @@ pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
             let source = error.into_io_error().unwrap_or_else(|| std::io::ErrorKind::Other.into());
             Error::Read { path, source }
         })?;
-        if entry.file_type().is_file() {
-            files.push(entry.into_path());
+        let kind = entry.file_type();
+        if kind.is_file() || kind.is_symlink() {
+            all.push((entry.into_path(), kind.is_symlink()));
         }
     }
-    Ok(files)
+    Ok(all)
+}
+
+/// The file that a link leads to, by its true name within the root; nothing where it leads out of the root,
+/// into a ledger, or to no file. `text` is what the link says, where it lies there no more.
+pub(crate) fn through_link(root: &Path, link: &Path, text: Option<&str>) -> Option<String> {
+    let real = match text {
+        Some(text) => link.parent()?.join(text).canonicalize().ok()?,
+        None => link.canonicalize().ok()?,
+    };
+    let within = slot_name(&root.canonicalize().ok()?, &real).ok()?;
+    real.is_file().then_some(within)
+}
+
+/// The links of a root to files of its own, each with what it leads to; of a root with very many files,
+/// those of the first [`limits::LINKS`].
+pub(crate) fn links_below(root: &Path) -> BTreeMap<String, String> {
+    let entries = walkdir::WalkDir::new(root)
+        .into_iter()
+        .filter_entry(|entry| !is_own(&entry.file_name().to_string_lossy()))
+        .take(limits::LINKS)
+        .flatten();
+    let links = entries.filter(|entry| entry.path_is_symlink());
+    let named = |entry: walkdir::DirEntry| {
+        let name = slot_name(root, entry.path()).ok()?;
+        Some((name, through_link(root, entry.path(), None)?))
+    };
+    links.filter_map(named).collect()
 }
 
 /// Names in its folder that are near to that of a file which is not there.
@@ -77,8 +113,8 @@ pub fn slot_path(root: &Path, slot: &str) -> Result<PathBuf> {
 pub fn names_in(folder: &Path) -> Vec<String> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let mut names: Vec<String> = entries
-        .filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()))
         .map(|entry| entry.path())
+        .filter(|path| path.is_file())
         .filter_map(|path| Some(path.file_name()?.to_str()?.to_owned()))
         .filter(|name| !is_own(name))
         .collect();

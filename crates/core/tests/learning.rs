@@ -36,7 +36,13 @@ enum Kind {
     Wav(u32, u16, u16),
     /// A closed format: a mark, and what differs from file to file.
     Closed(u8),
+    /// Samples without a header.
+    Data(u8),
+    /// A container of sound with an encoding that is not read here.
+    Riff(u8),
     Text,
+    /// In a character set of one byte.
+    Latin,
     Picture,
     Empty,
 }
@@ -46,6 +52,18 @@ impl Kind {
         match self {
             Self::Wav(rate, channels, bits) => wav(*rate, *channels, *bits, 200 + 10 * n as u32),
             Self::Closed(mark) => [b"LB", &[*mark, 1, 0xFF, n as u8][..], &[0x80; 40]].concat(),
+            Self::Data(seed) => {
+                let step = u32::from(*seed) * 2 + 1;
+                (0..400u32).map(|at| ((at * at + step * at + n as u32) % 251) as u8).collect()
+            }
+            Self::Riff(tag) => {
+                let mut file = wav(44_100, 2, 16, 20 + n as u32);
+                file[20..22].copy_from_slice(&[*tag, 1]);
+                file
+            }
+            Self::Latin => {
+                format!("no {n}: ").into_bytes().into_iter().chain(*b"\xE9lan\r\n").collect()
+            }
             Self::Text => format!("recorded at the quay, take {n}\n").into_bytes(),
             Self::Picture => [&b"\x89PNG\r\n\x1a\n"[..], &[n as u8; 30]].concat(),
             Self::Empty => Vec::new(),
@@ -58,7 +76,10 @@ fn kind() -> impl Strategy<Value = Kind> {
     prop_oneof![
         6 => (rate, 1u16..3, prop::sample::select(vec![8u16, 16])).prop_map(|(r, c, b)| Kind::Wav(r, c, b)),
         2 => (65u8..68).prop_map(Kind::Closed),
+        2 => (0u8..4).prop_map(Kind::Data),
+        1 => (0x61u8..0x63).prop_map(Kind::Riff),
         1 => Just(Kind::Text),
+        1 => Just(Kind::Latin),
         1 => Just(Kind::Picture),
         1 => Just(Kind::Empty),
     ]
@@ -71,12 +92,11 @@ fn tree() -> impl Strategy<Value = Vec<(String, Kind)>> {
     let stem = prop::sample::select(vec![
         "gull_1", "gull_2", "bell", "Step (1)", "trk_04", "x", "kettle-a", "ö",
     ]);
-    let extension = prop::sample::select(vec![".wav", ".wav", ".wav", ".prm", ".dat", ""]);
-    // What is not audio says so by its name.
-    let file = (folder, stem, extension, kind()).prop_map(|(f, s, e, kind)| match kind {
-        Kind::Text | Kind::Picture | Kind::Empty => (format!("{f}{s}.txt"), kind),
-        kind => (format!("{f}{s}{e}"), kind),
-    });
+    let extension = prop::sample::select(vec![
+        ".wav", ".wav", ".wav", ".prm", ".dat", ".txt", ".raw", ".ogg", "",
+    ]);
+    let file =
+        (folder, stem, extension, kind()).prop_map(|(f, s, e, kind)| (format!("{f}{s}{e}"), kind));
     prop::collection::vec(file, 1..14)
 }
 

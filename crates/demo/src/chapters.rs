@@ -1,6 +1,6 @@
 //! The chapters of the demo. Each stands by itself, and leaves every target as it found it.
 
-use super::{Code, Stage, brass_wren, jobs, lockbox, loops, targets};
+use super::{Code, Stage, brass_wren, glass_heron, jobs, lockbox, loops, targets};
 use deft_needle_core::error::Result;
 
 /// A part of the demo.
@@ -21,6 +21,10 @@ pub const CHAPTERS: &[Chapter] = &[
     Chapter { title: "A whole job: check, install, update, restore", play: jobs::in_place },
     Chapter { title: "Additions and packs", play: jobs::additions },
     Chapter { title: "Spoken prompts, ringtones, show cues", play: jobs::others },
+    Chapter {
+        title: "Names that lie elsewhere: a store of hashes, links",
+        play: glass_heron::play,
+    },
 ];
 
 /// One take for every kind of target, and back.

@@ -6,6 +6,7 @@
 
 mod brass_wren;
 mod chapters;
+mod glass_heron;
 mod jobs;
 mod lantern_ferry;
 mod lockbox;
@@ -35,6 +36,7 @@ use deft_needle_core::error::{Error, Result};
 use deft_needle_core::hash::Hash;
 use deft_needle_core::refusal::{OddPath, OutsideFault};
 use deft_needle_core::tree::files_below;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs;
 use std::io::Cursor;
@@ -145,7 +147,7 @@ fn paint(style: Style, text: impl std::fmt::Display) -> String {
 }
 
 /// What a run of the demo came to.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Played {
     /// Where its files are; `None` where only the chapters were listed.
     pub folder: Option<String>,
@@ -174,7 +176,7 @@ pub fn run(args: &Demo, screen: &dyn Screen) -> Result<Played> {
     let mut stage = Stage { folder, screen, as_expected: true };
     screen.say(&paint(BOLD, "The demo of Deft Needle"));
     stage.by_hand(&format!(
-        "made in {shown}: a talking clock, a game, an intercom, a planetarium, and some clips"
+        "made in {shown}: a talking clock, a game, an intercom, a planetarium, a museum guide, and some clips"
     ));
     make(&stage)?;
     match (args.all, args.chapter) {
@@ -198,6 +200,7 @@ fn make(stage: &Stage<'_>) -> Result<()> {
     lantern_ferry::make(stage)?;
     porch_finch::make(stage)?;
     slow_comet::make(stage)?;
+    glass_heron::make(stage)?;
     lockbox::make(stage)?;
     takes::make(stage)?;
     jobs::make(stage)
@@ -228,7 +231,7 @@ fn unchanged_after(
 /// The hash of every file of the targets, by name. Caches are left out: their game writes them.
 fn fingerprint(stage: &Stage<'_>) -> Result<Vec<(String, Hash)>> {
     let mut all = Vec::new();
-    for folder in ["card", "game", "settings", "finch", "comet", "hold"] {
+    for folder in ["card", "game", "settings", "finch", "comet", "heron", "signals", "hold"] {
         for file in files_below(&stage.path(folder))? {
             if file.extension().is_none_or(|extension| extension != "idx") {
                 all.push((file.display().to_string(), Hash::of_file(&file)?));

@@ -6,7 +6,9 @@ use std::path::PathBuf;
 use std::str::FromStr;
 
 /// Louder or quieter, in decibels.
-#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, schemars::JsonSchema, serde::Serialize, serde::Deserialize,
+)]
 #[serde(transparent)]
 pub struct Gain(pub f64);
 
@@ -26,7 +28,9 @@ pub enum Level {
 }
 
 /// A level in figures.
-#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, schemars::JsonSchema, serde::Serialize, serde::Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum LevelGoal {
     /// In dBFS.

@@ -22,11 +22,12 @@ use crate::shape::fade::Curve;
 use crate::shape::route::Route;
 use crate::shape::separate::Keep;
 use crate::shape::voicing::Voicing;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::num::NonZeroU64;
 
 /// Everything that can be asked. The default asks for nothing.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Edits {
     /// Which part of the clip; all of it by default.
@@ -133,7 +134,7 @@ crate::invalid::words!(
 crate::invalid::as_word!(Ends, TooLong);
 
 /// Silence to add.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Pad {
     /// Before.
     pub head: Time,
@@ -142,7 +143,7 @@ pub struct Pad {
 }
 
 /// A speed as a ratio of two whole numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Speed {
     /// Frames in …
     pub num: u32,

@@ -6,6 +6,7 @@ use crate::error::Result;
 use crate::invalid::Invalid;
 use crate::read::Hints;
 use crate::spec::{Chunks, Demand, Format, Header, LoopTags, Spec};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 
@@ -30,7 +31,7 @@ pub struct Request {
 }
 
 /// An option that was said otherwise than a sheet says it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Overruled {
     /// Its name.
     pub option: &'static str,
@@ -137,6 +138,7 @@ impl Request {
             None => ruled,
             Some(spec) => Demand {
                 loop_tags: ruled.loop_tags,
+                loop_beside: ruled.loop_beside,
                 looped: ruled.looped,
                 ..Demand::from(spec.clone())
             },
@@ -153,7 +155,7 @@ impl Request {
 
     /// How the clip is read.
     pub fn hints(&self) -> Hints {
-        Hints { raw: self.read_as, loop_tags: self.loop_tags.clone() }
+        Hints { raw: self.read_as, loop_tags: self.loop_tags.clone(), ..Hints::default() }
     }
 }
 

@@ -4,6 +4,7 @@ use crate::block::Block;
 use crate::num::count;
 use crate::spec::Kind;
 use crate::units::FrameRange;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How many samples in a row at full scale count as clipped; fewer are ordinary peaks.
@@ -12,7 +13,7 @@ const SHORTEST_RUN: u64 = 3;
 const MOST_LISTED: usize = 32;
 
 /// What was found.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Clipped {
     /// How many places, over all channels.
     pub runs: u64,

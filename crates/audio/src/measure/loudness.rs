@@ -5,6 +5,7 @@ use crate::block::Block;
 use crate::num::{count, decibels, size};
 use crate::units::SampleRate;
 use ebur128::{EbuR128, Mode};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Clips shorter than this, in seconds, are measured at their loudest moment.
@@ -15,7 +16,7 @@ const MOMENT: f64 = 0.4;
 const STEP: f64 = 0.1;
 
 /// How a loudness was measured.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Measure {
     /// Gated, over the whole clip.
@@ -29,7 +30,7 @@ pub enum Measure {
 }
 
 /// A loudness, in LUFS.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct Loudness {
     /// Negative infinity for silence.
     pub lufs: f64,

@@ -18,11 +18,12 @@ use crate::shape::finite::make_finite;
 use crate::spec::Kind;
 use clipping::ClipFinder;
 use loudness::LoudnessMeter;
+use schemars::JsonSchema;
 use serde::Serialize;
 pub(crate) use silence::SilenceFinder;
 
 /// What a survey found. Levels that do not exist (silence) are negative infinity, `null` in JSON.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Survey {
     /// How many frames were measured.
     pub frames: u64,

@@ -3,6 +3,7 @@
 use crate::block::Block;
 use crate::num::{count, real, size};
 use crate::units::{FrameRange, SampleRate};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What counts as silence: windows whose RMS in every channel is below this.
@@ -13,7 +14,7 @@ const WINDOW: f64 = 0.005;
 const SHORTEST_GAP: f64 = 0.3;
 
 /// What was found, in frames.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Silence {
     /// Silent frames at the start; all of them where nothing sounds.
     pub head: u64,

@@ -35,7 +35,7 @@ pub fn around(
     /// Packets of AAC overlap with the one before.
     const AAC_SEES: u64 = 2 * 1024;
     let asked = selection.sets_loop;
-    let carried = beside::lets_loops(demand.chunks, demand.looped, to.container, asked);
+    let carried = beside::lets_loops(demand, to.container, asked);
     let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
     let points = selection.looped.or_else(own).filter(|_| carried);
     let range = points.or(selection.wraps.then_some(selection.range));

@@ -6,7 +6,7 @@ use super::{Decision, LeftOut, Output};
 use crate::clip::{Loop, Marker, Tag};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
-use crate::spec::{Chunks, Container, Format, Looped};
+use crate::spec::{Chunks, Container, Demand, Format, Looped};
 use crate::tags::TAGS;
 use crate::units::FrameRange;
 use crate::unmet::Unmet;
@@ -31,19 +31,16 @@ pub struct Known<'a> {
     pub asked: Option<Option<FrameRange>>,
     /// Where the first loop lies in the output, where that was decided with its length.
     pub exact: Option<FrameRange>,
+    /// Whether a loop stands in a file of its own beside this one.
+    pub loop_beside: bool,
     /// Whether the whole file loops, which needs no loop points.
     pub wraps: bool,
 }
 
 /// Whether loop points come along at all, or are set.
-pub fn lets_loops(
-    wanted: Option<Chunks>,
-    looped: Looped,
-    container: Container,
-    asked: bool,
-) -> bool {
-    let held = container.most_loops() > 0 && looped != Looped::Forbidden;
-    held && (asked || wanted != Some(Chunks::Bare))
+pub fn lets_loops(demand: &Demand, container: Container, asked: bool) -> bool {
+    let held = container.most_loops() > 0 && demand.looped != Looped::Forbidden;
+    demand.loop_beside || (held && (asked || demand.chunks != Some(Chunks::Bare)))
 }
 
 /// Whether a container holds markers.
@@ -75,6 +72,9 @@ pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision
         None => !known.changed,
     };
     output.loops = loops(known, looped, decisions)?;
+    if known.loop_beside {
+        output.beside = std::mem::take(&mut output.loops).into_iter().next();
+    }
     output.markers = markers(known, places, decisions);
     let (carried, left) = carry::choose(known, &output.loops, places, texts);
     output.carried = carried;
@@ -95,8 +95,11 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
         return Ok(Vec::new());
     }
     let container = known.to.container;
-    let most = container.most_loops();
-    let forbidden = known.looped == Looped::Forbidden;
+    let (most, wanted) = match known.loop_beside {
+        true => (1, true),
+        false => (container.most_loops(), wanted),
+    };
+    let forbidden = known.looped == Looped::Forbidden && !known.loop_beside;
     if known.wraps && most == 0 && !forbidden {
         decisions.push(Decision::LoopsWhole { container: container.to_string() });
         return Ok(Vec::new());

@@ -7,7 +7,7 @@ use super::target::{refuse_unencodable, target_format};
 use super::{Decision, Output, Plan, Work};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
-use crate::spec::Looped;
+use crate::spec::{Demand, Looped};
 use crate::unmet::Unmet;
 
 /// The decisions themselves: a pure function of all that is known.
@@ -20,7 +20,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     let shortfalls = demand.shortfalls(facts);
     let own = facts.format;
     if shortfalls.is_empty() && edits.is_empty() {
-        return Ok(nothing_to_do(facts));
+        return Ok(nothing_to_do(facts, demand));
     }
     let mut decisions = selection.decisions.clone();
     let format = target_format(own, demand, edits)?;
@@ -47,18 +47,19 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         places: &steps.places,
         asked: selection.sets_loop.then_some(selection.looped),
         exact: steps.exact,
+        loop_beside: demand.loop_beside,
         wraps: selection.wraps,
     };
     beside::fill(&mut output, &known, &mut decisions)?;
-    if demand.looped == Looped::Required && output.loops.is_empty() {
+    if demand.looped == Looped::Required && output.looped().next().is_none() {
         return Err(Error::CannotMeet(Unmet::LoopRequired));
     }
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
-    let looped = output.loops != facts.loops && selection.sets_loop;
+    let looped = output.loops != facts.loops && selection.sets_loop && !demand.loop_beside;
     let work = if renders {
         Work::Render(steps.all)
     } else if shortfalls.is_empty() && !tagged && !looped {
-        return Ok(nothing_to_do(facts));
+        return Ok(nothing_to_do(facts, demand));
     } else {
         decisions.push(Decision::SamplesCopied);
         Work::Rewrap
@@ -67,7 +68,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     Ok(Plan { from: own, from_frames: facts.frames, to: output, work, decisions })
 }
 
-fn nothing_to_do(facts: &Facts) -> Plan {
+fn nothing_to_do(facts: &Facts, demand: &Demand) -> Plan {
     Plan {
         from: facts.format,
         from_frames: facts.frames,
@@ -75,6 +76,7 @@ fn nothing_to_do(facts: &Facts) -> Plan {
             header: facts.header,
             block_bytes: facts.block_bytes,
             loops: facts.loops.clone(),
+            beside: facts.loops.first().copied().filter(|_| demand.loop_beside),
             markers: facts.markers.clone(),
             tags: facts.tags.clone(),
             ..Output::plain(facts.format, facts.frames)

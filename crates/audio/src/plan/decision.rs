@@ -8,10 +8,13 @@ use crate::shape::route::Law;
 use crate::shape::separate::Keep;
 use crate::shape::voicing::Voicing;
 use crate::spec::Header;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What a decision is about, in the order in which a clip meets them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 #[expect(missing_docs, reason = "the names say it")]
 pub enum Subject {
@@ -36,7 +39,7 @@ pub enum Subject {
 }
 
 /// One decision, with its reason.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Decision {

@@ -33,10 +33,11 @@ pub use reason::{
 
 pub use crate::shape::Step;
 use crate::spec::{Format, Output};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// All that will be done to one clip.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Plan {
     /// What comes in.
     pub from: Format,
@@ -51,7 +52,7 @@ pub struct Plan {
 }
 
 /// How much has to be done.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "kind", content = "steps", rename_all = "kebab-case")]
 pub enum Work {
     /// Nothing: the same bytes.

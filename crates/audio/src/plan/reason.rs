@@ -4,10 +4,11 @@ use crate::edit::LevelGoal;
 use crate::measure::Measure;
 use crate::seam::Verdict;
 use crate::units::{FrameRange, SampleRate};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A stretch of the clip, in its own time.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Stretch {
     /// Its start in seconds.
     pub start: f64,
@@ -23,14 +24,14 @@ impl Stretch {
 }
 
 /// A seam as it was found.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct FoundSeam {
     /// How it sounds.
     pub verdict: Verdict,
 }
 
 /// Why a part of the clip is used.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "why", rename_all = "kebab-case")]
 pub enum CutReason {
     /// The range was requested.
@@ -50,7 +51,7 @@ pub enum CutReason {
 }
 
 /// Why a level is reached.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Levelling {
     /// The level now, in the goal's unit.
     pub now: f64,
@@ -63,7 +64,7 @@ pub struct Levelling {
 }
 
 /// Why an encoding, or a bit depth, is another.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum DepthReason {
     /// The spec requires it.
@@ -81,7 +82,7 @@ pub enum DepthReason {
 }
 
 /// Why a WAV header is of its kind.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum HeaderReason {
     /// The target's files have it.
@@ -95,7 +96,7 @@ pub enum HeaderReason {
 }
 
 /// Why a loop lies where it does.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "why", rename_all = "kebab-case")]
 pub enum LoopReason {
     /// It was requested.
@@ -107,7 +108,7 @@ pub enum LoopReason {
 }
 
 /// Why something of the clip is left out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "why", rename_all = "kebab-case")]
 pub enum LeftOut {
     /// The target does not take it.

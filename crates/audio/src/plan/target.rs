@@ -89,13 +89,18 @@ fn container_and_encoding(own: Format, spec: &Spec) -> Result<(Container, Encodi
         }
     }
     let first = containers.first().copied().unwrap_or(Container::Wav);
+    if first.facts().writes.is_empty() {
+        return Err(Error::CannotMeet(Unmet::NotWritten { what: spec.container.to_string() }));
+    }
+    if let Choice::OneOf(encodings) = &spec.encoding
+        && !encodings.iter().any(|e| e.codec.is_written())
+    {
+        return Err(Error::CannotMeet(Unmet::NotWritten { what: spec.encoding.to_string() }));
+    }
     let held: Vec<_> = first.facts().writes.iter().map(|c| c.facts().word).collect();
     Err(Error::BadSpec {
         line: spec.to_string(),
-        what: match held.is_empty() {
-            true => format!("{first} is not written here"),
-            false => format!("{first} holds {}", held.join(" ")),
-        },
+        what: format!("{first} holds {}", held.join(" ")),
     })
 }
 

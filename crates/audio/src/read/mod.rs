@@ -28,10 +28,11 @@ pub use input::{Handle, Input, open_regular};
 pub use private::Private;
 
 use crate::block::{Samples, Source};
-use crate::clip::Extra;
+use crate::clip::{Extra, Loop};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::spec::{Container, Format, LoopTags};
+use crate::units::FrameRange;
 use packets::Joined;
 use reading::Reading;
 use sniff::Sniffed;
@@ -46,6 +47,8 @@ pub struct Hints {
     pub raw: Option<Format>,
     /// Names of loop tags beside the usual ones.
     pub loop_tags: Option<LoopTags>,
+    /// The loop that a file beside it tells.
+    pub beside: Option<FrameRange>,
 }
 
 /// How the samples of an opened file are reached.
@@ -118,10 +121,13 @@ impl Clip {
         let mut file = input.open()?;
         let path = input.name().to_owned();
         let reading = Reading::new(&mut file, &path, hints)?;
-        let Opened { facts, body } = match hints.raw {
+        let Opened { mut facts, body } = match hints.raw {
             Some(format) => raw::open(reading, format)?,
             None => open(reading)?,
         };
+        if let Some(range) = hints.beside.filter(|range| range.end <= facts.frames) {
+            facts.loops = vec![Loop { range, plays: 0 }];
+        }
         Ok(Self { input, facts, body })
     }
 

@@ -117,6 +117,11 @@ impl<'a> Reading<'a> {
         }
     }
 
+    /// Notes something.
+    pub fn note(&mut self, note: Note) {
+        self.notes.push(note);
+    }
+
     /// Notes what had to be put right.
     pub fn corrected(&mut self, what: impl Into<String>) {
         self.notes.push(Note::Corrected { what: what.into() });

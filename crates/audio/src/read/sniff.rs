@@ -65,13 +65,17 @@ const MARKS: &[Mark] = &[
     mark(0, b"\x1A\x45\xDF\xA3", Container::Mkv, "Matroska or WebM"),
 ];
 
-/// Sound that is not read here.
-const NAMED: &[(&[u8], &str)] = &[
-    (b"\x30\x26\xB2\x75\x8E\x66\xCF\x11", "Windows Media"),
-    (b"#!AMR", "AMR"),
-    (b"\x0B\x77", "AC-3"),
-    (b"FLV\x01", "Flash video"),
-    (b"RIFX", "a big-endian WAV (RIFX)"),
+/// Sound that is not read here: where its mark stands, the mark, and what it is.
+const NAMED: &[(usize, &[u8], &str)] = &[
+    (0, b"\x30\x26\xB2\x75\x8E\x66\xCF\x11", "Windows Media"),
+    (0, b"#!AMR", "AMR"),
+    (0, b"\x0B\x77", "AC-3"),
+    (0, b"FLV\x01", "Flash video"),
+    (0, b"RIFX", "a big-endian WAV (RIFX)"),
+    (0, b"Extended Module: ", "an Extended Module (tracker notes with their samples)"),
+    (0, b"IMPM", "an IT module (tracker notes with their samples)"),
+    (44, b"SCRM", "an S3M module (tracker notes with their samples)"),
+    (1080, b"M.K.", "a MOD module (tracker notes with their samples)"),
 ];
 
 /// Files that people mistake for sounds.
@@ -123,7 +127,7 @@ pub fn by_first_bytes(head: &[u8]) -> Sniffed {
             false => known(Container::Mp3, "MP3"),
         };
     }
-    if let Some((_, about)) = NAMED.iter().find(|(bytes, _)| at(0, bytes)) {
+    if let Some((.., about)) = NAMED.iter().find(|(offset, bytes, _)| at(*offset, bytes)) {
         return Sniffed::Named { about };
     }
     if is_adts(head) {
@@ -176,5 +180,21 @@ mod tests {
         for (head, want) in cases {
             assert_eq!(by_first_bytes(head).container(), *want, "{head:?}");
         }
+    }
+
+    #[test]
+    fn what_is_not_read_is_named() {
+        let at = |offset: usize, mark: &[u8]| [vec![b'x'; offset], mark.to_vec()].concat();
+        for (head, part) in [
+            (at(0, b"#!AMR\n"), "AMR"),
+            (at(0, b"Extended Module: dawn"), "Extended Module"),
+            (at(0, b"IMPMdawn"), "IT module"),
+            (at(44, b"SCRM"), "S3M module"),
+            (at(1080, b"M.K."), "MOD module"),
+        ] {
+            let found = by_first_bytes(&head);
+            assert!(matches!(found, Sniffed::Named { about } if about.contains(part)), "{found:?}");
+        }
+        assert!(matches!(by_first_bytes(&at(1081, b"M.K.")), Sniffed::Unknown { .. }));
     }
 }

@@ -14,10 +14,11 @@ use crate::spec::Facts;
 use crate::units::FrameRange;
 use crate::unmet::Unmet;
 use rustfft::FftPlanner;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A loop that was found.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Candidate {
     /// How its seam sounds.
     #[serde(flatten)]

@@ -11,10 +11,11 @@ use crate::read::Clip;
 use crate::spec::{Format, Kind};
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What was found about a seam.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Judgement {
     /// The loop, in frames of the clip.
     pub range: FrameRange,
@@ -37,7 +38,9 @@ pub struct Judgement {
 }
 
 /// A seam in a word.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
     /// Nobody hears it.

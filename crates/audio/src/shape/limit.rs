@@ -10,6 +10,7 @@ use crate::block::{Block, Source};
 use crate::error::Result;
 use crate::num::{count, decibels, real, real_size, size};
 use crate::units::SampleRate;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::VecDeque;
 use std::f64::consts::TAU;
@@ -25,7 +26,7 @@ const MARGIN: f64 = 0.05;
 const NOTABLE: f64 = 0.1;
 
 /// What the limiter did.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, JsonSchema, Serialize)]
 pub struct Limited {
     /// The greatest reduction, in dB.
     pub most: f64,

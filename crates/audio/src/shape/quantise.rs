@@ -6,12 +6,13 @@ use crate::block::Block;
 use crate::num::{count, single};
 use crate::spec::Kind;
 use crate::units::SampleRate;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 /// How rounding errors are kept from following the signal.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Dither {
     /// Not at all: no bits are lost.

@@ -4,17 +4,18 @@ use crate::block::{Block, Source};
 use crate::error::Result;
 use crate::spec::{Channels, Layout};
 use crate::units::SampleRate;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::sync::{Arc, Mutex};
 
 /// For each output channel, which source channels are summed, and each one's gain.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Route(pub Vec<Vec<(usize, f64)>>);
 
 /// A route, and the way it goes.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Law {
     /// The gains.
     pub route: Route,
@@ -25,7 +26,7 @@ pub struct Law {
 }
 
 /// What becomes of what.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fold {
     /// As somebody requested.

@@ -19,12 +19,13 @@ use crate::error::Result;
 use crate::read::Clip;
 use crate::spec::{Codec, Encoding};
 use crate::units::{FrameRange, SampleRate};
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex};
 
 /// One step of rendering.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "step", rename_all = "kebab-case")]
 pub enum Step {
     /// Samples that are not numbers become silence.
@@ -113,6 +114,7 @@ pub enum Step {
     Quantise {
         /// The encoding.
         #[serde(serialize_with = "codec_word", deserialize_with = "codec_of")]
+        #[schemars(with = "String")]
         codec: Codec,
         /// The dither.
         dither: Dither,

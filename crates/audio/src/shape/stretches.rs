@@ -6,10 +6,11 @@ use crate::num::{count, real, size};
 use crate::read::Clip;
 use crate::shape::cut::Cut;
 use crate::units::{FrameRange, SampleRate};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The last frames of a loop become those that lie before its start.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Crossfade {
     /// The loop, in frames of the clip.
     #[serde(rename = "loop")]

@@ -5,6 +5,7 @@ use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::units::SampleRate;
 use crate::unmet::Unmet;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -21,7 +22,7 @@ crate::invalid::words!(Header, "header", "plain" => Self::Plain, "extensible" =>
 crate::invalid::as_word!(Header);
 
 /// What beside the samples may be in the file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Chunks {
     /// Nothing but what the format itself needs.
@@ -33,7 +34,7 @@ pub enum Chunks {
 }
 
 /// Whether a file has to loop.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Looped {
     /// As it likes.
@@ -46,7 +47,7 @@ pub enum Looped {
 }
 
 /// What a slot asks of its file. Only what is stated is compared.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Demand {
     /// Spec lines; a file must satisfy one of them. Never empty.
     pub specs: Vec<Spec>,
@@ -60,10 +61,13 @@ pub struct Demand {
     pub loop_tags: Option<LoopTags>,
     /// Whether it has to loop.
     pub looped: Looped,
+    /// Whether a loop stands in a file of its own beside it, and none in it.
+    #[serde(default)]
+    pub loop_beside: bool,
 }
 
 /// One thing in which a file is not what is asked.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Shortfall {
     /// Which property: `container`, `encoding`, `sample rate`, `channels`, `header`,
     /// `block size`, `chunks`, `loop`, `loop tags`, `whole`.
@@ -105,6 +109,19 @@ fn shortfall(
 }
 
 impl Spec {
+    /// Whether a file that satisfies it can be written here.
+    fn is_written(&self) -> bool {
+        let container = match &self.container {
+            super::Choice::Any => true,
+            super::Choice::OneOf(all) => all.iter().any(|c| !c.facts().writes.is_empty()),
+        };
+        let encoding = match &self.encoding {
+            super::Choice::Any => true,
+            super::Choice::OneOf(all) => all.iter().any(|e| e.codec.is_written()),
+        };
+        container && encoding
+    }
+
     /// The words of the line that a format does not satisfy.
     fn shortfalls(&self, own: Format) -> Vec<Shortfall> {
         let Self { container, encoding, rate, channels } = self;
@@ -153,27 +170,42 @@ impl From<Spec> for Demand {
             block_bytes: None,
             loop_tags: None,
             looped: Looped::Allowed,
+            loop_beside: false,
         }
     }
 }
 
 impl Demand {
     /// What a file that works today asks of its replacement: its format, its header kind, and no
-    /// chunk beside the samples where it has none.
+    /// chunk beside the samples where it has none. Of a format that is not written here only the format
+    /// counts.
     pub fn like(facts: &Facts) -> Self {
+        let written = !facts.format.container.facts().writes.is_empty();
         Self {
             specs: vec![Spec::exactly(facts.format)],
             header: facts.header,
-            chunks: Some(Chunks::of(facts)),
+            chunks: written.then(|| Chunks::of(facts)),
             block_bytes: facts.block_bytes,
             loop_tags: None,
             looped: Looped::Allowed,
+            loop_beside: false,
         }
     }
 
-    /// The spec line that counts for a clip of this format: one that it satisfies, else the first.
+    /// What samples without a header are, where nothing else is asked.
+    pub fn raw(&self) -> Option<Format> {
+        let [only] = self.specs.as_slice() else {
+            return None;
+        };
+        only.written().filter(|format| format.container == Container::Raw)
+    }
+
+    /// The spec line that counts for a clip of this format: one that it satisfies, else the first that is
+    /// written here.
     pub fn spec_for(&self, own: Format) -> &Spec {
-        self.specs.iter().find(|spec| spec.accepts(own)).unwrap_or(&self.specs[0])
+        let satisfied = self.specs.iter().find(|spec| spec.accepts(own));
+        let written = || self.specs.iter().find(|spec| spec.is_written());
+        satisfied.or_else(written).unwrap_or(&self.specs[0])
     }
 
     /// Every problem of the file, most telling first.
@@ -226,7 +258,7 @@ impl Demand {
         looped.into_iter().chain(tags).collect()
     }
 
-    /// Refuses what contradicts itself or is not written here.
+    /// Refuses what contradicts itself.
     ///
     /// # Errors
     /// [`Error::BadSpec`] saying which word and why.
@@ -234,16 +266,6 @@ impl Demand {
         let blocks = |e: &super::Encoding| matches!(e.codec, Codec::ImaAdpcm | Codec::MsAdpcm);
         for spec in &self.specs {
             let bad = |what: String| Error::BadSpec { line: spec.to_string(), what };
-            if let super::Choice::OneOf(containers) = &spec.container
-                && containers.iter().all(|c| c.facts().writes.is_empty())
-            {
-                return Err(bad(format!("{} is not written here", spec.container)));
-            }
-            if let super::Choice::OneOf(encodings) = &spec.encoding
-                && !encodings.iter().any(|e| e.codec.is_written())
-            {
-                return Err(bad(format!("{} is not encoded here", spec.encoding)));
-            }
             if let (super::Choice::OneOf(encodings), Some(_)) = (&spec.encoding, self.block_bytes)
                 && !encodings.iter().any(blocks)
             {

@@ -2,10 +2,11 @@
 
 use super::{Format, Header};
 use crate::clip::{Extra, Loop, Marker, Note, Tag};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What a file is, by its own headers.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Facts {
     /// Its spec line.
     pub format: Format,

@@ -44,6 +44,17 @@ impl<T: Copy> Choice<T> {
         }
     }
 
+    /// The alternative that a value satisfies, alone; any stays any.
+    fn narrowed(&self, own: T, accepts: impl Fn(T, T) -> bool) -> Option<Self> {
+        match self {
+            Self::Any => Some(Self::Any),
+            Self::OneOf(values) => {
+                let met = values.iter().find(|&&value| accepts(value, own))?;
+                Some(Self::OneOf(vec![*met]))
+            }
+        }
+    }
+
     /// Whether a value satisfies this word.
     pub fn accepts(&self, own: T, accepts: impl Fn(T, T) -> bool) -> bool {
         match self {
@@ -91,6 +102,16 @@ impl Spec {
             && self.encoding.accepts(format.encoding, Encoding::accepts)
             && self.rate.accepts(format.rate, |a, b| a == b)
             && self.channels.accepts(format.channels, Channels::accepts)
+    }
+
+    /// The same with those alternatives alone that a format satisfies; `None` where it does not.
+    pub fn narrowed(&self, format: Format) -> Option<Self> {
+        Some(Self {
+            container: self.container.narrowed(format.container, |a, b| a == b)?,
+            encoding: self.encoding.narrowed(format.encoding, Encoding::accepts)?,
+            rate: self.rate.narrowed(format.rate, |a, b| a == b)?,
+            channels: self.channels.narrowed(format.channels, Channels::accepts)?,
+        })
     }
 
     /// What is written of clips that have nothing of it yet; `None` where a word leaves that open.

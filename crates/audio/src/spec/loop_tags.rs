@@ -3,11 +3,12 @@
 use crate::clip::{Loop, Tag};
 use crate::invalid::Invalid;
 use crate::units::SampleRate;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::str::FromStr;
 
 /// Names for a loop's start, and for its length or its end.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct LoopTags {
     /// The name of the start.
     pub start: String,
@@ -18,7 +19,7 @@ pub struct LoopTags {
 }
 
 /// What tells where a loop ends.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Second {
     /// Its length, under this name.
@@ -28,7 +29,7 @@ pub enum Second {
 }
 
 /// What loop tags count.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum LoopUnit {
     /// Frames.

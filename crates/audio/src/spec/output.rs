@@ -3,10 +3,11 @@
 use super::{Codec, Format, Header, LoopTags, Quality, usual_header};
 use crate::clip::{Extra, Loop, Marker, Tag};
 use crate::units::{FrameRange, SampleRate};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What a file will be.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Output {
     /// Its spec line.
     pub format: Format,
@@ -24,6 +25,9 @@ pub struct Output {
     pub block_bytes: Option<u32>,
     /// Loop points that it will have.
     pub loops: Vec<Loop>,
+    /// The loop that a file beside it will tell.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beside: Option<Loop>,
     /// Markers that it will have.
     pub markers: Vec<Marker>,
     /// Texts that it will have.
@@ -51,7 +55,7 @@ fn usual_bits(codec: Codec) -> f64 {
 }
 
 /// A chunk that comes along.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Carried {
     /// Which chunk of the clip.
     pub extra: Extra,
@@ -60,7 +64,7 @@ pub struct Carried {
 }
 
 /// What changes in a chunk.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Patch {
     /// Nothing.
@@ -92,11 +96,17 @@ impl Output {
             beyond: 0,
             block_bytes: None,
             loops: Vec::new(),
+            beside: None,
             markers: Vec::new(),
             tags: Vec::new(),
             loop_tags: LoopTags::default(),
             carried: Vec::new(),
         }
+    }
+
+    /// Its loop points, be they in it or beside it.
+    pub fn looped(&self) -> impl Iterator<Item = &Loop> {
+        self.loops.iter().chain(&self.beside)
     }
 
     /// How many bytes the file will take, about: exact for PCM, by the codec's usual rate where only the

@@ -66,6 +66,7 @@ fn open(plan: &Plan, path: &Path) -> Result<Clip> {
     let hints = Hints {
         raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
         loop_tags: Some(plan.to.loop_tags.clone()),
+        beside: None,
     };
     Clip::from_input(Input::file(path), &hints)
 }
@@ -161,7 +162,7 @@ fn compare_chunks(facts: &Facts, to: &Output) -> Result<()> {
     let nothing = to.carried.is_empty() && to.tags.is_empty() && to.markers.is_empty();
     let allowed = |id: &str| id == "smpl" && !to.loops.is_empty();
     match facts.extras.iter().find(|extra| nothing && !allowed(&extra.id)) {
-        Some(extra) => Err(odd(format!("the chunk {} was not meant", extra.id))),
+        Some(extra) => Err(odd(format!("the chunk {} was not requested", extra.id))),
         None => Ok(()),
     }
 }

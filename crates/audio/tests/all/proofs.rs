@@ -198,7 +198,7 @@ fn chunks_are_counted() {
     let size = (more.len() as u32 - 8).to_le_bytes();
     more[4..8].copy_from_slice(&size);
     let error = bare.verify(&more).unwrap_err().to_string();
-    assert!(error.contains("the chunk odd  was not meant"), "{error}");
+    assert!(error.contains("the chunk odd  was not requested"), "{error}");
     let cut = bare.verify(&bare.bytes[..bare.bytes.len() - 2]).unwrap_err().to_string();
     assert!(!cut.is_empty());
 }

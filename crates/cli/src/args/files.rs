@@ -1,7 +1,10 @@
 //! Commands on files: what they are, what they sound like, and what they become.
 
 use super::complete;
-use super::{Every, ForFiles, ForReading, ForSeams, Naming, Options, Outside, SpecArgs};
+use super::{
+    Every, ForFiles, ForReading, ForSeams, Naming, OfTarget, Options, Outside, RootFolders,
+    SpecArgs,
+};
 use clap::Args;
 use deft_needle_audio::edit::{Span, Time};
 use std::path::PathBuf;
@@ -19,6 +22,8 @@ pub struct Inspect {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub options: Options<ForReading>,
+    #[command(flatten)]
+    pub of: OfTarget,
     /// Plot one file's waveform and average spectrum
     #[arg(long, value_name = "OUT.png")]
     pub plot: Option<PathBuf>,
@@ -39,6 +44,8 @@ pub struct Hear {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub options: Options<ForReading>,
+    #[command(flatten)]
+    pub of: OfTarget,
     /// The WAV to write; - is standard output
     #[arg(short, long = "out", value_name = "OUT.wav")]
     pub out: PathBuf,
@@ -92,9 +99,8 @@ pub struct Fit {
     /// The slot, as the sheet names it [default: the name of OUT]
     #[arg(long, value_name = "SLOT", requires = "target", add = complete::slots())]
     pub slot: Option<String>,
-    /// The target's main root, for lists in it
-    #[arg(long, value_name = "FOLDER", requires = "target")]
-    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub place: RootFolders,
     #[command(flatten)]
     pub naming: Naming,
     #[command(flatten)]
@@ -123,9 +129,8 @@ pub struct Check {
     /// The slot, as the sheet names it
     #[arg(long, value_name = "SLOT", requires = "target", add = complete::slots())]
     pub slot: Option<String>,
-    /// The target's main root [default: the nearest folder with the sheet's markers, or the PATH]
-    #[arg(long, value_name = "FOLDER")]
-    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub place: RootFolders,
     #[command(flatten)]
     pub naming: Naming,
     /// For a job: allow the external programs that speak prompt lists
@@ -148,6 +153,8 @@ pub struct Seam {
     pub clip: PathBuf,
     #[command(flatten)]
     pub options: Options<ForSeams>,
+    #[command(flatten)]
+    pub of: OfTarget,
     #[command(flatten)]
     pub finding: Finding,
     /// Write the sound around the seam as a WAV

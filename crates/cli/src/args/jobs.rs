@@ -1,6 +1,6 @@
 //! Commands about whole jobs.
 
-use super::{RootOptions, complete};
+use super::{RootFolders, RootOptions, complete};
 use clap::Args;
 use std::path::PathBuf;
 
@@ -20,9 +20,8 @@ pub struct New {
     /// The job sheet to write
     #[arg(short, long = "out", value_name = "JOB")]
     pub out: PathBuf,
-    /// The target's main root
-    #[arg(long, value_name = "FOLDER")]
-    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub place: RootFolders,
     /// Replace an existing job sheet
     #[arg(long)]
     pub overwrite: bool,

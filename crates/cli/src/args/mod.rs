@@ -14,10 +14,12 @@ mod wanted;
 pub use files::{Check, Fit, Hear, Inspect, Seam};
 pub use jobs::{Going, Install, New, Pack, Watch};
 pub use options::{Every, ForFiles, ForReading, ForSeams, Options};
-pub use roots::{ChangedChoice, Rescue, Restore, RootOptions, Status, Swap};
+pub use roots::{
+    ChangedChoice, LinkChoice, Rescue, Restore, RootFolders, RootOptions, Status, Swap,
+};
 pub use targets::{Learn, Sheets, SlotsArgs};
 pub use tools::{Completions, Config, Doctor, Man};
-pub use wanted::{Naming, Outside, SpecArgs};
+pub use wanted::{Naming, OfTarget, Outside, SpecArgs};
 
 use crate::failure::Failure;
 use clap::error::ErrorKind;

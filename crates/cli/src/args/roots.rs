@@ -5,12 +5,35 @@ use clap::{Args, ValueEnum};
 use deft_needle_core::root::RootAsk;
 use std::path::PathBuf;
 
+/// Where a target's roots are.
+#[derive(Debug, Default, Clone, Args)]
+pub struct RootFolders {
+    /// The target's main root [default: found by its ledger or marker]; others as NAME=FOLDER
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Vec<PathBuf>,
+}
+
+impl RootFolders {
+    /// As the library takes it.
+    pub fn asked(&self) -> RootAsk {
+        let mut asked = RootAsk::default();
+        for typed in &self.root {
+            match typed.to_str().and_then(|typed| typed.split_once('=')) {
+                Some((name, folder)) if !typed.exists() => {
+                    asked.others.insert(name.to_owned(), PathBuf::from(folder));
+                }
+                _ => asked.root = Some(typed.clone()),
+            }
+        }
+        asked
+    }
+}
+
 /// Which root, and where its ledger is.
 #[derive(Debug, Default, Args)]
 pub struct RootOptions {
-    /// The target's main root [default: found by its ledger]; others as NAME=FOLDER
-    #[arg(long, value_name = "FOLDER")]
-    pub root: Vec<PathBuf>,
+    #[command(flatten)]
+    pub folders: RootFolders,
     /// Folder of the ledger and the stock [default: .deft-needle in the root]
     #[arg(long, value_name = "FOLDER")]
     pub ledger: Option<PathBuf>,
@@ -22,17 +45,7 @@ pub struct RootOptions {
 impl RootOptions {
     /// As the library takes it.
     pub fn asked(&self) -> RootAsk {
-        let mut asked =
-            RootAsk { ledger: self.ledger.clone(), adopt: self.adopt, ..RootAsk::default() };
-        for typed in &self.root {
-            match typed.to_str().and_then(|typed| typed.split_once('=')) {
-                Some((name, folder)) if !typed.exists() => {
-                    asked.others.insert(name.to_owned(), PathBuf::from(folder));
-                }
-                _ => asked.root = Some(typed.clone()),
-            }
-        }
-        asked
+        RootAsk { ledger: self.ledger.clone(), adopt: self.adopt, ..self.folders.asked() }
     }
 }
 
@@ -59,6 +72,9 @@ pub struct Swap {
     /// Allow a new file
     #[arg(long)]
     pub new: bool,
+    /// For a slot that is a link: replace the link by a file, or follow it [default: replace]
+    #[arg(long, value_name = "WHAT")]
+    pub link: Option<LinkChoice>,
     /// Also make the sheet's entries and clear its caches
     #[arg(long, requires = "target")]
     pub entries: bool,
@@ -142,6 +158,12 @@ pub struct Rescue {
     /// Print what would be done, change nothing
     #[arg(long)]
     pub dry_run: bool,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum LinkChoice {
+    Replace,
+    Follow,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]

@@ -1,6 +1,6 @@
 //! What tells what a file must be, how it is named, and which program makes it.
 
-use super::complete;
+use super::{RootFolders, complete};
 use clap::Args;
 use deft_needle_core::sheet::CharSet;
 use std::path::PathBuf;
@@ -15,6 +15,17 @@ pub struct SpecArgs {
     /// Meet this target sheet: a file, or a built-in one; options win over it
     #[arg(long, value_name = "SHEET", add = complete::sheets())]
     pub target: Option<PathBuf>,
+}
+
+/// A target that files belong to.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Target")]
+pub struct OfTarget {
+    /// Read files as this target's sheet says; the names of its slots may be typed, too
+    #[arg(long, value_name = "SHEET", add = complete::sheets())]
+    pub target: Option<PathBuf>,
+    #[command(flatten)]
+    pub place: RootFolders,
 }
 
 /// How files must be named, without a sheet.

@@ -4,6 +4,7 @@ use crate::args::{self, Color, Completions, Man};
 use crate::console::{Console, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use clap_complete::env::Shells;
 use clap_mangen::Man as Page;
 use deft_needle_core::error::Error as CoreError;
@@ -31,7 +32,7 @@ pub fn completions(args: &Completions, console: &Console) -> Result<Exit, Failur
 fn print(name: &str, text: &[u8], console: &Console) -> Result<Exit, Failure> {
     let text = String::from_utf8_lossy(text);
     console.find(text.trim_end());
-    console.object(|| serde_json::json!({ "name": name, "text": text }));
+    console.object(|| object::Text { name, text: &text });
     Ok(Exit::Done)
 }
 
@@ -53,7 +54,7 @@ pub fn man(args: &Man, console: &Console) -> Result<Exit, Failure> {
         }
         let shown = safe(&folder.display().to_string());
         console.say(format!("{} manual pages in {shown}", pages.len()));
-        console.object(|| serde_json::json!({ "folder": shown, "pages": pages.len() }));
+        console.object(|| object::Pages { folder: shown, pages: pages.len() });
         return Ok(Exit::Done);
     }
     let text = match &args.command {

@@ -4,10 +4,10 @@ use crate::args::Config;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::text;
 use crate::settings::{self, Origin};
 use crate::table::Table;
-use serde_json::json;
 
 /// Prints every setting, or the path of the file.
 pub fn run(args: &Config, console: &Console) -> Result<Exit, Failure> {
@@ -15,7 +15,7 @@ pub fn run(args: &Config, console: &Console) -> Result<Exit, Failure> {
     let path = file.as_deref().map(text).unwrap_or_default();
     let exists = file.is_some_and(|file| file.is_file());
     let values = &console.settings().values;
-    console.object(|| json!({ "file": path, "exists": exists, "settings": values }));
+    console.object(|| object::Settings { file: path.clone(), exists, settings: values });
     if args.path {
         console.find(safe(&path));
         return Ok(Exit::Done);

@@ -5,6 +5,7 @@ use crate::args::Doctor;
 use crate::console::{BAD, BOLD, Console, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::{shown, text};
 use crate::report::error as words;
 use crate::settings;
@@ -13,17 +14,17 @@ use deft_needle_core::disk::{Promises, promises};
 use deft_needle_core::encoder::as_word;
 use deft_needle_core::root::{Found, Known, Registry, RootAsk};
 use deft_needle_core::run::{Condition, Proof, Which, status};
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// Roots that are not there are listed up to this many; all of them with `-v`.
 const MOST_AWAY: usize = 5;
 
 /// How a root that was installed into is.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
-enum Health {
+pub enum Health {
     /// Its folder is not there: a card that is out, or a target that is gone.
     Away,
     /// Nothing is installed there any more.
@@ -37,8 +38,8 @@ enum Health {
 }
 
 /// A root, and what is to be done there.
-#[derive(Debug, Serialize)]
-struct Checked {
+#[derive(Debug, JsonSchema, Serialize)]
+pub struct Checked {
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     root: PathBuf,
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
@@ -68,14 +69,17 @@ pub fn run(args: &Doctor, console: &Console) -> Result<Exit, Failure> {
     let read: Vec<&str> = CONTAINERS.iter().map(|c| c.word).collect();
     let program = std::env::current_exe().unwrap_or_default();
     let config = settings::file().unwrap_or_default();
-    console.object(|| {
-        json!({
-            "program": text(&program), "system": std::env::consts::OS,
-            "processor": std::env::consts::ARCH, "writes": written, "reads": read,
-            "aac_encoder": cfg!(feature = "aac"), "config": text(&config),
-            "config_exists": config.is_file(), "place": place.as_ref().map(|(_, p)| p),
-            "roots": roots,
-        })
+    console.object(|| object::Health {
+        program: text(&program),
+        system: std::env::consts::OS,
+        processor: std::env::consts::ARCH,
+        writes: &written,
+        reads: &read,
+        aac_encoder: cfg!(feature = "aac"),
+        config: text(&config),
+        config_exists: config.is_file(),
+        place: place.as_ref().map(|(_, place)| place),
+        roots: &roots,
     });
     let line = |name: &str, what: &str| console.say(format!("  {name:<10}{what}"));
     console.say(paint(BOLD, format!("deft-needle {}", env!("CARGO_PKG_VERSION"))));

@@ -5,8 +5,9 @@ use crate::args::Hear;
 use crate::console::{Console, safe, written};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object::{Heard, HeardPart};
 use crate::paths::text;
-use crate::paths::{is_stream, open_clip, refuse_terminal, sounds};
+use crate::paths::{is_stream, refuse_terminal, sounds};
 use crate::progress::Progress;
 use deft_needle_audio::Clip;
 use deft_needle_audio::hear::Programme;
@@ -17,7 +18,6 @@ use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, make_file, put_file, refuse_existing};
-use serde_json::json;
 use std::path::Path;
 use std::process::Command;
 
@@ -28,12 +28,14 @@ const ALTERNATIONS: usize = 2;
 pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
     refuse_terminal(&args.out)?;
     let mut clips = Vec::new();
+    let opener = |hints| args.of.opener(&args.files[0], hints);
+    let own = opener(args.options.hints())?;
     for sound in sounds(&args.files)? {
-        clips.push(open_clip(&sound.path, &args.options.hints())?);
+        clips.push(own.open(&sound.path)?);
     }
     let mut turns: Vec<usize> = (0..clips.len()).collect();
     if let Some(beside) = &args.beside {
-        clips.push(open_clip(beside, &Hints::default())?);
+        clips.push(opener(Hints::default())?.open(beside)?);
         let other = turns.len();
         turns = turns.into_iter().flat_map(|turn| [turn, other]).collect();
         turns = turns.repeat(ALTERNATIONS);
@@ -105,13 +107,11 @@ fn report(args: &Hear, programme: &Programme, clips: &[Clip], console: &Console)
     let parts = programme
         .parts()
         .iter()
-        .map(|part| json!({ "file": name(part.clip), "from": to.format.rate.seconds(part.start) }));
-    console.object(|| {
-        json!({
-            "out": text(&args.out),
-            "is": to.format,
-            "seconds": to.seconds(),
-            "parts": parts.collect::<Vec<_>>(),
-        })
+        .map(|part| HeardPart { file: name(part.clip), from: to.format.rate.seconds(part.start) });
+    console.object(|| Heard {
+        out: text(&args.out),
+        is: to.format,
+        seconds: to.seconds(),
+        parts: parts.collect(),
     });
 }

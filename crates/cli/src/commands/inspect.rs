@@ -1,11 +1,13 @@
 //! What files really are.
 
-use super::{level, loudness, notice, sort_out};
+use super::wanted::Opener;
+use super::{counted, level, loudness, notice, sort_out};
 use crate::args::Inspect;
 use crate::console::{BOLD, Console, FAINT, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::{extension, open_clip, sounds};
+use crate::object;
+use crate::paths::{extension, sounds};
 use crate::progress::Progress;
 use crate::table::{Room, Table};
 use deft_needle_audio::measure::{Ask, SILENCE_DBFS, Survey, survey};
@@ -16,8 +18,8 @@ use deft_needle_audio::units::{Duration, FrameRange};
 use deft_needle_audio::{Clip, Facts};
 use deft_needle_core::encoder::as_word;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// Sounds are listed up to this many; all of them with `-v` or `--json`.
@@ -26,8 +28,8 @@ const MOST_SOUNDS: usize = 12;
 const NOTABLE_DC: f64 = 0.001;
 
 /// All that was found about one file.
-#[derive(Debug, Serialize)]
-struct Inspection {
+#[derive(Debug, JsonSchema, Serialize)]
+pub struct Inspection {
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     file: PathBuf,
     #[serde(flatten)]
@@ -42,15 +44,17 @@ struct Inspection {
 /// Inspects every file; what cannot be read is reported, and the rest goes on.
 pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
     let files: Vec<PathBuf> = sounds(&args.files)?.into_iter().map(|sound| sound.path).collect();
+    let first = files.first().map_or(Path::new("."), PathBuf::as_path);
+    let opener = args.of.opener(first, args.options.hints())?;
     Progress::expect(console, files.len(), 1);
     if let Some(plot) = &args.plot {
         let [file] = files.as_slice() else {
             return Err(Failure::usage("--plot draws one file", "inspect the files one by one"));
         };
-        let clip = open_clip(file, &args.options.hints())?;
+        let clip = opener.open(file)?;
         super::draw::inspected(clip, plot, args.plot_rate, console)?;
     }
-    let found: Vec<_> = files.par_iter().map(|file| inspect(file, args, console)).collect();
+    let found: Vec<_> = files.par_iter().map(|file| inspect(file, &opener, console)).collect();
     let (inspections, failed, exit) = sort_out(found, console);
     match inspections.as_slice() {
         [] => {}
@@ -63,12 +67,12 @@ pub fn run(args: &Inspect, console: &Console) -> Result<Exit, Failure> {
         [one] if files.len() == 1 => console.find(in_full(one, console)),
         several => console.find(as_table(several, console.room())),
     }
-    console.object(|| json!({ "files": inspections, "failed": failed }));
+    console.object(|| object::Inspected { files: &inspections, failed: &failed });
     Ok(exit)
 }
 
-fn inspect(file: &Path, args: &Inspect, console: &Console) -> Result<Inspection, Failure> {
-    let clip = open_clip(file, &args.options.hints()).map_err(|failure| renamed(file, failure))?;
+fn inspect(file: &Path, opener: &Opener, console: &Console) -> Result<Inspection, Failure> {
+    let clip = opener.open(file).map_err(|failure| renamed(file, failure))?;
     let facts = clip.facts().clone();
     let (named_wrongly, right_by) = misnamed(file, &clip).map(|m| (m.what, m.remedy)).unzip();
     let progress = Progress::new(console, "measuring", facts.frames);
@@ -252,8 +256,9 @@ fn warnings(found: &Inspection) -> Vec<String> {
     if let Some(first) = clipped.first.first() {
         let at = Duration(facts.format.rate.seconds(first.start));
         all.push(format!(
-            "clipped in {} places ({} samples at full scale), the first at {at}",
-            clipped.runs, clipped.samples
+            "clipped in {} ({} samples at full scale), the first at {at}",
+            counted(deft_needle_audio::num::size(clipped.runs), "place"),
+            clipped.samples
         ));
     }
     if survey.not_numbers > 0 {

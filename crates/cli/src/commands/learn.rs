@@ -1,21 +1,22 @@
 //! A target sheet from files that work today.
 
 use crate::args::Learn;
-use crate::commands::counted;
 use crate::commands::fit::make_folder;
+use crate::commands::{counted, notice};
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::text;
 use crate::progress::Progress;
+use crate::report::error as words;
 use deft_needle_audio::num::count;
 use deft_needle_core::RealDisk;
-use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{put_bytes, refuse_existing};
 use deft_needle_core::learn::{Learnt, learn};
+use deft_needle_core::names::shell_word;
 use deft_needle_core::slots::to_csv;
 use deft_needle_core::stock::Stock;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// Learns, and writes the sheet and its list.
@@ -38,9 +39,18 @@ pub fn run(args: &Learn, console: &Console) -> Result<Exit, Failure> {
     let learnt = learn(&stock, &list_name, &progress)?;
     drop(progress);
     let mut exit = Exit::Done;
-    for error in learnt.left_out.iter().map(ToString::to_string) {
+    for error in learnt.left_out.iter().map(|left| words::core(&left.error)) {
         console.warn(format!("left out: {}", safe(&error)));
         exit = exit.worst(Exit::Unreadable);
+    }
+    for (archive, sounds) in &learnt.archives {
+        let path = args.stock.join(archive);
+        console.say(notice(&format!(
+            "{} holds {}: deft-needle learn {}",
+            safe(archive),
+            counted(*sounds, "sound"),
+            safe(&shell_word(&path))
+        )));
     }
     if args.dry_run {
         console.say(learnt.sheet.trim_end());
@@ -52,18 +62,17 @@ pub fn run(args: &Learn, console: &Console) -> Result<Exit, Failure> {
         put_bytes(&args.out, learnt.sheet.as_bytes(), &disk)?;
         console.say(told(&learnt, args, &list));
     }
-    console.object(|| {
-        json!({
-            "stock": args.stock,
-            "sheet": text(&args.out),
-            "list": list,
-            "dry_run": args.dry_run,
-            "rules": learnt.rules,
-            "sounds": learnt.sounds,
-            "opaque": learnt.opaque,
-            "others": learnt.others,
-            "left_out": learnt.left_out.iter().map(CoreError::to_string).collect::<Vec<_>>(),
-        })
+    console.object(|| object::Learnt {
+        stock: text(&args.stock),
+        sheet: text(&args.out),
+        list: text(&list),
+        dry_run: args.dry_run,
+        rules: learnt.rules,
+        sounds: learnt.sounds,
+        opaque: learnt.opaque,
+        others: learnt.others,
+        archives: learnt.archives.iter().map(|(archive, _)| archive.clone()).collect(),
+        left_out: learnt.left_out.iter().map(|left| words::core(&left.error)).collect(),
     });
     Ok(exit)
 }

@@ -5,6 +5,7 @@ use crate::commands::counted;
 use crate::console::{BAD, Console, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::text;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::Hash;
@@ -14,7 +15,6 @@ use deft_needle_core::root::Found;
 use deft_needle_core::sheet::Sheet;
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
-use serde_json::json;
 use std::collections::BTreeMap;
 
 /// Restores what is sure, and tells what is not.
@@ -33,8 +33,11 @@ pub fn run(args: &Args, console: &Console) -> Result<Exit, Failure> {
         false => rescue(&root, &listed, &disk)?,
     };
     tell(&found, args.dry_run, console);
-    console
-        .object(|| json!({ "root": text(&root.path), "dry_run": args.dry_run, "rescue": found }));
+    console.object(|| object::Rescued {
+        root: text(&root.path),
+        dry_run: args.dry_run,
+        rescue: &found,
+    });
     match found.failed.is_empty() && found.strays.is_empty() {
         true => Ok(Exit::Done),
         false => Ok(Exit::Short),

@@ -5,13 +5,14 @@ use crate::args::{ChangedChoice, Restore};
 use crate::console::{Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::{shown, text};
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::names::Key;
 use deft_needle_core::refusal::Refusal;
 use deft_needle_core::root::{Root, absolute, key_of};
 use deft_needle_core::run::{Changed, Restored, Which, restore};
-use serde_json::{Value, json};
+
 use std::path::Path;
 
 /// Restores all slots, or those named, of every ledger at, above or below what was typed.
@@ -24,7 +25,7 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
     };
     let disk = RealDisk::default();
     let mut exit = Exit::Done;
-    let mut objects: Vec<Value> = Vec::new();
+    let mut objects = Vec::new();
     let mut count = 0;
     let (knowing, unknown) = with_slots(args, &roots, &disk)?;
     for (root, slots) in &knowing {
@@ -63,7 +64,7 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
             exit = exit.worst(Exit::Refused);
             console.fault_of(&failed.slot, &failed.error);
         }
-        objects.push(json!({ "root": text(&root.path), "done": done }));
+        objects.push(object::RestoredRoot { root: text(&root.path), done });
     }
     if let Some(error) = unknown {
         return Err(error);
@@ -72,7 +73,7 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
         console.say("nothing is installed: nothing to restore");
     }
     tell_unsynced(&disk, console);
-    console.object(|| json!({ "roots": objects }));
+    console.object(|| object::RestoredRoots { roots: objects });
     Ok(exit)
 }
 

@@ -4,12 +4,13 @@ use crate::args::Sheets;
 use crate::console::{BOLD, Console, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object::{SheetLine, SheetList, SheetText};
 use crate::paths::text;
+use crate::report::refusal::{Words, odd_text};
 use crate::table::Table;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::names::{did_you_mean, nearest};
-use deft_needle_core::sheet::{OwnSheet, SHIPPED, Sheet, Shipped, own_sheets};
-use serde_json::json;
+use deft_needle_core::refusal::OddText;
+use deft_needle_core::sheet::{Because, OwnSheet, SHIPPED, Sheet, Shipped, own_sheets};
 use std::path::Path;
 
 /// Lists them, or prints one.
@@ -22,26 +23,33 @@ pub fn run(args: &Sheets, console: &Console) -> Result<Exit, Failure> {
         console.find(Table::bare(rows, &[]).text(console.room()));
         console.say("`deft-needle sheets NAME` prints one to start from; --target NAME uses it");
         console.object(|| {
-            let built_in = SHIPPED.iter().map(|s| json!({ "name": s.name, "about": s.about }));
-            let own = own.iter().map(|own| json!({ "name": own.name, "path": text(&own.path) }));
-            json!({ "sheets": built_in.chain(own).collect::<Vec<_>>() })
+            let built_in = SHIPPED.iter().map(|s| SheetLine {
+                name: s.name.to_owned(),
+                about: Some(s.about),
+                path: None,
+            });
+            let own = own.iter().map(|own| SheetLine {
+                name: own.name.clone(),
+                about: None,
+                path: Some(text(&own.path)),
+            });
+            SheetList { sheets: built_in.chain(own).collect() }
         });
         return Ok(Exit::Done);
     };
     let found = Sheet::find(Path::new(name)).map_err(|error| match error {
-        CoreError::Sheet(fault) if fault.because.is_some() => {
-            let names = own.iter().map(|own| own.name.as_str());
-            let near = nearest(name, names.chain(SHIPPED.iter().map(|s| s.name)), 3);
-            Failure::usage(
-                format!("there is no sheet named {name}"),
-                did_you_mean(&near).unwrap_or_else(|| "`deft-needle sheets` lists them".to_owned()),
-            )
-        }
+        CoreError::Sheet(fault) => match &fault.because {
+            Because::Odd(odd @ OddText::NoSheet(..)) => {
+                let Words(what, help) = odd_text(odd);
+                Failure::usage(what, help)
+            }
+            _ => CoreError::Sheet(fault).into(),
+        },
         other => other.into(),
     })?;
     console.find(found.text().trim_end());
     let about = Shipped::named(name).map(|shipped| shipped.about);
-    console.object(|| json!({ "name": name, "about": about, "text": found.text() }));
+    console.object(|| SheetText { name, about, text: found.text() });
     Ok(Exit::Done)
 }
 

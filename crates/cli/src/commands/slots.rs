@@ -5,6 +5,7 @@ use crate::args::SlotsArgs;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::progress::Progress;
 use crate::table::{Room, Table};
 use deft_needle_audio::num::count;
@@ -12,19 +13,17 @@ use deft_needle_audio::units::Duration;
 use deft_needle_core::learn::list;
 use deft_needle_core::root::Found as HowFound;
 use deft_needle_core::sheet::{Sheet, quoted};
-use deft_needle_core::slots::{
-    Found, Group, Listed, Present, Query, Roots, Searched, Slots, families,
-};
+use deft_needle_core::slots::{Found, Group, Listed, Present, Query, Searched, Slots, families};
 use deft_needle_core::stock::Stock;
 use deft_needle_core::target::Target;
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::json;
 use std::path::Path;
 
 /// Lists what matches.
 pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
-    let query = Query::new(&args.words).map_err(|what| {
-        Failure::usage(what, "write * for any letters, # for what variants differ in")
+    let query = Query::new(&args.words).map_err(|bad| {
+        Failure::usage(bad.to_string(), "write * for any letters, # for what variants differ in")
     })?;
     let known = look_up(args, console)?;
     tell_unread(&known.slots, console);
@@ -37,7 +36,11 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
             false => format!("no name or label of {} matches {typed}", names.len()),
         };
         console.say(safe(&what));
-        console.object(|| json!({ "slots": [] }));
+        console.object(|| object::SlotList {
+            near: false,
+            slots: Vec::new(),
+            families: Vec::new(),
+        });
         return Ok(Exit::Short);
     }
     if searched.near && !args.words.is_empty() {
@@ -53,12 +56,10 @@ pub fn run(args: &SlotsArgs, console: &Console) -> Result<Exit, Failure> {
         console.find(table(&groups, &known, console.room()));
         console.say(summary(&searched, names.len()));
     }
-    console.object(|| {
-        json!({
-            "near": searched.near,
-            "slots": searched.slots.iter().map(|slot| known.one(slot)).collect::<Vec<_>>(),
-            "families": groups,
-        })
+    console.object(|| object::SlotList {
+        near: searched.near,
+        slots: searched.slots.iter().map(|slot| known.one(slot)).collect(),
+        families: groups,
     });
     Ok(Exit::Done)
 }
@@ -71,12 +72,14 @@ struct Known {
 }
 
 /// One slot in JSON.
-#[derive(Serialize)]
-struct One<'a> {
+#[derive(JsonSchema, Serialize)]
+pub struct One<'a> {
     name: &'a str,
     label: Option<&'a str>,
     spec: Option<String>,
     stock: Option<&'a Listed>,
+    /// The slot that it leads to, where it is a link.
+    link: Option<&'a str>,
     present: Option<Present>,
 }
 
@@ -105,6 +108,7 @@ impl Known {
             label: self.label(slot),
             spec: self.spec(slot),
             stock: self.slots.listed(slot),
+            link: self.slots.link(slot),
             present: self.present(slot),
         }
     }
@@ -130,13 +134,13 @@ fn look_up(args: &SlotsArgs, console: &Console) -> Result<Known, Failure> {
     }
     let sheet = Sheet::find(&args.of)?;
     let asked = args.place.asked();
-    let roots = Roots { main: asked.root.clone(), others: asked.others.clone() };
-    let mut target = Target::new(sheet, roots)?;
-    let now = match &asked.root {
+    let mut target = Target::new(sheet, asked.roots())?;
+    let main = target.roots.main.clone();
+    let now = match &main {
         Some(root) => Some(target.slots.look(&asked.certain(root, HowFound::Named)?)?),
         None => None,
     };
-    if let Some(root) = &asked.root {
+    if let Some(root) = &main {
         measure_unlisted(&mut target, root, console)?;
     }
     Ok(Known { sheet: Some(target.sheet), slots: target.slots, present: now })
@@ -160,7 +164,7 @@ fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Resu
 
 fn table(groups: &[Group], known: &Known, room: Room) -> String {
     let state = known.present.is_some();
-    let mut heading = vec!["slot", "variants", "spec", "length", "LUFS", "loop"];
+    let mut heading = vec!["slot", "variants", "spec", "length", "LUFS", "loop", "link to"];
     if state {
         heading.push("now");
     }
@@ -169,6 +173,7 @@ fn table(groups: &[Group], known: &Known, room: Room) -> String {
     for group in groups {
         let mut row = vec![paint(BOLD, safe(&group.name)), members(group)];
         row.extend(figures(group, known));
+        row.push(safe(&links(group, known)));
         if state {
             row.push(states(group, known));
         }
@@ -250,6 +255,14 @@ fn states(group: &Group, known: &Known) -> String {
         }
     });
     told.collect::<Vec<_>>().join(", ")
+}
+
+fn links(group: &Group, known: &Known) -> String {
+    let links: Vec<&str> = group.slots.iter().filter_map(|slot| known.slots.link(slot)).collect();
+    match links.as_slice() {
+        [a, b, _, ..] => format!("{a}, {b} and {} more", links.len() - 2),
+        few => few.join(", "),
+    }
 }
 
 fn labels(group: &Group, known: &Known) -> String {

@@ -6,6 +6,7 @@ use crate::commands::restore::within;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object::{RootStatus, Statuses};
 use crate::paths::{shown, text};
 use crate::report::plan;
 use crate::table::{Room, Table};
@@ -13,9 +14,10 @@ use deft_needle_audio::units::Duration;
 use deft_needle_core::job::Making;
 use deft_needle_core::job::start::from_swaps;
 use deft_needle_core::ledger::record::Installed;
+use deft_needle_core::ledger::state::Pending;
 use deft_needle_core::root::{Known, Registry, Root};
 use deft_needle_core::run::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
-use serde_json::{Value, json};
+
 use std::path::Path;
 
 /// Lists every slot with its state, its clip and what was done to it.
@@ -24,7 +26,7 @@ pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
     let at = args.at.as_deref().unwrap_or(Path::new("."));
     let roots = match asked.all_of(at) {
         Ok(roots) => roots,
-        Err(_) if args.at.is_none() && args.place.root.is_empty() => {
+        Err(_) if args.at.is_none() && args.place.folders.root.is_empty() => {
             let known = Registry::of_user().all().into_iter().filter(|known| known.root.is_dir());
             let first = |known: Known| asked.all_of(&known.root).ok()?.into_iter().next();
             let mut known: Vec<Root> = known.filter_map(first).collect();
@@ -56,7 +58,7 @@ pub fn run(args: &args::Status, console: &Console) -> Result<Exit, Failure> {
         let name = safe(&text(at));
         console.say(format!("{name}: nothing is installed"));
     }
-    console.object(|| json!({ "roots": objects }));
+    console.object(|| Statuses { roots: objects });
     Ok(exit)
 }
 
@@ -66,7 +68,7 @@ fn one(
     at: &Path,
     args: &args::Status,
     console: &Console,
-) -> Result<(Value, Exit), Failure> {
+) -> Result<(RootStatus, Exit), Failure> {
     let below = within(root, at)?;
     let proof = match args.verify {
         true => Proof::Verify,
@@ -77,7 +79,7 @@ fn one(
     if args.as_job {
         let (sheet, swaps) = from_swaps(&state, args.target.as_deref(), &root.path);
         console.find(sheet.trim_end());
-        let object = json!({ "root": text(&root.path), "text": sheet, "swaps": swaps });
+        let object = RootStatus::Job { root: text(&root.path), text: sheet, swaps };
         return Ok((object, Exit::Done));
     }
     let name = safe(&shown(&root.path));
@@ -99,7 +101,26 @@ fn one(
     for entry in entries.iter().filter(|entry| !console.quiet() || is_odd(entry)) {
         console.find(entry_line(entry));
     }
-    if let Some(pending) = &state.pending {
+    warn_of(state.pending.as_ref(), strays.len(), console);
+    let lost = slots.iter().any(|slot| slot.stock_lost);
+    if args.verify && !lost {
+        console.say("every kept original was read and is intact");
+    }
+    let object = RootStatus::Status {
+        root: text(&root.path),
+        ledger: text(&root.ledger),
+        slots,
+        entries,
+        strays,
+        verified: args.verify,
+        interrupted: state.pending.map(|pending| pending.slots),
+    };
+    Ok((object, if lost { Exit::Short } else { Exit::Done }))
+}
+
+/// What was interrupted, and what nobody knows any more.
+fn warn_of(pending: Option<&Pending>, strays: usize, console: &Console) {
+    if let Some(pending) = pending {
         let slots: Vec<&str> = pending.slots.iter().map(|slot| slot.as_str()).collect();
         console.warn(format!(
             "a {} of {} was interrupted; the next swap, install or restore completes it or rolls it back",
@@ -107,26 +128,16 @@ fn one(
             safe(&slots.join(", "))
         ));
     }
-    if !strays.is_empty() {
+    if strays > 0 {
         console.warn(format!(
             "{} kept without a record of its slot: deft-needle rescue lists them",
-            if strays.len() == 1 {
+            if strays == 1 {
                 "1 original is".to_owned()
             } else {
-                format!("{} originals are", strays.len())
+                format!("{strays} originals are")
             }
         ));
     }
-    let lost = slots.iter().any(|slot| slot.stock_lost);
-    if args.verify && !lost {
-        console.say("every kept original was read and is intact");
-    }
-    let object = json!({
-        "root": text(&root.path), "ledger": text(&root.ledger), "slots": slots, "entries": entries,
-        "strays": strays, "verified": args.verify,
-        "interrupted": state.pending.map(|pending| pending.slots),
-    });
-    Ok((object, if lost { Exit::Short } else { Exit::Done }))
 }
 
 /// An entry in a line.

@@ -2,7 +2,7 @@
 
 use super::job::{carry_out, plan};
 use super::level;
-use crate::args::Swap;
+use crate::args::{LinkChoice, Swap};
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -18,6 +18,7 @@ use deft_needle_core::ledger::Ledger;
 use deft_needle_core::refusal::OddJob;
 use deft_needle_core::root::{Found, Root};
 use deft_needle_core::run::{self, Installation, JobPlan, Placed, Run, Side};
+use deft_needle_core::sheet::Links;
 use deft_needle_core::slots::Roots;
 use deft_needle_core::stamps::Stamps;
 use deft_needle_core::target::Target;
@@ -50,6 +51,10 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
         like: args.wanted.model()?,
         making,
         new: args.new,
+        link: args.link.map(|link| match link {
+            LinkChoice::Replace => Links::Replace,
+            LinkChoice::Follow => Links::Follow,
+        }),
         entries: args.entries,
         allow_commands: args.outside.allow_commands,
     };
@@ -72,7 +77,7 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
 /// The target, where its sheet was named, and the root that the slot lies in.
 fn aimed(args: &Swap) -> Result<(Option<Target>, Root), Failure> {
     let asked = args.place.asked();
-    let Some(target) = args.wanted.target_at(&args.slot, asked.root.as_deref())? else {
+    let Some(target) = args.wanted.target_at(&args.slot, &asked)? else {
         return Ok((None, asked.of_file(&args.slot, &[])?));
     };
     let marker = target.sheet.marker.0.first();
@@ -110,7 +115,7 @@ fn look(mut run: Run, root: &Root, console: &Console) -> Result<Exit, Failure> {
     drop(progress);
     run.refuse(&mut found)?;
     console.say(planned(&found, root));
-    console.object(|| plan::as_json(&run, &found));
+    console.object(|| plan::as_object(&run, &found));
     Ok(Exit::Done)
 }
 
@@ -130,7 +135,7 @@ fn planned(found: &JobPlan, root: &Root) -> String {
     lines.join("\n")
 }
 
-/// `tells_place`: whether it is told where stock is kept, which is the same after every swap.
+/// `tells_place`: whether to print where stock is kept, which is the same after every swap.
 fn described(done: &Installation, root: &Root, tells_place: bool) -> String {
     let mut lines: Vec<String> =
         done.recovered.iter().map(|r| super::notice(&safe(&r.to_string()))).collect();

@@ -1,13 +1,15 @@
 //! What a file must be, as typed.
 
-use crate::args::{Outside, SpecArgs};
+use crate::args::{OfTarget, Outside, SpecArgs};
 use crate::failure::Failure;
 use crate::paths::open_clip;
-use deft_needle_audio::Spec;
+use crate::report::refusal::{Words, odd_text};
 use deft_needle_audio::edit::{Group, OPTIONS, Request};
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::spec::Demand;
+use deft_needle_audio::{Clip, Spec};
 use deft_needle_core::encoder::{Encoder, words};
+use deft_needle_core::root::RootAsk;
 use deft_needle_core::sheet::{OutsideEncoder, Sheet};
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
@@ -47,12 +49,12 @@ impl SpecArgs {
     ///
     /// # Errors
     /// A sheet or a list that is wrong, a root without the sheet's markers.
-    pub fn target(&self, root: Option<&Path>) -> Result<Option<Target>, Failure> {
+    pub fn target(&self, asked: &RootAsk) -> Result<Option<Target>, Failure> {
         let Some(sheet) = &self.target else {
             return Ok(None);
         };
         let sheet = Sheet::find(sheet)?;
-        Ok(Some(Target::new(sheet, Roots::main(root))?))
+        Ok(Some(Target::new(sheet, asked.roots())?))
     }
 
     /// The same for a file or folder of the target's: its root is the named one, else the nearest
@@ -60,13 +62,59 @@ impl SpecArgs {
     ///
     /// # Errors
     /// As [`SpecArgs::target`].
-    pub fn target_at(&self, path: &Path, named: Option<&Path>) -> Result<Option<Target>, Failure> {
+    pub fn target_at(&self, path: &Path, asked: &RootAsk) -> Result<Option<Target>, Failure> {
         let Some(sheet) = &self.target else {
             return Ok(None);
         };
         let sheet = Sheet::find(sheet)?;
-        let root = Target::root_above(&sheet, path, named);
-        Ok(Some(Target::new(sheet, Roots::main(root.as_deref()))?))
+        let main = Target::root_above(&sheet, path, &asked.roots());
+        Ok(Some(Target::new(sheet, Roots { main, ..asked.roots() })?))
+    }
+}
+
+/// How files are opened that may belong to a target.
+pub struct Opener {
+    target: Option<Target>,
+    hints: Hints,
+}
+
+impl OfTarget {
+    /// How to open files, the first of which is `first`; `hints` are what was typed.
+    ///
+    /// # Errors
+    /// As [`SpecArgs::target`].
+    pub fn opener(&self, first: &Path, hints: Hints) -> Result<Opener, Failure> {
+        let Some(sheet) = &self.target else {
+            return Ok(Opener { target: None, hints });
+        };
+        let (sheet, asked) = (Sheet::find(sheet)?, self.place.asked());
+        let here = std::env::current_dir().ok();
+        let main = Target::root_above(&sheet, first, &asked.roots()).or(here);
+        let target = Target::new(sheet, Roots { main, ..asked.roots() })?;
+        Ok(Opener { target: Some(target), hints })
+    }
+}
+
+impl Opener {
+    /// Opens a file, or a slot of the target.
+    ///
+    /// # Errors
+    /// As [`open_clip`].
+    pub fn open(&self, file: &Path) -> Result<Clip, Failure> {
+        let Some(found) = self.target.as_ref().and_then(|target| target.locate(file)) else {
+            return open_clip(file, &self.hints);
+        };
+        let hints = Hints {
+            raw: self.hints.raw.or(found.hints.raw),
+            loop_tags: self.hints.loop_tags.clone().or(found.hints.loop_tags.clone()),
+            beside: None,
+        };
+        let clip = open_clip(&found.path, &hints)?;
+        let beside = found.looped(clip.facts().format.rate);
+        match beside {
+            None => Ok(clip),
+            Some(_) => open_clip(&found.path, &Hints { beside, ..hints }),
+        }
     }
 }
 
@@ -80,8 +128,10 @@ impl Outside {
             return Ok(None);
         };
         let (command, seconds) = (words(line), self.encoder_limit);
-        Encoder::new(command.clone(), Duration::from_secs(seconds))
-            .map_err(|what| Failure::usage(what, "as in --encoder \"bankmaker -q {in} {out}\""))?;
+        Encoder::new(command.clone(), Duration::from_secs(seconds)).map_err(|odd| {
+            let Words(what, _) = odd_text(&odd.into());
+            Failure::usage(what, "as in --encoder \"bankmaker -q {in} {out}\"")
+        })?;
         Ok(Some(OutsideEncoder { command, feed: self.feed.clone(), seconds }))
     }
 }

@@ -1,15 +1,16 @@
 //! Errors in words: what is wrong, and what to do next.
 
-use super::refusal::{Words, outside, refusal};
+use super::refusal::{Words, odd_text, outside, refusal};
 use super::unmet::{unmet, unmet_remedy};
 use crate::failure::core_exit;
+use crate::object::ErrorObject;
 use crate::paths::near;
 use deft_needle_audio::Error;
 use deft_needle_core::Error as CoreError;
 use deft_needle_core::names::did_you_mean;
 use deft_needle_core::sheet::{Because, Fault};
 use serde::Serialize;
-use serde_json::{Map, Value, json};
+use serde_json::{Map, Value};
 use std::error::Error as _;
 use std::io::ErrorKind;
 use std::path::Path;
@@ -66,12 +67,7 @@ pub fn core(error: &CoreError) -> String {
     match error {
         CoreError::Audio(error) => audio(error),
         CoreError::Slot { slot, clip, source } => format!("{slot} ({clip}): {}", core(source)),
-        CoreError::Sheet(fault) => match &fault.because {
-            Some(because) => {
-                Fault { what: because_of(because).0, ..Fault::clone(fault) }.to_string()
-            }
-            None => fault.to_string(),
-        },
+        CoreError::Sheet(found) => fault(found).0,
         CoreError::Refused(refused) => refusal(refused).0,
         CoreError::Outside { role, program, why } => outside(role, program, why).0,
         other => match other.source() {
@@ -81,12 +77,18 @@ pub fn core(error: &CoreError) -> String {
     }
 }
 
-/// A fault of a sheet that has a kind of its own.
-fn because_of(because: &Because) -> Words {
-    match because {
-        Because::Unmet(wanted) => Words(unmet(wanted), unmet_remedy(wanted)),
+/// What is wrong in a sheet, a job or a list, with its place.
+pub fn fault(fault: &Fault) -> Words {
+    let Words(what, help) = match &fault.because {
+        Because::Odd(odd) => odd_text(odd),
         Because::Refusal(refused) => refusal(refused),
-    }
+    };
+    let path = fault.path.display();
+    let place = match &fault.spot {
+        Some(spot) => format!("{path}, line {}, column {}", spot.line, spot.column),
+        None => path.to_string(),
+    };
+    Words(format!("{place}: {what}"), help)
 }
 
 /// What to do next; empty where the message says it all.
@@ -94,10 +96,7 @@ pub fn core_remedy(error: &CoreError) -> String {
     let text = match error {
         CoreError::Audio(error) => return audio_remedy(error),
         CoreError::Slot { source, .. } => return core_remedy(source),
-        CoreError::Sheet(fault) => match &fault.because {
-            Some(because) => return because_of(because).1,
-            None => &fault.instead,
-        },
+        CoreError::Sheet(found) => return fault(found).1,
         CoreError::Refused(refused) => return refusal(refused).1,
         CoreError::Outside { role, program, why } => return outside(role, program, why).1,
         CoreError::Write { source, .. } => unwritten(source.kind()),
@@ -148,19 +147,20 @@ fn unwritten(kind: ErrorKind) -> &'static str {
 }
 
 /// An error for a program: in words, what to do next, and its values where they are known.
-pub fn as_object(error: &CoreError) -> Value {
+pub fn as_object(error: &CoreError) -> ErrorObject {
     let detail = detail(error);
-    json!({
-        "kind": core_exit(error), "message": core(error), "where": place(&detail),
-        "help": core_remedy(error), "detail": detail,
-    })
+    ErrorObject {
+        kind: core_exit(error),
+        message: core(error),
+        r#where: place(&detail),
+        help: core_remedy(error),
+        detail,
+    }
 }
 
 /// Where something is wrong, out of an error's values: a path, a slot, a line and a column.
-pub fn place(detail: &Value) -> Value {
-    let Some(values) = detail.as_object() else {
-        return Value::Null;
-    };
+pub fn place(detail: &Value) -> Option<Map<String, Value>> {
+    let values = detail.as_object()?;
     let values = values.values().filter_map(Value::as_object).chain([values]);
     let mut place = Map::new();
     for values in values {
@@ -170,7 +170,7 @@ pub fn place(detail: &Value) -> Value {
             }
         }
     }
-    if place.is_empty() { Value::Null } else { Value::Object(place) }
+    (!place.is_empty()).then_some(place)
 }
 
 /// The values of an error.

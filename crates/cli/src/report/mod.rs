@@ -1,5 +1,6 @@
 //! Every word that is printed of what the libraries found and did.
 
+pub mod check;
 pub mod error;
 pub mod notice;
 pub mod plan;

@@ -20,8 +20,13 @@ pub fn words(notice: &Notice) -> String {
         Notice::VariantsLeft { family, replaced, all, left } => {
             format!(
                 "{replaced} of {all} variants of {family} replaced; left unchanged: {}",
-                left.join(", ")
+                some_of(left)
             )
+        }
+        Notice::SlotsLeft { of, replaced, all, left } => {
+            let of = if of.is_empty() { "the root" } else { of };
+            let left = some_of(left);
+            format!("{replaced} of {all} slots of {of} replaced; left unchanged: {left}")
         }
         Notice::Uneven { slots, dealt, pieces, to } => {
             let what = if *pieces { "segments" } else { "clips" };
@@ -31,10 +36,21 @@ pub fn words(notice: &Notice) -> String {
             "the list has no line for {} {}: {}",
             slots.len(),
             if slots.len() == 1 { "slot" } else { "slots" },
-            slots.join(", ")
+            some_of(slots)
         ),
+        Notice::LinkReplaced { to } => {
+            let to = to.as_ref().map_or(String::new(), |to| format!(" to {to}"));
+            format!(
+                "the slot is a link{to}: a file takes its place, and restore brings the link back"
+            )
+        }
+        Notice::LinkFollowed { link } => format!("{link} is a link to this file"),
+        Notice::LinkedBy { links } => format!("also changes what links to it: {}", some_of(links)),
         Notice::Room { takes, budget } => format!("all slots together: about {takes} of {budget}"),
         Notice::EntriesLeft { files, caches } => entries_left(files, caches),
+        Notice::OtherFormat { stock, made } => {
+            format!("{made} instead of the stock's {stock}, as the sheet's rule asks")
+        }
         Notice::LoopLost => "the stock loops, this clip has no loop points".to_owned(),
         Notice::Level { by } if *by > 0.0 => format!("{by:.1} LU louder than the stock"),
         Notice::Level { by } => format!("{:.1} LU quieter than the stock", by.abs()),
@@ -53,6 +69,15 @@ pub fn words(notice: &Notice) -> String {
             format!("{samples} samples clipped at full scale: lower the clip's level")
         }
         _ => "this version has no words for a notice".to_owned(),
+    }
+}
+
+/// A few names, and how many more there are.
+pub fn some_of(names: &[String]) -> String {
+    const MOST: usize = 6;
+    match names.len() {
+        0..=MOST => names.join(", "),
+        all => format!("{} and {} more", names[..MOST - 1].join(", "), all + 1 - MOST),
     }
 }
 

@@ -230,7 +230,7 @@ fn what_a_clip_cannot_become() {
             "loop: 1s, should be 0s | move the clip's loop points before",
         ),
         (
-            Unmet::File { problem: s("begins with 00, should be 4C") },
+            Unmet::Begins { found: s("00"), asked: vec![s("4C")] },
             "begins with 00, should be 4C | finish the file with the maker's tools as the sheet asks",
         ),
         (
@@ -615,6 +615,19 @@ fn notices() {
         (
             Notice::Uneven { slots: vec![s("a_#")], dealt: 2, pieces: true, to: 3 },
             "a_#: 2 segments for 3 slots; some are used twice",
+        ),
+        (
+            Notice::SlotsLeft { of: s("sfx"), replaced: 4, all: 5, left: vec![s("sfx/e.ogg")] },
+            "4 of 5 slots of sfx replaced; left unchanged: sfx/e.ogg",
+        ),
+        (
+            Notice::LinkReplaced { to: Some(s("b.ogg")) },
+            "the slot is a link to b.ogg: a file takes its place, and restore brings the link back",
+        ),
+        (Notice::LinkFollowed { link: s("a.ogg") }, "a.ogg is a link to this file"),
+        (
+            Notice::LinkedBy { links: vec![s("a.ogg"), s("c.ogg")] },
+            "also changes what links to it: a.ogg, c.ogg",
         ),
         (Notice::NoPrompt { slots: vec![s("A")] }, "the list has no line for 1 slot: A"),
         (

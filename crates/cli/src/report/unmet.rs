@@ -1,5 +1,6 @@
 //! What a clip cannot be made into, in words, and what to do next.
 
+use super::check::begins;
 use deft_needle_audio::Unmet;
 use deft_needle_audio::units::Duration;
 use deft_needle_core::sheet::Size;
@@ -46,7 +47,7 @@ pub fn unmet(wanted: &Unmet) -> String {
             format!("{container} has no place for a tag named {name}")
         }
         Unmet::Rule { what, expected, found } => format!("{what}: {found}, should be {expected}"),
-        Unmet::File { problem } => problem.clone(),
+        Unmet::Begins { found, asked } => begins(found, asked),
         Unmet::Closed => "this slot's format is closed: no spec line describes it".to_owned(),
         Unmet::OverBudget { takes, budget } => format!(
             "all slots together would take about {}, and there is room for {}",
@@ -122,6 +123,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
         Unmet::NothingToMatch => {
             "there is only silence around the loop that its end could be matched with".to_owned()
         }
+        Unmet::NotWritten { what } => format!("{what} is not written here"),
         Unmet::LoopRequired => {
             "the target requires a loop, and this clip has no loop points".to_owned()
         }
@@ -187,7 +189,7 @@ fn file_remedy(wanted: &Unmet) -> String {
             "size" => "cut the clip, or ask for a smaller spec among the rule's alternatives",
             _ => "move the clip's loop points before",
         },
-        Unmet::File { .. } => "finish the file with the maker's tools as the sheet asks",
+        Unmet::Begins { .. } => "finish the file with the maker's tools as the sheet asks",
         Unmet::Closed => {
             "name the maker's encoder with --encoder, or place a finished file with swap --as-is"
         }
@@ -269,6 +271,9 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::CrossfadeTooLong { .. } => "half of the loop is the longest that can be",
         Unmet::NothingToMatch => {
             "leave --loop-snap out, or leave some sound before or after the loop"
+        }
+        Unmet::NotWritten { .. } => {
+            "give a clip that is such a file already, without options: it is copied unchanged"
         }
         Unmet::LoopRequired => "set the loop, as in --loop 1.5s..end",
         Unmet::LoopRefused { .. } => {

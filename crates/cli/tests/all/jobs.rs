@@ -100,7 +100,7 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
         (
             replace("sfx/bell.wav", "clip = 'clip.wav'\nlevle = 'stock'"),
             2,
-            &["unknown key \"levle\"", "did you mean \"level\""],
+            &["unknown key \"levle\"", "did you mean level"],
         ),
         (
             replace("sfx/bell.wav", "clip = 'clip.wav'\ngain = 'loud'"),
@@ -117,10 +117,12 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
         (replace("sfx/bell.wav", "clip = 'clip.wav'\npad = '0..9s'"), 2, &["pad"]),
     ] {
         bench.put("wrong.toml", format!("{head}{job}").as_bytes());
-        for command in [&["check", "wrong.toml"][..], &["install", "wrong.toml"]] {
-            let ran = bench.run(command);
+        // To find something is what a check is for; a sheet that cannot be read is no such finding.
+        let found = if bench.run(&["check", "wrong.toml"]).out.is_empty() { code } else { 1 };
+        for (command, code) in [("check", found), ("install", code)] {
+            let ran = bench.run(&[command, "wrong.toml"]);
             let told = ran.out + &ran.err;
-            assert_eq!(ran.code, code, "{job}: {told}");
+            assert_eq!(ran.code, code, "{command} {job}: {told}");
             assert!(parts.iter().all(|part| told.contains(part)), "{job}: {told}");
         }
     }
@@ -136,7 +138,7 @@ fn all_that_is_wrong_is_told_at_once_and_nothing_is_written() {
     let over = SHEET.replace("40MiB", "100KiB");
     bench.put("ferry-sheet.toml", over.as_bytes());
     let ran = bench.run(&["check", "quay.toml"]);
-    assert!(ran.code == 4 && ran.err.contains("there is room for 100.0 KiB"), "{}", ran.err);
+    assert!(ran.code == 1 && ran.err.contains("there is room for 100.0 KiB"), "{}", ran.err);
     assert_eq!(tree(&bench, &ROOTS), before);
 }
 
@@ -226,7 +228,7 @@ fn swaps_by_hand_become_a_job_and_clips_a_sheet_to_start_from() {
     for part in [
         "slot = 'sfx/gull_#.wav'\nclips = ['takes/gull 1.wav', 'takes/gull-2.wav']",
         "# the bell at noon\nslot = 'sfx/bell.wav'",
-        "# clip = 'takes/concertina.wav'",
+        "takes as an addition:\n[[replace]]\nslot = 'sfx/concertina.wav'",
         "#   music/storm.ogg",
         "berth = ''",
     ] {
@@ -283,7 +285,7 @@ fn lines_are_spoken_once_and_only_when_that_is_allowed() {
     assert!(now.len() == 3 && first.iter().all(|one| now.contains(one)));
     bench.put("lines.tsv", (lines("x") + "TICK77\tsurplus\n").as_bytes());
     let ran = bench.run(&["check", "voices.toml"]);
-    assert!(ran.code == 5 && ran.err.contains("no slot SAY/TICK77.PRM"), "{}", ran.err);
+    assert!(ran.code == 1 && ran.err.contains("no slot SAY/TICK77.PRM"), "{}", ran.err);
 }
 
 #[test]

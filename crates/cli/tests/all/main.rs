@@ -11,6 +11,7 @@ mod loops;
 mod packs;
 mod pictures;
 mod safety;
+mod shapes;
 mod shaping;
 mod sheets;
 mod strangers;

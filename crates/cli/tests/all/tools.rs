@@ -1,5 +1,6 @@
 //! Settings, the doctor, completions and manual pages; folders where files are meant; what is said once.
 
+use crate::bench::ferry::ferry;
 use crate::bench::{Bench, Ran, told};
 use serde_json::Value;
 use std::fs;
@@ -53,6 +54,41 @@ fn own_sheets_are_found_by_name() {
     assert!(with(&bench, &own, &["sheets"]).out.contains("my-clock"));
     assert!(with(&bench, &own, &["sheets", "my-clok"]).err.contains("did you mean my-clock?"));
     assert_eq!(bench.run(&fit).code, 2);
+}
+
+#[test]
+#[cfg(target_os = "linux")]
+fn a_card_keeps_nothing_of_ours_where_the_setting_says_so() {
+    let bench = Bench::new();
+    // Memory is another drive than any disk; a machine whose temporary folder lies there has no second one.
+    let card = tempfile::tempdir_in("/dev/shm").unwrap();
+    let drive =
+        |path: &std::path::Path| std::os::unix::fs::MetadataExt::dev(&path.metadata().unwrap());
+    assert_ne!(drive(card.path()), drive(&bench.path("")), "set TMPDIR to a folder on a disk");
+    let stock = fs::read(bench.path("card/SAY/TICK01.PRM")).unwrap();
+    fs::write(card.path().join("TICK01.PRM"), &stock).unwrap();
+    let (root, slot) = (card.path().to_str().unwrap(), card.path().join("TICK01.PRM"));
+    let slot = slot.to_str().unwrap();
+    let data = bench.path("data").to_str().unwrap().to_owned();
+    let set = [("DEFT_NEEDLE_DRIVE_LEDGERS", "ledgers"), ("DEFT_NEEDLE_DATA", &data)];
+    let run = |args: &[&str]| with(&bench, &set, args);
+    let ran = run(&["swap", "clip.wav", slot, "--root", root]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert_eq!(fs::read_dir(card.path()).unwrap().count(), 1, "only the slot");
+    let ledger = bench.names("ledgers").pop().unwrap();
+    assert!(bench.path(&format!("ledgers/{ledger}/stock")).is_dir(), "{ledger}");
+    // Without the registry, the ledger is found by the setting alone, from the slot and from its root.
+    fs::remove_dir_all(&data).unwrap();
+    assert!(run(&["status", root]).out.contains("1 slot replaced"));
+    let ran = run(&["restore", slot]);
+    assert_eq!((ran.code, fs::read(slot).unwrap() == stock), (0, true), "{}", ran.err);
+    // What may be a drive that is away is not made up, and said.
+    let ran =
+        bench.run(&["swap", "clip.wav", slot, "--root", root, "--ledger", "away/ledgers/card"]);
+    assert!(ran.code == 6 && ran.err.contains("cannot make"), "{}: {}", ran.code, ran.err);
+    // A root on the drive of that folder keeps its ledger itself.
+    run(&["swap", "clip.wav", "card/SAY/TICK01.PRM", "--root", "card"]);
+    assert!(bench.path("card/.deft-needle").is_dir());
 }
 
 #[test]
@@ -195,4 +231,58 @@ fn where_stock_is_kept_is_said_once() {
     assert!(swap("TICK01", &[]).contains("the stock is kept in"));
     assert!(!swap("TICK02", &[]).contains("the stock is kept in"));
     assert!(swap("CUCKOO", &["-v"]).contains("the stock is kept in"));
+}
+
+#[test]
+fn every_command_prints_an_object_as_its_schema_says() {
+    let bench = ferry();
+    bench.put("takes/bell.wav", &fs::read(bench.path("clip.wav")).unwrap());
+    let program = env!("CARGO_BIN_EXE_deft-needle");
+    let encoder = format!("\"{program}\" fit {{in}} -o {{out}} --spec \"wav pcm8 8000 mono\"");
+    let fit = ["fit", "clip.wav", "-o", "made.wav", "--encoder", &encoder, "--allow-commands"];
+    bench.json(&fit);
+    // `bench.json` holds each object against its schema.
+    let lines = "--version
+        inspect clip.wav text.wav
+        fit clip.wav -o o.wav --spec wav~pcm16~22050~mono --level -20LUFS
+        fit clip.wav -o p.ogg --gain 20dB --dry-run
+        fit nothing.wav -o o.wav
+        fit clip.wav --volume 3
+        check clip.wav text.wav
+        check game --target ferry-sheet.toml
+        check ferry-sheet.toml
+        check quay.toml
+        swap clip.wav sfx/bell.wav --root game --dry-run
+        swap clip.wav sfx/bell.wav --root game
+        swap clip.wav sfx/none.wav --root game --target ferry-sheet.toml
+        install quay.toml --dry-run
+        install quay.toml
+        install quay.toml
+        status game
+        status game --verify
+        status game --as-job
+        restore game --dry-run
+        restore game
+        rescue game --dry-run
+        seam loud.wav --loop 0.5s..1.5s
+        learn game -o learnt.toml
+        slots learnt.toml
+        slots ferry-sheet.toml nothing-of-it --root game
+        sheets
+        sheets streamed-music
+        hear clip.wav -o heard.wav
+        new ferry-sheet.toml takes -o new.toml --root game
+        pack quay.toml -o p.ferry
+        config
+        doctor game
+        man fit
+        man --all pages
+        completions fish
+        demo tried --list";
+    for line in lines.lines() {
+        // `~` stands for a blank within a word.
+        let typed: Vec<String> =
+            line.split_whitespace().map(|word| word.replace('~', " ")).collect();
+        bench.json(&typed.iter().map(String::as_str).collect::<Vec<_>>());
+    }
 }

@@ -25,9 +25,7 @@ fn the_first_hour() {
         $ check card --like card/SAY/TICK01.PRM
         3 files checked against wav pcm8 18900 mono: all pass
         $ check clip.wav --like card/SAY/TICK01.PRM [1]
-        clip.wav: encoding: pcm16, should be pcm8
-        clip.wav: sample rate: 44100, should be 18900
-        clip.wav: channels: stereo, should be mono
+        clip.wav: is wav pcm16 44100 stereo, should be wav pcm8 18900 mono
         1 file checked against wav pcm8 18900 mono: 1 file fails
         $ fit clip.wav -o out.wav --spec 'wav pcm16 24000 mono' --dry-run
         clip.wav to out.wav
@@ -137,7 +135,7 @@ fn mistakes_say_what_to_do_next() {
         clip.wav to o.wav
         wav pcm16 44100 stereo, 0.100 s; converted and verified
         $ sheets nothing [2]
-        error: there is no sheet named nothing
+        error: there is no sheet nothing: neither a file nor a built-in one
         help: `deft-needle sheets` lists them
         $ fit clip.wav -o o2.wav --target nothing --slot a.wav [2]
         error: …there is no sheet nothing: neither a file nor a built-in one

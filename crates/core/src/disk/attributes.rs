@@ -1,10 +1,15 @@
 //! What a file has beside its contents: time, mode, owner, extended attributes.
 
+#[cfg(unix)]
+use deft_needle_audio::read::Private;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs::{self, FileTimes, OpenOptions};
 use std::io;
 use std::path::Path;
+#[cfg(unix)]
+use std::sync::OnceLock;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 /// Bytes of extended attributes that are kept of one file.
@@ -12,7 +17,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 const MOST_EXTENDED: usize = 1 << 16;
 
 /// What a file has beside its contents, as far as the platform tells.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Attributes {
     /// When it was last changed, in nanoseconds since 1970; negative before.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -102,6 +107,24 @@ impl Attributes {
     pub fn of_place(mut self) -> Self {
         self.modified = None;
         self
+    }
+
+    /// Those of a file that this user makes anew: others may read it as far as the user's mask lets them.
+    pub fn usual() -> Self {
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt as _;
+            static MODE: OnceLock<Option<u32>> = OnceLock::new();
+            // Only a file tells the mask without changing it for other threads.
+            let mode = MODE.get_or_init(|| {
+                let folder = Private::new().ok()?;
+                let made = fs::File::create_new(folder.path().join("usual")).ok()?;
+                Some(made.metadata().ok()?.permissions().mode() & 0o7777)
+            });
+            Self { mode: *mode, ..Self::default() }
+        }
+        #[cfg(not(unix))]
+        Self::default()
     }
 
     /// Gives them to a file that this user may write. What the platform or the user's rights do not

@@ -1,6 +1,7 @@
 //! What the file system of a folder can promise.
 
 use super::spelling::turned;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs;
 use std::path::Path;
@@ -9,7 +10,7 @@ use std::path::Path;
 const NAMES: usize = 200;
 
 /// What a file system can promise at a folder.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Promises {
     /// Bytes that are free for this user; `None` where the system does not say.
     pub free: Option<u64>,

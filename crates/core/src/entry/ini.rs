@@ -3,6 +3,7 @@
 use super::Document;
 use super::text::{Stored, behind_line, lines, put_line, take_line};
 use serde_json::Value;
+use std::ops::Range;
 
 /// Settings in lines.
 pub struct Ini {
@@ -47,7 +48,10 @@ impl Ini {
     }
 
     /// Where the value of a key stands; names are told without minding case, as targets do.
-    fn find(&self, place: &Place<'_>) -> Option<std::ops::Range<usize>> {
+    ///
+    /// # Errors
+    /// A quote without its other one.
+    fn find(&self, place: &Place<'_>) -> Result<Option<Range<usize>>, String> {
         let mut section = "";
         for (start, line) in lines(self.text()) {
             let trimmed = line.trim();
@@ -62,12 +66,38 @@ impl Ini {
                 continue;
             };
             if key.trim().eq_ignore_ascii_case(place.key) {
-                let blank = value.len() - value.trim_start().len();
-                let from = start + key.len() + 1 + blank;
-                return Some(from..from + value.trim().len());
+                let from = start + key.len() + 1;
+                let own = self.content(value)?;
+                return Ok(Some(from + own.start..from + own.end));
             }
         }
-        None
+        Ok(None)
+    }
+
+    /// What a value says: without the blanks around it, its quotes, and a comment behind it.
+    fn content(&self, value: &str) -> Result<Range<usize>, String> {
+        let start = value.len() - value.trim_start().len();
+        let rest = &value[start..];
+        if let Some(quoted) = rest.strip_prefix('"') {
+            // A backslash is a plain character: paths end in it.
+            let ends = |at: &usize| {
+                let behind = quoted[at + 1..].trim_start();
+                behind.is_empty() || behind.starts_with([';', '#'])
+            };
+            let end = quoted.match_indices('"').map(|(at, _)| at).find(ends);
+            let end =
+                end.ok_or_else(|| format!("{} has a quote without its other one", value.trim()))?;
+            return Ok(start + 1..start + 1 + end);
+        }
+        let parts = self.separator.trim();
+        let comment = |at: &usize| {
+            let sign = &rest[*at..*at + 1];
+            // Where such a sign parts the members of a list, it begins no comment.
+            sign != parts && rest[..*at].ends_with([' ', '\t'])
+        };
+        let end = rest.match_indices([';', '#']).map(|(at, _)| at).find(comment);
+        let own = rest[..end.unwrap_or(rest.len())].trim_end();
+        Ok(start..start + own.len())
     }
 
     /// Where a further line of a section goes; nothing where there is no such section.
@@ -95,10 +125,27 @@ impl Ini {
         if airy { " = " } else { "=" }
     }
 
-    fn members(&self, at: &str) -> Vec<String> {
-        let text = self.raw(at).unwrap_or_default();
-        let parts = text.split(&self.separator).map(|part| part.trim().to_owned());
-        parts.filter(|part| !part.is_empty()).collect()
+    /// Where the members of a list stand, without the blanks around them.
+    fn members(&self, at: &str) -> Result<Vec<Range<usize>>, String> {
+        let Some(own) = self.find(&Place::of(at))? else {
+            return Ok(Vec::new());
+        };
+        // The blanks around a separator are a matter of style.
+        let sign = match self.separator.trim() {
+            "" => self.separator.as_str(),
+            sign => sign,
+        };
+        let mut members = Vec::new();
+        let mut from = own.start;
+        for part in self.text()[own].split(sign) {
+            let start = from + part.len() - part.trim_start().len();
+            let end = start + part.trim().len();
+            if start < end {
+                members.push(start..end);
+            }
+            from += part.len() + sign.len();
+        }
+        Ok(members)
     }
 }
 
@@ -108,7 +155,7 @@ impl Document for Ini {
     }
 
     fn raw(&self, at: &str) -> Option<String> {
-        let range = self.find(&Place::of(at))?;
+        let range = self.find(&Place::of(at)).ok()??;
         Some(self.text()[range].to_owned())
     }
 
@@ -118,7 +165,7 @@ impl Document for Ini {
             return Err("a value of several lines has no place there".to_owned());
         }
         let place = Place::of(at);
-        if let Some(range) = self.find(&place) {
+        if let Some(range) = self.find(&place)? {
             self.stored.text.replace_range(range, &value);
             return Ok(());
         }
@@ -136,7 +183,7 @@ impl Document for Ini {
     }
 
     fn put_back(&mut self, at: &str, raw: Option<&str>) -> Result<(), String> {
-        let range = self.find(&Place::of(at)).ok_or("no such key")?;
+        let range = self.find(&Place::of(at))?.ok_or("no such key")?;
         match raw {
             Some(raw) => self.stored.text.replace_range(range, raw),
             None => {
@@ -148,26 +195,44 @@ impl Document for Ini {
     }
 
     fn list(&self, at: &str) -> Result<Vec<Value>, String> {
-        Ok(self.members(at).into_iter().map(Value::from).collect())
+        let members = self.members(at)?.into_iter();
+        Ok(members.map(|own| Value::from(&self.text()[own])).collect())
     }
 
     fn insert(&mut self, at: &str, index: usize, value: &Value) -> Result<(), String> {
         let value = plain(value);
-        if value.contains(&self.separator) {
+        let sign = self.separator.trim();
+        if value.contains(if sign.is_empty() { &self.separator } else { sign }) {
             return Err(format!("\"{value}\" holds the separator \"{}\"", self.separator));
         }
-        let mut members = self.members(at);
-        members.insert(index.min(members.len()), value);
-        self.set(at, &Value::from(members.join(&self.separator)))
+        let members = self.members(at)?;
+        let Some(last) = members.last() else {
+            return self.set(at, &Value::from(value));
+        };
+        // In the list's own manner, where it has one.
+        let between = match members.as_slice() {
+            [a, b, ..] => self.text()[a.end..b.start].to_owned(),
+            _ => self.separator.clone(),
+        };
+        let (at, text) = match members.get(index) {
+            Some(next) => (next.start, format!("{value}{between}")),
+            None => (last.end, format!("{between}{value}")),
+        };
+        self.stored.text.insert_str(at, &text);
+        Ok(())
     }
 
     fn remove(&mut self, at: &str, index: usize) -> Result<(), String> {
-        let mut members = self.members(at);
-        if index >= members.len() {
-            return Err("no such member".to_owned());
-        }
-        members.remove(index);
-        self.set(at, &Value::from(members.join(&self.separator)))
+        let members = self.members(at)?;
+        let own = members.get(index).ok_or("no such member")?.clone();
+        let before = index.checked_sub(1).map(|at| members[at].end);
+        let range = match (before, members.get(index + 1)) {
+            (_, Some(next)) => own.start..next.start,
+            (Some(before), None) => before..own.end,
+            (None, None) => own,
+        };
+        self.stored.text.replace_range(range, "");
+        Ok(())
     }
 
     fn bytes(&self) -> Result<Vec<u8>, String> {

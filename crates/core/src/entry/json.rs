@@ -69,6 +69,14 @@ pub fn in_line(value: &Value) -> String {
     }
 }
 
+/// Reads a text with its comments and with commas behind last members.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn read(text: &str) -> Result<Value, String> {
+    Json.read(text).map(|node| node.value())
+}
+
 impl Syntax for Json {
     fn read(&self, text: &str) -> Result<Node, String> {
         super::depth::refuse_brackets(text).map_err(|what| format!("invalid JSON: {what}"))?;

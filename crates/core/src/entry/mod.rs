@@ -14,9 +14,13 @@ mod toml_text;
 mod tree;
 
 pub use ini::plain;
-pub use json::in_line;
+pub use json::{in_line, read as read_json};
+pub(crate) use node::steps;
+pub(crate) use plist_xml::read_xml;
 pub use table::cells;
 
+use crate::names::{folded, natural};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::fmt;
@@ -42,7 +46,7 @@ trait Document {
 }
 
 /// Formats of such files.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Format {
     /// JSON, with comments where a target has them.
@@ -89,13 +93,15 @@ impl Format {
 }
 
 /// Where in a list a member goes.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Order {
     /// Behind the last one.
     End,
-    /// Before the first one that is greater.
+    /// Before the first one that is greater, as people sort: without case, numbers by their value.
     Sorted,
+    /// Before the first one that is greater, character by character.
+    Codepoint,
     /// Where this value stands in another list of the file.
     IndexOf {
         /// The other list.
@@ -106,7 +112,7 @@ pub enum Order {
 }
 
 /// An entry that is wanted, its templates filled in.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct NewEntry {
     /// The file's format.
     pub format: Format,
@@ -120,6 +126,8 @@ pub struct NewEntry {
     pub separator: Option<String>,
     /// Where in a list it goes.
     pub order: Order,
+    /// Whether members of a list that differ in case alone are the same.
+    pub ignore_case: bool,
 }
 
 /// What making an entry gave.
@@ -132,7 +140,7 @@ pub enum Made {
 }
 
 /// An entry that was made.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Done {
     format: Format,
     at: String,
@@ -142,6 +150,9 @@ pub struct Done {
     /// Whether it is a member of a list.
     #[serde(default)]
     member: bool,
+    /// Whether its list was made for it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    made: bool,
     /// What was written there before; nothing for members.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     before: Option<String>,
@@ -166,6 +177,10 @@ impl NewEntry {
             (Format::Ini, Some(added), Some(_)) => Some((self.at.clone(), Value::from(added))),
             _ => None,
         }
+    }
+
+    fn is_same(&self, a: &Value, b: &Value) -> bool {
+        same(a, b) || (self.ignore_case && folded(&plain(a)) == folded(&plain(b)))
     }
 
     /// Where a value is set; a row of a table is known by one of its columns.
@@ -200,7 +215,7 @@ impl NewEntry {
         let document = self.format.open(bytes, self.separator.as_deref())?;
         if let Some((list, member)) = self.member(expect) {
             let members = document.list(&list)?;
-            return match members.iter().any(|m| same(m, &member)) {
+            return match members.iter().any(|m| self.is_same(m, &member)) {
                 true => Ok(()),
                 false => Err(format!("lacks {}, which this job needs", plain(&member))),
             };
@@ -228,6 +243,7 @@ impl NewEntry {
             value,
             separator: self.separator.clone(),
             member,
+            made: false,
             before,
         };
         let Some((list, member)) = self.member(value) else {
@@ -253,16 +269,20 @@ impl NewEntry {
                 }
                 index
             }
-            _ if members.iter().any(|m| same(m, &member)) => return Ok(Made::Already),
-            Order::Sorted => {
-                let greater = |m: &&Value| plain(m) > plain(&member);
-                let at = members.iter().position(|m| greater(&m));
-                at.unwrap_or(members.len())
+            _ if members.iter().any(|m| self.is_same(m, &member)) => return Ok(Made::Already),
+            order @ (Order::Sorted | Order::Codepoint) => {
+                let own = plain(&member);
+                let greater = |other: &Value| match order {
+                    Order::Codepoint => plain(other) > own,
+                    _ => natural(&folded(&plain(other)), &folded(&own)).is_gt(),
+                };
+                members.iter().position(greater).unwrap_or(members.len())
             }
             Order::End => members.len(),
         };
+        let made = members.is_empty() && document.get(&list).is_none();
         document.insert(&list, index, &member)?;
-        Ok(Made::New(document.bytes()?, done(list, member, true, None)))
+        Ok(Made::New(document.bytes()?, Done { made, ..done(list, member, true, None) }))
     }
 }
 
@@ -279,7 +299,10 @@ impl Done {
             let Some(index) = members.iter().rposition(|m| same(m, &self.value)) else {
                 return Ok(None);
             };
-            document.remove(&self.at, index)?;
+            match self.made && members.len() == 1 && self.format != Format::Lines {
+                true => document.put_back(&self.at, None)?,
+                false => document.remove(&self.at, index)?,
+            }
         } else {
             if document.get(&self.at).is_none_or(|found| !same(&found, &self.value)) {
                 return Ok(None);

@@ -78,16 +78,23 @@ fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
 }
 
+/// Reads any document, which nests no deeper and holds no more than [`limits`] allow.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn read_xml(text: &str) -> Result<Document<'_>, String> {
+    super::depth::refuse_elements(text).map_err(|what| format!("invalid XML: {what}"))?;
+    let options = ParsingOptions {
+        allow_dtd: true,
+        nodes_limit: u32::try_from(limits::VALUES).unwrap_or(u32::MAX),
+        ..ParsingOptions::default()
+    };
+    Document::parse_with_options(text, options).map_err(|error| format!("invalid XML: {error}"))
+}
+
 impl Syntax for PlistXml {
     fn read(&self, text: &str) -> Result<Node, String> {
-        super::depth::refuse_elements(text).map_err(|what| format!("invalid XML: {what}"))?;
-        let options = ParsingOptions {
-            allow_dtd: true,
-            nodes_limit: u32::try_from(limits::VALUES).unwrap_or(u32::MAX),
-            ..ParsingOptions::default()
-        };
-        let document = Document::parse_with_options(text, options)
-            .map_err(|error| format!("invalid XML: {error}"))?;
+        let document = read_xml(text)?;
         let root = document.root_element();
         let value = root.children().find(roxmltree::Node::is_element);
         match value {

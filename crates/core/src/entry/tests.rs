@@ -12,6 +12,7 @@ fn wanted(format: Format, at: &str, value: Value) -> NewEntry {
         expect: None,
         separator: Some(";".to_owned()).filter(|_| format == Format::Ini),
         order: Order::End,
+        ignore_case: false,
     }
 }
 
@@ -72,6 +73,36 @@ fn what_is_put_in_and_what_it_looks_like() {
         if !emptied {
             assert_eq!(String::from_utf8_lossy(&undone), text, "{format:?} {at}");
         }
+    }
+}
+
+#[test]
+fn lists_in_settings_keep_their_manner() {
+    let add = |text: &str, item: &str| {
+        let entry = NewEntry {
+            separator: Some(", ".to_owned()),
+            ignore_case: true,
+            ..wanted(Format::Ini, "Banks", json!(format!("+{item}")))
+        };
+        match entry.make(text.as_bytes()) {
+            Ok(Made::New(bytes, _)) => String::from_utf8(bytes).unwrap(),
+            Ok(Made::Already) => "already".to_owned(),
+            Err(what) => what,
+        }
+    };
+    for (text, item, want) in [
+        (
+            "Banks = \"HILL\\, mill\\\"  ; note\n",
+            "WEIR\\",
+            "Banks = \"HILL\\, mill\\, WEIR\\\"  ; note\n",
+        ),
+        ("Banks = \"HILL\\, mill\\\"  ; note\n", "MILL\\", "already"),
+        ("Banks=HILL\\,MILL\\\n", "MILL\\", "already"),
+        ("Banks=HILL\\,MILL\\\n", "WEIR\\", "Banks=HILL\\,MILL\\,WEIR\\\n"),
+        ("Banks=HILL  # all\n", "WEIR", "Banks=HILL, WEIR  # all\n"),
+        ("Banks=\"HILL\n", "WEIR", "\"HILL has a quote without its other one"),
+    ] {
+        assert_eq!(add(text, item), want, "{text}");
     }
 }
 
@@ -182,6 +213,32 @@ fn what_is_broken_is_left_alone() {
 }
 
 proptest! {
+    /// Lists in settings as people leave them: quoted, commented, spaced in any way, with any line end and
+    /// in any encoding that is met.
+    #[test]
+    fn lists_in_settings_come_back(
+        members in proptest::collection::vec("[A-Z]{1,4}\\\\?", 0..5), gap in "[ \t]{0,2}", before in "[ ]{0,1}",
+        quoted in any::<bool>(), comment in prop_oneof![Just(""), Just("  ; note, with more"), Just("\t# note")],
+        end in prop_oneof![Just("\n"), Just("\r\n")], wide in any::<bool>(), last in any::<bool>(), sorted in any::<bool>(),
+    ) {
+        let list = members.join(&format!("{before},{gap}"));
+        let list = if quoted { format!("\"{list}\"") } else { list };
+        let close = if last { "" } else { end };
+        let text = format!("; top{end}[Mixer]{end}Volume = 3{end}Banks ={gap}{list}{comment}{close}");
+        let bytes = match wide {
+            true => [vec![0xFF, 0xFE], text.encode_utf16().flat_map(u16::to_le_bytes).collect()].concat(),
+            false => text.clone().into_bytes(),
+        };
+        let order = if sorted { Order::Sorted } else { Order::End };
+        let wanted = NewEntry {
+            separator: Some(", ".to_owned()), order, ..wanted(Format::Ini, "Mixer/Banks", json!("+m0\\"))
+        };
+        let (with, done) = made(&wanted, &bytes);
+        prop_assert!(wanted.make(&with) == Ok(Made::Already));
+        let undone = done.undo(&with).unwrap().unwrap();
+        prop_assert_eq!(undone, bytes, "{}", text);
+    }
+
     /// Whatever a list or a map looks like, one more in it and out again leaves every byte.
     #[test]
     fn in_and_out_again(

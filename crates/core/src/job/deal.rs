@@ -3,15 +3,17 @@
 use super::{Job, Replace};
 use crate::error::{Error, Result};
 use crate::names::folded;
-use crate::refusal::{OddSlot, Refusal};
+use crate::refusal::{OddLine, OddSlot, Refusal};
 use crate::run::Notice;
-use crate::sheet::{OutsideEncoder, Pattern};
+use crate::sheet::{Links, OutsideEncoder, Pattern};
 use crate::slots::families;
 use crate::target::Target;
 use crate::template::values;
+use deft_needle_audio::Invalid;
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::spec::Demand;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, HashMap};
@@ -35,12 +37,14 @@ pub struct Placement {
     pub making: Making,
     /// Whether a file may be put where none was, whatever the sheet says.
     pub new: bool,
+    /// What happens to the slot where it is a link, whatever the sheet says.
+    pub link: Option<Links>,
     /// Values for templates, the replacement's own.
     pub values: BTreeMap<String, Value>,
 }
 
 /// How a slot's file is made of a clip.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Making {
     /// The clip is fitted; for a closed format, by the encoder that its rule names.
@@ -102,9 +106,8 @@ impl Job {
         match taken.insert(folded(&placement.slot), placement.named.clone()) {
             None => dealt.placements.push(placement),
             Some(other) => {
-                let what = format!("{} is given to {other} already", placement.slot);
-                let instead = "name each slot once";
-                dealt.faults.push(self.fault(replace, what, instead).into());
+                let odd = OddLine::Twice(placement.slot, other);
+                dealt.faults.push(self.fault(replace, odd).into());
             }
         }
     }
@@ -119,16 +122,13 @@ impl Job {
         let slots = self.slots_of(replace, target)?;
         let cards = self.cards(replace.get_ref());
         if cards.len() > slots.len() {
-            let what = format!(
-                "{} for {} ({})",
-                counted(
-                    cards.len(),
-                    if replace.get_ref().pieces.is_empty() { "clip" } else { "piece" }
-                ),
-                counted(slots.len(), "slot"),
-                replace.get_ref().slots.join(", ")
-            );
-            return Err(self.fault(replace, what, "name more slots, or fewer clips").into());
+            let odd = OddLine::Dealt {
+                cards: cards.len(),
+                pieces: !replace.get_ref().pieces.is_empty(),
+                slots: slots.len(),
+                named: replace.get_ref().slots.clone(),
+            };
+            return Err(self.fault(replace, odd).into());
         }
         if cards.len() > 1 && !slots.len().is_multiple_of(cards.len()) {
             notices.push(Notice::Uneven {
@@ -155,6 +155,7 @@ impl Job {
                 like: None,
                 making: making.clone(),
                 new: false,
+                link: replace.get_ref().link,
                 values: values.clone(),
             }
         };
@@ -178,7 +179,7 @@ impl Job {
     /// The slots that a replacement names, variants in their order.
     fn slots_of(&self, replace: &Spanned<Replace>, target: &Target) -> Result<Vec<String>> {
         let mut all: Vec<String> = Vec::new();
-        let wrong = |refusal: Refusal| Error::from(self.fault(replace, "", "").refused(refusal));
+        let wrong = |refusal: Refusal| Error::from(self.fault(replace, refusal));
         for typed in &replace.get_ref().slots {
             let is_pattern = typed.contains(['*', '?', '#', '[']);
             if !is_pattern || target.slots.has(typed) {
@@ -189,7 +190,8 @@ impl Job {
                 all.push(slot);
                 continue;
             }
-            let pattern: Pattern = typed.parse().map_err(|what| self.fault(replace, what, ""))?;
+            let pattern: Pattern =
+                typed.parse().map_err(|invalid: Invalid| self.fault(replace, invalid))?;
             let matching = target.slots.names().filter(|name| pattern.matches(name));
             let groups = families(matching);
             if groups.is_empty() {
@@ -208,8 +210,4 @@ impl Job {
         }
         Ok(all)
     }
-}
-
-pub(crate) fn counted(count: usize, what: &str) -> String {
-    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }

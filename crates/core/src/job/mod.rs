@@ -1,6 +1,7 @@
 //! Job sheets: which clip, shaped how, goes to which slots.
 
 mod deal;
+pub mod matching;
 mod replace;
 pub mod start;
 mod voice;
@@ -11,7 +12,8 @@ pub use replace::{Prompts, Replace};
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
-use crate::sheet::{Fault, OneOrMany, Pairs, Sheet};
+use crate::refusal::{OddLine, OddText};
+use crate::sheet::{Because, Fault, OneOrMany, Pairs, Sheet};
 use crate::slots::Roots;
 use crate::target::Target;
 use deft_needle_audio::edit::Request;
@@ -125,18 +127,14 @@ impl Job {
     /// # Errors
     /// [`Error::Sheet`] at the place of what is wrong, [`Error::Read`].
     pub fn load(path: &Path) -> Result<Self> {
-        let no_job = |what: &str| {
-            let instead = "name a job sheet; `new` writes one from a folder of clips";
-            Error::from(Fault::whole(path, what, instead))
-        };
+        let no_job = |odd| Error::from(Fault::whole(path, odd));
         if path.is_dir() {
-            return Err(no_job("it is a folder, and no pack"));
+            return Err(no_job(OddLine::Folder));
         }
         let bytes = read_input(path, limits::SHEET).map_err(Error::read(path))?;
-        let text =
-            String::from_utf8(bytes).map_err(|_| no_job("it is neither a job sheet nor a pack"))?;
+        let text = String::from_utf8(bytes).map_err(|_| no_job(OddLine::Binary))?;
         if !Self::is_one(&text) && Sheet::parse(&text, path).is_ok() {
-            return Err(no_job("it is a target's sheet"));
+            return Err(no_job(OddLine::Sheet));
         }
         Self::parse(&text, path)
     }
@@ -225,20 +223,15 @@ impl Job {
     }
 
     /// A fault at one of its replacements.
-    pub(crate) fn fault(
-        &self,
-        replace: &Spanned<Replace>,
-        what: impl Into<String>,
-        instead: impl Into<String>,
-    ) -> Fault {
+    pub(crate) fn fault(&self, replace: &Spanned<Replace>, because: impl Into<Because>) -> Fault {
         let span = replace.span();
         // The first line says where; a whole paragraph would be marked otherwise.
         let end = self.origin.text[span.clone()].find('\n').map_or(span.end, |n| span.start + n);
-        Fault::at(&self.origin.path, &self.origin.text, &(span.start..end), what, instead)
+        Fault::at(&self.origin.path, &self.origin.text, &(span.start..end), because)
     }
 
-    fn whole(&self, what: impl Into<String>, instead: &str) -> Error {
-        Fault::whole(&self.origin.path, what, instead).into()
+    fn whole(&self, odd: impl Into<OddText>) -> Error {
+        Fault::whole(&self.origin.path, odd.into()).into()
     }
 
     fn validate(&self) -> Result<()> {
@@ -246,23 +239,20 @@ impl Job {
         let roots = self.roots.values().chain(&self.root);
         let mut paths = roots.chain([&self.target]).map(|path| path.to_string_lossy());
         if paths.any(|path| odd(&path)) {
-            return Err(self.whole(
-                "a path holds a control character",
-                "in double quotes \\t and \\n are a tab and a new line; write paths in single quotes",
-            ));
+            return Err(self.whole(OddLine::Control));
         }
         if self.root.is_some() && !self.roots.is_empty() {
-            return Err(self.whole("it has both root and roots", "name the main one among roots"));
+            return Err(self.whole(OddLine::BothRoots));
         }
         if self.overlay.is_some() && self.archive.is_some() {
-            return Err(self.whole("it has both overlay and archive", "files go to one of them"));
+            return Err(self.whole(OddLine::BothPlaces));
         }
         if odd(&self.name) || self.name.trim().is_empty() || self.name.ends_with(OF_PACK) {
-            return Err(self.whole("its name is empty or holds odd characters", "name it plainly"));
+            return Err(self.whole(OddLine::Name));
         }
         for replace in &self.replaces {
             let wrong = replace.get_ref().validate();
-            wrong.map_err(|(what, instead)| self.fault(replace, what, instead))?;
+            wrong.map_err(|odd| self.fault(replace, odd))?;
         }
         Ok(())
     }
@@ -291,7 +281,8 @@ impl Job {
     ) -> Result<Roots> {
         let absolute = |path: PathBuf| std::path::absolute(&path).map_err(Error::read(&path));
         let main_name = sheet.roots.first();
-        let main = named.map(Path::to_owned).or_else(|| {
+        let typed_main = main_name.and_then(|name| others?.get(name));
+        let main = named.or(typed_main.map(PathBuf::as_path)).map(Path::to_owned).or_else(|| {
             let of_roots = main_name.and_then(|name| self.roots.get(name));
             let alone = self.roots.values().next().filter(|_| main_name.is_none());
             let found = self.root.as_ref().or(of_roots).or(alone)?;
@@ -302,9 +293,8 @@ impl Job {
         let own = self.roots.iter().map(|(name, path)| (name, self.beside(path)));
         for (name, path) in own.chain(typed.map(|(name, path)| (name, path.clone()))) {
             if !sheet.roots.is_empty() && !sheet.roots.contains(name) {
-                let known = sheet.roots.join(", ");
-                let what = format!("{} has no root \"{name}\"", sheet.name);
-                return Err(self.whole(what, &format!("there are: {known}")));
+                let odd = OddLine::Root(sheet.name.clone(), name.clone(), sheet.roots.clone());
+                return Err(self.whole(odd));
             }
             if Some(name) != main_name {
                 roots.others.insert(name.clone(), absolute(path)?);
@@ -342,24 +332,24 @@ impl Job {
     pub fn place(&self, target: &Target) -> Result<Place> {
         let names = self.names();
         let filled = |text: &str| {
-            let text = names.text(text).map_err(|what| self.whole(what, "add it to [values]"))?;
+            let text = names.text(text).map_err(|what| self.whole(OddText::Template(what)))?;
             let path = self.folder().join(text.replace('\\', "/"));
             std::path::absolute(&path).map_err(Error::read(&path))
         };
+        let target_overlay = || {
+            let (Some(within), Some(root)) = (&target.sheet.overlay, &target.roots.main) else {
+                return Err(Fault::whole(target.sheet.path(), OddLine::NoOverlay).into());
+            };
+            let within = names.text(&within.0);
+            let within = within.map_err(|what| self.whole(OddText::Template(what)))?;
+            Ok(Place::Overlay(crate::tree::slot_path(root, &within)?))
+        };
         match (&self.overlay, &self.archive) {
-            (Some(overlay), _) if overlay == "target" => {
-                let (Some(within), Some(root)) = (&target.sheet.overlay, &target.roots.main) else {
-                    return Err(self.whole(
-                        "overlay = \"target\" means the folder that the target's sheet names, and it names none",
-                        "write its path",
-                    ));
-                };
-                let within =
-                    names.text(&within.0).map_err(|what| self.whole(what, "add it to [values]"))?;
-                Ok(Place::Overlay(crate::tree::slot_path(root, &within)?))
-            }
+            (Some(overlay), _) if overlay == "target" => target_overlay(),
             (Some(overlay), _) => filled(overlay).map(Place::Overlay),
             (None, Some(archive)) => filled(archive).map(Place::Archive),
+            // Where stock has no places under its names, the target's overlay is the one place for them.
+            (None, None) if !target.slots.stock_elsewhere().is_empty() => target_overlay(),
             (None, None) => Ok(Place::Slots),
         }
     }
@@ -372,7 +362,7 @@ impl Job {
         let own = replace.get_ref().pairs();
         let pairs = self.defaults.iter().chain(own.iter());
         let read = Request::read(pairs);
-        let mut request = read.map_err(|invalid| self.fault(replace, invalid.to_string(), ""))?;
+        let mut request = read.map_err(|invalid| self.fault(replace, invalid))?;
         request.beside(self.folder());
         Ok(request)
     }

@@ -1,6 +1,8 @@
 //! One replacement of a job sheet.
 
-use crate::sheet::{OneOrMany, OutsideEncoder, Pairs};
+use crate::refusal::OddLine;
+use crate::sheet::{Links, NO_CONTROL, OneOrMany, OutsideEncoder, Pairs};
+use deft_needle_audio::Invalid;
 use deft_needle_audio::edit::OPTIONS;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer};
@@ -25,6 +27,8 @@ pub struct Replace {
     pub encoder: Option<OutsideEncoder>,
     /// Whether the clip is a finished file that goes in byte for byte.
     pub as_is: bool,
+    /// What happens to slots that are links, whatever the sheet says.
+    pub link: Option<Links>,
     options: Pairs,
 }
 
@@ -54,7 +58,7 @@ fn usual_say() -> String {
 
 /// The keys beside the options.
 const OWN: &[&str] =
-    &["slot", "slots", "clip", "clips", "pieces", "prompts", "values", "encoder", "as-is"];
+    &["slot", "slots", "clip", "clips", "pieces", "prompts", "values", "encoder", "as-is", "link"];
 
 /// All keys of a replacement; serde wants them at hand for its message.
 static KEYS: LazyLock<Vec<&str>> =
@@ -68,16 +72,14 @@ impl Replace {
 
     /// # Errors
     /// What is missing or contradicts itself, and what to write.
-    pub(super) fn validate(&self) -> Result<(), (&'static str, &'static str)> {
+    pub(super) fn validate(&self) -> Result<(), OddLine> {
         if self.slots.is_empty() {
-            return Err(("it names no slot", "write slot = 'sfx/gull_#.ogg'"));
+            return Err(OddLine::NoSlot);
         }
         match (self.clips.is_empty(), &self.prompts) {
-            (true, None) => Err(("it names no clip", "write clip = 'takes/kettle.wav'")),
-            (false, Some(_)) => Err(("it has both clips and prompts", "leave one of them out")),
-            _ if self.as_is && self.encoder.is_some() => {
-                Err(("it has both an encoder and as-is", "leave one of them out"))
-            }
+            (true, None) => Err(OddLine::NoClip),
+            (false, Some(_)) => Err(OddLine::ClipsAndPrompts),
+            _ if self.as_is && self.encoder.is_some() => Err(OddLine::EncoderAndAsIs),
             _ => Ok(()),
         }
     }
@@ -90,10 +92,7 @@ impl<'de> Deserialize<'de> for Typed {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = String::deserialize(deserializer)?;
         match text.chars().any(char::is_control) {
-            true => Err(D::Error::custom(
-                "it holds a control character: in double quotes \\t and \\n are a tab and a new line; \
-                 write paths in single quotes",
-            )),
+            true => Err(D::Error::custom(Invalid::new("path", &text, NO_CONTROL))),
             false => Ok(Self(text)),
         }
     }
@@ -125,6 +124,7 @@ impl<'de> Deserialize<'de> for Replace {
                         "values" => replace.values = map.next_value()?,
                         "encoder" => replace.encoder = Some(map.next_value()?),
                         "as-is" => replace.as_is = map.next_value()?,
+                        "link" => replace.link = Some(map.next_value()?),
                         key => replace.options.take(key, &KEYS, &mut map)?,
                     }
                 }

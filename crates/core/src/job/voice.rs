@@ -6,10 +6,10 @@ use crate::disk::Part;
 use crate::encoder::{Encoder, private_folder};
 use crate::entry::cells;
 use crate::error::{Error, Result};
-use crate::fit::copy_file;
+use crate::fit::{copy_file, put_in_place};
 use crate::hash::Hash;
-use crate::names::folded;
-use crate::refusal::OddJob;
+use crate::names::{folded, folder_of};
+use crate::refusal::{OddJob, OddLine, OddText};
 use crate::run::Notice;
 use crate::sheet::Pattern;
 use crate::target::Target;
@@ -106,6 +106,7 @@ impl Job {
                 like: None,
                 making: Making::Fit,
                 new: false,
+                link: replace.get_ref().link,
                 values: line
                     .cells
                     .iter()
@@ -128,9 +129,10 @@ impl Job {
     ) -> Result<Vec<Line>> {
         let bytes =
             crate::disk::read_input(list, crate::limits::LIST).map_err(Error::read(list))?;
-        let wrong = |what: String| -> Error { self.fault(replace, what, "").into() };
-        let text = String::from_utf8(bytes)
-            .map_err(|_| wrong(format!("{} is not UTF-8 text", list.display())))?;
+        let wrong = |odd: OddText| -> Error { self.fault(replace, odd).into() };
+        let shown = || list.display().to_string();
+        let text =
+            String::from_utf8(bytes).map_err(|_| wrong(OddLine::PromptsNotText(shown()).into()))?;
         let mut rows =
             text.trim_start_matches('\u{feff}').lines().filter(|line| !line.trim().is_empty());
         let head = rows.next().unwrap_or_default();
@@ -140,8 +142,8 @@ impl Job {
         let column = |name: &str| {
             let found = columns.iter().position(|column| column == name);
             found.ok_or_else(|| {
-                let known = columns.join(", ");
-                wrong(format!("{} has no column {name}; it has: {known}", list.display()))
+                let odd = OddLine::PromptsColumn(shown(), name.to_owned(), columns.clone());
+                wrong(odd.into())
             })
         };
         let (_, say) = (column(&prompts.slot)?, column(&prompts.say)?);
@@ -158,7 +160,7 @@ impl Job {
             let say = cells.get(say).map_or("", |say| say.trim());
             for slot in &replace.get_ref().slots {
                 lines.push(Line {
-                    slot: names.text(slot).map_err(wrong)?,
+                    slot: names.text(slot).map_err(|what| wrong(OddText::Template(what)))?,
                     say: say.to_owned(),
                     cells: columns.iter().cloned().zip(cells.iter().cloned()).collect(),
                 });
@@ -170,6 +172,7 @@ impl Job {
     /// Slots of the same kind that the list has no line for.
     fn missing(&self, replace: &Replace, target: &Target, lines: &[Line], dealt: &mut Dealt) {
         let named: BTreeSet<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
+        let folders: BTreeSet<&str> = named.iter().map(|slot| folder_of(slot)).collect();
         for slot in &replace.slots {
             let mut pattern = slot.clone();
             while let (Some(from), Some(to)) = (pattern.find('{'), pattern.find('}')) {
@@ -178,7 +181,10 @@ impl Job {
             let Ok(pattern) = pattern.parse::<Pattern>() else {
                 continue;
             };
-            let missing = target.slots.names().filter(|name| pattern.matches(name));
+            let missing = target
+                .slots
+                .names()
+                .filter(|name| pattern.matches(name) && folders.contains(folder_of(name)));
             let elsewhere =
                 |name: &&str| dealt.placements.iter().any(|placed| placed.slot == **name);
             let missing: Vec<&str> =
@@ -210,10 +216,7 @@ impl Job {
             return Ok(());
         }
         let Some(voice) = &self.voice else {
-            let instead = "write [voice] with command = ['program', '{text}', '{out}']";
-            return Err(self
-                .fault(replace, "no command is named that speaks the lines", instead)
-                .into());
+            return Err(self.fault(replace, OddLine::NoVoice).into());
         };
         if !allow_commands {
             return Err(
@@ -221,8 +224,8 @@ impl Job {
             );
         }
         let limit = Duration::from_secs(voice.seconds);
-        let command = Encoder::voice(voice.command.clone(), limit)
-            .map_err(|what| self.whole(what, "as in command = ['speaker', '{text}', '{out}']"))?;
+        let command =
+            Encoder::voice(voice.command.clone(), limit).map_err(|odd| self.whole(odd))?;
         let folder = self.voices();
         if !folder.is_dir() {
             std::fs::create_dir(&folder).map_err(Error::write("make", &folder))?;
@@ -240,7 +243,7 @@ impl Job {
             let disk = crate::RealDisk::default();
             let part = Part::beside(clip)?;
             copy_file(&made, part.path(), &disk)?;
-            std::fs::rename(part.path(), clip).map_err(Error::write("put in place", clip))?;
+            put_in_place(part.path(), clip, &disk)?;
         }
         Ok(())
     }

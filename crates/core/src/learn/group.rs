@@ -117,16 +117,21 @@ fn told_by_names(
     rarer: &[usize],
     most: usize,
 ) -> Option<Vec<(usize, Vec<String>)>> {
-    rarer
-        .iter()
-        .map(|&kind| {
-            let (own, others): (Vec<Named<'_>>, Vec<Named<'_>>) =
-                files.iter().partition(|f| f.kind == kind);
-            let own: Vec<&str> = own.iter().map(|f| f.name).collect();
-            let others: Vec<&str> = others.iter().map(|f| f.name).collect();
-            Some((kind, few_patterns(&own, &others, most)?))
-        })
-        .collect()
+    let one = |kind: &&usize| files.iter().filter(|f| f.kind == **kind).count() == 1;
+    // Several single files are no rule: they are what the folder takes besides.
+    if most != usize::MAX && rarer.iter().filter(one).count() > 1 {
+        return None;
+    }
+    let told = |&kind: &usize| {
+        let (own, others): (Vec<Named<'_>>, Vec<Named<'_>>) =
+            files.iter().partition(|f| f.kind == kind);
+        let own: Vec<&str> = own.iter().map(|f| f.name).collect();
+        let others: Vec<&str> = others.iter().map(|f| f.name).collect();
+        Some((kind, few_patterns(&own, &others, most)?))
+    };
+    let told: Vec<(usize, Vec<String>)> = rarer.iter().map(told).collect::<Option<_>>()?;
+    let patterns: usize = told.iter().map(|(_, patterns)| patterns.len()).sum();
+    (patterns <= most).then_some(told)
 }
 
 #[cfg(test)]

@@ -63,7 +63,9 @@ impl Habits {
             bit_rate: rates.clone().min().zip(rates.max()),
             header: same(sounds.iter().map(|s| s.header)).flatten(),
             block_bytes: same(sounds.iter().map(|s| s.block_bytes)).flatten(),
+            // What is not written here is copied with all that is in it.
             stripped: !sounds.is_empty()
+                && sounds.iter().all(|s| !s.format.container.facts().writes.is_empty())
                 && sounds.iter().all(|s| is_stripped(s, loop_tags.as_ref())),
             loops: loops.len(),
             loop_multiple: multiple(&loops),
@@ -162,28 +164,54 @@ fn multiple(loops: &[FrameRange]) -> Option<u64> {
     (divisor >= 16 && loops.len() > 1).then_some(divisor)
 }
 
+/// All extensions, the most frequent first, where one is not what such files usually have.
 fn odd_extensions(samples: &[&Sample]) -> Vec<String> {
-    let mut all = BTreeSet::new();
+    let mut all: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut odd = false;
     for sample in samples {
-        let extension = sample.name().rsplit('/').next().unwrap_or_default();
-        let Some((_, extension)) = extension.rsplit_once('.') else {
+        let file = sample.name().rsplit('/').next().unwrap_or_default();
+        let Some((_, extension)) = file.rsplit_once('.') else {
             continue;
         };
-        let usual =
-            sample.sound().is_some_and(|s| s.format.container.facts().has_extension(extension));
-        if !usual {
-            all.insert(extension.to_owned());
-        }
+        let usual = |s: &Sound| s.format.container.facts().has_extension(extension);
+        odd |= !sample.sound().is_some_and(usual);
+        *all.entry(extension).or_default() += 1;
     }
-    all.into_iter().collect()
+    let mut all: Vec<(&str, usize)> = all.into_iter().filter(|_| odd).collect();
+    all.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    all.into_iter().map(|(extension, _)| extension.to_owned()).collect()
 }
 
-/// How files are named, and which name shows the longest stem.
-pub fn names_of<'a>(names: impl Iterator<Item = &'a str> + Clone) -> (NameRules, String) {
-    let stem = |name: &'a str| {
+/// How files are named.
+pub struct NameHabits {
+    /// As rules.
+    pub rules: NameRules,
+    /// A name with the longest stem.
+    pub longest: String,
+    /// How many names have a stem of that length.
+    pub at_limit: usize,
+    /// Whether the longest stem is a limit: many names reach it.
+    pub limited: bool,
+    /// Whether there are enough names to tell the case.
+    pub many: bool,
+    /// Whether there are enough names to tell the letters.
+    pub very_many: bool,
+}
+
+/// Fewer names tell nothing of case.
+const MANY_NAMES: usize = 32;
+/// Fewer names tell nothing of letters, and of lengths.
+const VERY_MANY_NAMES: usize = 200;
+/// Names, numbers aside, that reach a length before it counts as a limit.
+const AT_LIMIT: usize = 10;
+
+/// How files are named.
+pub fn names_of(names: &[&str]) -> NameHabits {
+    let names = names.iter().copied();
+    fn stem(name: &str) -> &str {
         let file = name.rsplit('/').next().unwrap_or(name);
         file.rsplit_once('.').map_or(file, |(stem, _)| stem)
-    };
+    }
     let longest = names.clone().max_by_key(|name| stem(name).chars().count());
     let letters: BTreeSet<char> = names.clone().flat_map(|name| stem(name).chars()).collect();
     // Who has seen an m and a 3 has seen letters and digits.
@@ -206,13 +234,23 @@ pub fn names_of<'a>(names: impl Iterator<Item = &'a str> + Clone) -> (NameRules,
     let short = NameRules { form: Some(Form::EightThree), ..NameRules::default() };
     let is_short =
         case == Some(Case::Upper) && names.clone().all(|name| short.faults(name, &[]).is_empty());
+    let most = longest.map(|name| stem(name).chars().count());
+    // A series of numbered names is one name.
+    let word = |name: &str| stem(name).trim_end_matches(|c: char| c.is_ascii_digit()).to_owned();
+    let longest_ones = names.clone().filter(|name| Some(stem(name).chars().count()) == most);
+    let at_limit = longest_ones.map(word).collect::<BTreeSet<_>>().len();
+    let all = names.clone().count();
+    let many = all >= MANY_NAMES;
     let rules = NameRules {
-        stem_longest: longest.map(|name| stem(name).chars().count()),
+        stem_longest: most,
         allowed: Some(CharSet::of(wide)).filter(|set| !set.is_empty()),
         case,
         form: is_short.then_some(Form::EightThree),
     };
-    (rules, longest.unwrap_or_default().to_owned())
+    let very_many = all >= VERY_MANY_NAMES;
+    let limited = very_many && at_limit >= AT_LIMIT;
+    let longest = longest.unwrap_or_default().to_owned();
+    NameHabits { rules, longest, at_limit, limited, many, very_many }
 }
 
 /// How many files there are of each extension.

@@ -4,19 +4,28 @@ mod area;
 mod by_name;
 mod group;
 mod habits;
+mod index;
+mod loop_files;
+mod mark;
 mod sample;
 mod text;
 
-use crate::error::{Error, Result};
-use crate::refusal::{OddJob, OddPath};
-use crate::sheet::{Sheet, Within};
-use crate::slots::Listed;
-use crate::stock::{Member, Stock};
-use deft_needle_audio::Observer;
+use crate::error::Result;
+use crate::refusal::{OddArchive, OddJob, OddPath};
+use crate::sheet::{FirstBytes, Rule, Sheet, Within};
+use crate::slots::{Listed, is_named_like_sound};
+use crate::stock::{LeftOut, Member, Stock};
+use deft_needle_audio::read::Hints;
+use deft_needle_audio::spec::Container;
+use deft_needle_audio::units::FrameRange;
+use deft_needle_audio::{Invalid, Observer};
 use group::{Group, Named};
 use habits::Habits;
+use mark::Ear;
+pub(crate) use mark::of_one as mark_of;
 use sample::{Sample, What};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 /// A sheet that was learnt.
 #[derive(Debug)]
@@ -34,7 +43,9 @@ pub struct Learnt {
     /// How many files hold nothing to hear.
     pub others: usize,
     /// Files that could not be looked at, and why.
-    pub left_out: Vec<Error>,
+    pub left_out: Vec<LeftOut>,
+    /// Archives among the files, each with how many sounds its names tell of.
+    pub archives: Vec<(String, usize)>,
 }
 
 /// What the list beside a sheet would say of every sound; a sheet that there is tells how loops are
@@ -45,12 +56,20 @@ pub struct Learnt {
 pub fn list(stock: &Stock, sheet: Option<&Sheet>, observer: &dyn Observer) -> Result<Vec<Listed>> {
     let of = |member: &Member| {
         let rule = sheet.and_then(|sheet| sheet.rule_for(&member.name));
-        Sample::of(member, rule.and_then(|rule| rule.loop_tags.clone()))
+        Sample::of(member, rule.map(Rule::hints).unwrap_or_default())
     };
     let looked = stock.look(&of, observer)?;
-    let heard = |sample: &Sample| !matches!(sample.what, What::Other);
-    let samples = looked.found.into_iter().filter(heard);
-    Ok(samples.map(|sample| sample.listed).collect())
+    let (samples, _) = heard(looked.found);
+    Ok(samples.into_iter().map(|sample| sample.listed).collect())
+}
+
+/// What is likely to be heard, and all else, in their order.
+fn heard(all: Vec<Sample>) -> (Vec<Sample>, Vec<Sample>) {
+    let is_other = |sample: &Sample| matches!(sample.what, What::Other);
+    let ear = Ear::of(&all);
+    let heard: Vec<bool> = all.iter().map(|one| !is_other(one) && ear.hears(one)).collect();
+    let mut heard = heard.into_iter();
+    all.into_iter().partition(|_| heard.next().unwrap_or_default())
 }
 
 /// Looks at every file of the stock; the sheet will name its list `list`.
@@ -58,11 +77,21 @@ pub fn list(stock: &Stock, sheet: Option<&Sheet>, observer: &dyn Observer) -> Re
 /// # Errors
 /// Those of [`Stock::look`]; [`Error::Refused`] where there is no sound at all.
 pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learnt> {
-    let looked = stock.look(&look, observer)?;
-    let (others, samples): (Vec<Sample>, Vec<Sample>) =
-        looked.found.into_iter().partition(|sample| matches!(sample.what, What::Other));
+    let index = index::find(stock);
+    let named = index.as_ref().map(|index| stock.clone().renamed(&index.names));
+    let mut looked = named.as_ref().unwrap_or(stock).look(&look, observer)?;
+    let archives = archives(stock, &looked.found);
+    let (mut samples, others) = heard(looked.found);
+    let loop_files = loop_files::find(stock, &mut samples, &others);
+    let marks = mark::of_extensions(&samples);
     if samples.is_empty() {
-        return Err(OddPath::NoSound.of(stock.path()));
+        // What kept the only sounds from being read says more than that there are none.
+        let first = looked.left_out.drain(..).next();
+        let none = || match archives.is_empty() {
+            true => OddPath::NoSound.of(stock.path()),
+            false => OddArchive::HoldAll(archives).of(stock.path()),
+        };
+        return Err(first.map_or_else(none, |left| left.error));
     }
     let kinds = kinds(&samples);
     let named: Vec<Named<'_>> = samples
@@ -82,23 +111,30 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
             let range = habits::loop_of(sample, habits.loop_tags.as_ref());
             loops.extend(range.map(|range| (sample.name().to_owned(), range)));
         }
+        let has = |names: &BTreeSet<String>| {
+            members.iter().filter(|member| names.contains(member.name())).count()
+        };
+        let told = loop_files.iter().filter(|(_, names)| has(names) * 2 >= members.len());
         rules.push(text::Rule {
+            loop_files: told.map(|(file, _)| file.clone()).collect(),
             specs: spec_lines(&kinds, &group.kinds),
             patterns: group.patterns.clone(),
             habits,
-            first: first_bytes(&members),
+            first: first_bytes(&members, &marks),
         });
     }
     let names: Vec<&str> = samples.iter().map(Sample::name).collect();
     let other_names: Vec<&str> = others.iter().map(Sample::name).collect();
-    let sheet = text::write(&text::Learning {
+    let left_out: Vec<&str> = looked.left_out.iter().map(|left| left.name.as_str()).collect();
+    let sheet = write(text::Learning {
         stock: stock.path(),
         list,
         names: &names,
         others: &other_names,
         rules: &rules,
-        left_out: looked.left_out.len(),
-    });
+        left_out: &left_out,
+        index: index.as_ref(),
+    })?;
     let opaque = samples.iter().filter(|s| s.sound().is_none()).count();
     Ok(Learnt {
         sheet,
@@ -107,31 +143,53 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
         opaque,
         others: others.len(),
         left_out: looked.left_out,
-        list: samples
-            .into_iter()
-            .map(|sample| {
-                let range = loops.get(sample.name());
-                Listed { looped: range.map(|r| format!("{}..{}", r.start, r.end)), ..sample.listed }
-            })
-            .collect(),
+        archives,
+        list: samples.into_iter().map(|sample| listed(sample, &loops)).collect(),
     })
+}
+
+/// The archives of a folder with sounds in them.
+fn archives(stock: &Stock, all: &[Sample]) -> Vec<(String, usize)> {
+    let Some(folder) = stock.folder() else {
+        return Vec::new();
+    };
+    let sounds = |sample: &Sample| {
+        let names = Stock::open(&folder.join(sample.name())).ok()?.names().ok()?;
+        let extension = |name: &String| mark::extension(name);
+        let sound = |name: &&String| Container::from_extension(&extension(name)).is_some();
+        let count = names.iter().filter(sound).count();
+        (count > 0).then(|| (sample.name().to_owned(), count))
+    };
+    all.iter().filter(|sample| sample.archive).filter_map(sounds).collect()
+}
+
+/// A sample's row of the list, with its loop.
+fn listed(sample: Sample, loops: &BTreeMap<String, FrameRange>) -> Listed {
+    let range = loops.get(sample.name());
+    Listed { looped: range.map(|r| format!("{}..{}", r.start, r.end)), ..sample.listed }
+}
+
+/// The sheet's text. What is left aside here and would be taken for a slot by the rules is left aside by
+/// them, too.
+fn write(told: text::Learning<'_>) -> Result<String> {
+    let sheet = Sheet::parse(&text::write(&told), Path::new(told.list))?;
+    let taken = told.others.iter().filter(|name| is_named_like_sound(&sheet, name));
+    let left_out: Vec<&str> = told.left_out.iter().chain(taken).copied().collect();
+    Ok(text::write(&text::Learning { left_out: &left_out, ..told }))
 }
 
 /// Looks at a file whose name a sheet can hold.
 fn look(member: &Member) -> Result<Sample> {
-    let name: Result<Within, String> = member.name.parse();
-    name.map_err(|what| OddJob::BadName { what })?;
-    Sample::of(member, None)
+    let name: Result<Within, Invalid> = member.name.parse();
+    name.map_err(OddJob::BadName)?;
+    Sample::of(member, Hints::default())
 }
 
 /// What rules tell apart: the spec line, or how a closed format begins.
 fn kind_of(sample: &Sample) -> String {
     match &sample.what {
         What::Sound(sound) => sound.format.to_string(),
-        What::Opaque(first) => {
-            let bytes = crate::sheet::FirstBytes(first.to_vec());
-            format!("opaque {bytes}")
-        }
+        What::Opaque(_) => format!("opaque {}", mark::extension(sample.name())),
         What::Other => String::new(),
     }
 }
@@ -166,7 +224,7 @@ fn members<'a>(groups: &[Group], samples: &'a [Sample]) -> Result<Vec<Vec<&'a Sa
     let mut patterns = Vec::new();
     for group in groups {
         let parsed = group.patterns.iter().map(|pattern| {
-            pattern.parse::<crate::sheet::Pattern>().map_err(|what| OddJob::BadName { what }.into())
+            pattern.parse::<crate::sheet::Pattern>().map_err(|bad| OddJob::BadName(bad).into())
         });
         patterns.push(parsed.collect::<Result<Vec<_>>>()?);
     }
@@ -181,12 +239,17 @@ fn members<'a>(groups: &[Group], samples: &'a [Sample]) -> Result<Vec<Vec<&'a Sa
     Ok(members)
 }
 
-/// How all closed files of a group begin; `None` where they differ.
-fn first_bytes(members: &[&Sample]) -> Option<[u8; 4]> {
+/// How the closed files of a group begin, one of these ways; none where that is not known of all.
+fn first_bytes(members: &[&Sample], marks: &BTreeMap<String, Vec<FirstBytes>>) -> Vec<FirstBytes> {
     let mut firsts = members.iter().map(|sample| match sample.what {
-        What::Opaque(first) => Some(first),
+        What::Opaque(_) => marks.get(&mark::extension(sample.name())),
         _ => None,
     });
-    let first = firsts.next()??;
-    firsts.all(|other| other == Some(first)).then_some(first)
+    let Some(Some(first)) = firsts.next() else {
+        return Vec::new();
+    };
+    match firsts.all(|other| other == Some(first)) {
+        true => first.clone(),
+        false => Vec::new(),
+    }
 }

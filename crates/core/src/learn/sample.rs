@@ -1,14 +1,15 @@
 //! What one file of the stock is.
 
 use crate::error::{Error, Result};
+use crate::sheet::FirstBytes;
 use crate::slots::{Listed, thousandths};
-use crate::stock::Member;
+use crate::stock::{Member, is_archive};
 use deft_needle_audio::clip::Tag;
 use deft_needle_audio::measure::{Ask, survey};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::read::sniff::Sniffed;
-use deft_needle_audio::spec::{Chunks, Format, Header, Kind, LoopTags};
+use deft_needle_audio::spec::{Chunks, Format, Header, Kind};
 use deft_needle_audio::units::FrameRange;
 
 /// A file, as far as a sheet can tell of it.
@@ -18,6 +19,10 @@ pub struct Sample {
     pub listed: Listed,
     /// What rules tell apart.
     pub what: What,
+    /// Whether it is known to be sound, though it is not read here.
+    pub named: bool,
+    /// Whether it is an archive.
+    pub archive: bool,
 }
 
 /// What a file is.
@@ -26,7 +31,7 @@ pub enum What {
     /// A sound.
     Sound(Box<Sound>),
     /// A file of a format that is not read here, and how it begins.
-    Opaque([u8; 4]),
+    Opaque(FirstBytes),
     /// Text, a picture, an archive: nothing to hear.
     Other,
 }
@@ -68,16 +73,20 @@ impl Sample {
         }
     }
 
-    /// Looks at a file; `loop_tags` are the names under which its loop may stand.
+    /// Looks at a file; `hints` are what its content cannot tell.
     ///
     /// # Errors
     /// A sound that cannot be read.
-    pub fn of(member: &Member, loop_tags: Option<LoopTags>) -> Result<Self> {
+    pub fn of(member: &Member, hints: Hints) -> Result<Self> {
+        let of = Self::of_content(member, &hints)?;
+        Ok(Self { listed: Listed { link: member.link.clone(), ..of.listed }, ..of })
+    }
+
+    fn of_content(member: &Member, hints: &Hints) -> Result<Self> {
         let unread = || Listed::opaque(&member.name, member.bytes, crate::Hash::of(&[]));
         let what = match member.sniffed() {
-            Sniffed::Known { .. } => {
-                let hints = Hints { loop_tags, ..Hints::default() };
-                let clip = match member.clip(&hints) {
+            sniffed if hints.raw.is_some() || matches!(sniffed, Sniffed::Known { .. }) => {
+                let clip = match member.clip(hints) {
                     Ok(clip) => clip,
                     // A container that we know, with something in it that we do not.
                     Err(Error::Audio(deft_needle_audio::Error::Unsupported { .. })) => {
@@ -102,23 +111,27 @@ impl Sample {
                 };
                 let listed =
                     Listed { lufs, ..Listed::of_sound(&member.name, facts, member.hash()?) };
-                return Ok(Self { listed, what: What::Sound(Box::new(sound)) });
+                return Ok(Self {
+                    listed,
+                    what: What::Sound(Box::new(sound)),
+                    named: true,
+                    archive: false,
+                });
             }
-            Sniffed::Named { .. } => return Self::opaque(member),
+            Sniffed::Known { .. } | Sniffed::Named { .. } => return Self::opaque(member),
             Sniffed::Unknown { .. } if is_closed(&member.head) => return Self::opaque(member),
             Sniffed::Unknown { .. } => What::Other,
         };
-        Ok(Self { listed: unread(), what })
+        let archive = is_archive(&member.head);
+        Ok(Self { listed: unread(), what, named: false, archive })
     }
 
     fn opaque(member: &Member) -> Result<Self> {
-        let mut first = [0; 4];
-        for (to, from) in first.iter_mut().zip(&member.head) {
-            *to = *from;
-        }
         Ok(Self {
             listed: Listed::opaque(&member.name, member.bytes, member.hash()?),
-            what: What::Opaque(first),
+            what: What::Opaque(super::mark::of_head(&member.head)),
+            named: !matches!(member.sniffed(), Sniffed::Unknown { .. }),
+            archive: is_archive(&member.head),
         })
     }
 }
@@ -156,12 +169,9 @@ const STRANGERS: &[&[u8]] = &[
 
 /// A binary file that is nothing known: it may hold sound in a closed format.
 fn is_closed(head: &[u8]) -> bool {
-    let text = std::str::from_utf8(&head[..head.len().min(512)]);
-    let binary = match text {
-        Ok(text) => text.chars().any(|c| c.is_control() && !c.is_whitespace()),
-        // A letter that is cut in two at the end is text all the same.
-        Err(error) => error.error_len().is_some(),
-    };
+    // Text of any character set has none but white space among the control characters.
+    let odd = |byte: &u8| byte.is_ascii_control() && !matches!(byte, b'\t' | b'\n' | b'\r' | 0x0C);
+    let binary = head.iter().take(512).any(odd);
     head.len() >= 4 && binary && !STRANGERS.iter().any(|mark| head.starts_with(mark))
 }
 
@@ -176,6 +186,7 @@ mod tests {
             (b"\x89PNG\r\n\x1A\n\0\0", false),
             (b"name = 'x'\r\n", false),
             ("möwe".as_bytes(), false),
+            (b"\xE9lan, for\xEAt\r\n", false),
             (b"ab", false),
         ] {
             assert_eq!(is_closed(head), closed, "{head:?}");

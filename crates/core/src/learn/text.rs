@@ -1,11 +1,15 @@
 //! The sheet as text, with what is sure and what was only observed told apart.
 
-use super::habits::{Habits, by_extension, names_of};
-use crate::names::{Case, NameRules};
-use crate::sheet::{FirstBytes, Size, quoted};
+use super::habits::{Habits, NameHabits, by_extension, names_of};
+use super::index::Index;
+use super::mark::{extension, folder};
+use crate::limits;
+use crate::names::Case;
+use crate::sheet::{FirstBytes, LoopFile, Size, quoted};
 use deft_needle_audio::num::real;
 use deft_needle_audio::spec::{LoopTags, Second};
 use deft_needle_audio::units::Duration;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::path::Path;
 
@@ -17,8 +21,10 @@ pub struct Rule {
     pub patterns: Vec<String>,
     /// What its files have in common.
     pub habits: Habits,
+    /// Texts beside its files that tell where they loop.
+    pub loop_files: Vec<LoopFile>,
     /// How its files begin, in a closed format.
-    pub first: Option<[u8; 4]>,
+    pub first: Vec<FirstBytes>,
 }
 
 /// All that is told.
@@ -33,20 +39,28 @@ pub struct Learning<'a> {
     pub others: &'a [&'a str],
     /// The rules.
     pub rules: &'a [Rule],
-    /// How many files could not be read.
-    pub left_out: usize,
+    /// The names of files that could not be read.
+    pub left_out: &'a [&'a str],
+    /// What tells the real names of files that are named by hashes.
+    pub index: Option<&'a Index>,
 }
 
 /// Comments begin here where there is room.
 const COLUMN: usize = 40;
+/// Names left aside in one place that are told one by one.
+const FEW: usize = 8;
 /// Families that are named.
 const FAMILIES: usize = 6;
 
 /// Writes it.
 pub fn write(told: &Learning<'_>) -> String {
-    let stock = told.stock.file_name().unwrap_or(told.stock.as_os_str());
-    let stock = stock.to_string_lossy();
-    let title = told.stock.file_stem().map_or(stock.clone(), |s| s.to_string_lossy());
+    // A folder's name has no extension, though it may have dots.
+    let full = std::path::absolute(told.stock).unwrap_or_else(|_| told.stock.to_owned());
+    let stock = full.file_name().unwrap_or(full.as_os_str()).to_string_lossy();
+    let title = match full.is_dir() {
+        true => stock.clone(),
+        false => full.file_stem().map_or(stock.clone(), |stem| stem.to_string_lossy()),
+    };
     let slots = told.names.len();
     let mut text = String::new();
     let mut say = |line: &str| {
@@ -59,21 +73,25 @@ pub fn write(told: &Learning<'_>) -> String {
     say("# take more; take the sign # away from a limit that you know of, and it counts.");
     say("");
     say(&format!("name = {}", quoted(&title)));
-    match told.others.iter().find(|name| !name.contains('/')) {
-        Some(marker) => say(&told_line(
+    let top = told.others.iter().find(|name| !name.contains('/'));
+    if let Some(marker) = top.or(told.others.first()).or(told.names.first()) {
+        say(&told_line(
             &format!("# marker = {}", quoted(marker)),
-            "a file of its root: it guards against the wrong folder",
-        )),
-        None => say(
-            "# marker = 'FILE'   a file that every real root has guards against the wrong folder",
-        ),
+            "a file that every real root has guards against the wrong folder",
+        ));
     }
-    if told.left_out > 0 {
-        let what = format!(
-            "# {} could not be read and are not spoken of here.",
-            counted(told.left_out, "file")
-        );
-        say(&what);
+    if told.index.is_some() {
+        say(&told_line(
+            "# overlay = 'FOLDER'",
+            "replacements go there under their real names: name the folder, and it counts",
+        ));
+    }
+    let patterns = patterns_of(told.left_out, told.names);
+    if !patterns.is_empty() {
+        say(&told_line(
+            &format!("ignore = {}", list(&patterns)),
+            "not read, or no sounds in spite of their names",
+        ));
     }
     if !told.others.is_empty() {
         let kinds: Vec<String> = by_extension(told.others.iter().copied())
@@ -86,8 +104,7 @@ pub fn write(told: &Learning<'_>) -> String {
         say(&format!("# No sounds, and left aside: {}.", one_line(&kinds.join(", "))));
     }
     say("");
-    let (names, longest) = names_of(told.names.iter().copied());
-    text.push_str(&names_text(&names, &longest, slots));
+    text.push_str(&names_text(&names_of(told.names), slots));
     let _ = writeln!(
         text,
         "\n[[slots]]\n{}",
@@ -96,6 +113,15 @@ pub fn write(told: &Learning<'_>) -> String {
             "each name with its spec, length, loudness, loop and hash"
         )
     );
+    if let Some(index) = told.index {
+        let _ = write!(
+            text,
+            "\n[[slots]]\n{}\npointer = {}\n{}\n",
+            told_line(&format!("in-root = {}", quoted(&index.file)), "the real names"),
+            quoted(&index.pointer),
+            told_line(&format!("stock = {}", quoted(&index.stock)), "where each lies"),
+        );
+    }
     for rule in told.rules {
         text.push('\n');
         text.push_str(&rule_text(rule));
@@ -103,23 +129,28 @@ pub fn write(told: &Learning<'_>) -> String {
     text
 }
 
-fn names_text(names: &NameRules, longest: &str, slots: usize) -> String {
+fn names_text(habits: &NameHabits, slots: usize) -> String {
+    let names = &habits.rules;
     let mut lines = vec![told_line(
         "[names]",
         &format!("as observed in {}; they judge new names alone", counted(slots, "name")),
     )];
+    // What is not sure by the number of names, or by names that reach a limit, is left to the reader.
+    let line = |sure: bool, text: String| if sure { text } else { format!("# {text}") };
     if let Some(most) = names.stem_longest {
-        lines.push(told_line(
-            &format!("stem-longest = {most}"),
-            &format!("as {}", one_line(longest)),
-        ));
+        let many = counted(habits.at_limit, "name");
+        let why = match habits.limited {
+            true => format!("{many} reach it, as {}", one_line(&habits.longest)),
+            false => format!("the longest that was seen: {}", one_line(&habits.longest)),
+        };
+        lines.push(told_line(&line(habits.limited, format!("stem-longest = {most}")), &why));
     }
     if let Some(allowed) = &names.allowed {
-        lines.push(format!("allowed = {}", quoted(&allowed.to_string())));
+        lines.push(line(habits.very_many, format!("allowed = {}", quoted(&allowed.to_string()))));
     }
     match names.case {
-        Some(Case::Lower) => lines.push("case = 'lower'".to_owned()),
-        Some(Case::Upper) => lines.push("case = 'upper'".to_owned()),
+        Some(Case::Lower) => lines.push(line(habits.many, "case = 'lower'".to_owned())),
+        Some(Case::Upper) => lines.push(line(habits.many, "case = 'upper'".to_owned())),
         None => {}
     }
     if names.form.is_some() {
@@ -132,13 +163,19 @@ fn rule_text(rule: &Rule) -> String {
     let habits = &rule.habits;
     let mut lines = vec!["[[rule]]".to_owned(), format!("# {}", observed(habits))];
     if !habits.families.is_empty() {
-        let named: Vec<String> = habits
-            .families
-            .iter()
-            .take(FAMILIES)
-            .map(|(name, count)| format!("{} ({count})", name.rsplit('/').next().unwrap_or(name)))
-            .collect();
-        let more = habits.families.len().saturating_sub(FAMILIES);
+        // The same in each of many folders is told once.
+        let mut alike: BTreeMap<&str, (usize, usize)> = BTreeMap::new();
+        for (name, count) in &habits.families {
+            let (files, folders) =
+                alike.entry(name.rsplit('/').next().unwrap_or(name)).or_default();
+            (*files, *folders) = (*files + count, *folders + 1);
+        }
+        let told = |(name, (files, folders)): (&&str, &(usize, usize))| match folders {
+            1 => format!("{name} ({files})"),
+            folders => format!("{name} ({files} in {folders} folders)"),
+        };
+        let named: Vec<String> = alike.iter().take(FAMILIES).map(told).collect();
+        let more = alike.len().saturating_sub(FAMILIES);
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         lines.push(format!("# variants: {}{more}", one_line(&named.join(", "))));
     }
@@ -152,15 +189,16 @@ fn rule_text(rule: &Rule) -> String {
     }
     lines.extend(header_lines(rule));
     lines.extend(loop_lines(habits));
+    lines.extend(loop_file_line(&rule.loop_files));
     if !habits.odd_extensions.is_empty() {
         let extensions: Vec<String> = habits.odd_extensions.clone();
         let all: Vec<String> = extensions.iter().map(|e| quoted(e)).collect();
         lines.push(told_line(
             &format!("extensions = [{}]", all.join(", ")),
-            "not what such files usually have",
+            "what these files are named by",
         ));
     }
-    if let Some((_, longest)) = habits.seconds.filter(|_| rule.first.is_none()) {
+    if let Some((_, longest)) = habits.seconds {
         lines.push(told_line(
             &format!("# longest = '{}s'", tenth_up(longest)),
             "the longest that was seen",
@@ -177,10 +215,10 @@ fn rule_text(rule: &Rule) -> String {
 fn header_lines(rule: &Rule) -> Vec<String> {
     let habits = &rule.habits;
     let mut lines = Vec::new();
-    if let Some(first) = rule.first {
-        let bytes = FirstBytes(first.to_vec()).to_string();
+    if !rule.first.is_empty() {
+        let first: Vec<String> = rule.first.iter().map(ToString::to_string).collect();
         lines.push(told_line(
-            &format!("first-bytes = {}", quoted(&bytes)),
+            &format!("first-bytes = {}", list(&first)),
             "of a closed format: how its files begin",
         ));
     }
@@ -251,6 +289,21 @@ fn loop_lines(habits: &Habits) -> Vec<String> {
     lines
 }
 
+/// The texts beside the files that tell their loops.
+fn loop_file_line(files: &[LoopFile]) -> Option<String> {
+    let one = |file: &LoopFile| {
+        // JSON's escapes are those of TOML's strings, too.
+        let text = serde_json::Value::from(file.text.as_str());
+        format!("{{ file = {}, text = {text} }}", quoted(&file.file))
+    };
+    let all: Vec<String> = files.iter().map(one).collect();
+    match all.as_slice() {
+        [] => None,
+        [one] => Some(format!("loop-file = {one}")),
+        many => Some(format!("loop-file = [\n    {},\n]", many.join(",\n    "))),
+    }
+}
+
 /// One string, or an array that is broken where a line would be long.
 fn list(texts: &[String]) -> String {
     const WIDTH: usize = 96;
@@ -286,6 +339,37 @@ fn counted(count: usize, what: &str) -> String {
 /// To a tenth of a second, never below.
 fn tenth_up(seconds: f64) -> f64 {
     (seconds * 10.0 - 1e-6).ceil() / 10.0
+}
+
+/// Patterns for names that are left aside: one for those of an extension in a folder where no slot has it.
+fn patterns_of(left_out: &[&str], slots: &[&str]) -> Vec<String> {
+    let place = |name: &str| (folder(name).to_owned(), extension(name));
+    let taken: BTreeSet<(String, String)> = slots.iter().map(|name| place(name)).collect();
+    let mut places: BTreeMap<(String, String), Vec<&str>> = BTreeMap::new();
+    for name in left_out {
+        places.entry(place(name)).or_default().push(name);
+    }
+    let mut all = Vec::new();
+    for (at, names) in places {
+        let written = names[0].rsplit_once('.').map_or("", |(_, extension)| extension);
+        let slash = if at.0.is_empty() { "" } else { "/" };
+        let whole = format!("{}{slash}*.{}", at.0, written);
+        let alike = names.iter().all(|name| name.ends_with(&format!(".{written}")));
+        match names.len() > FEW && alike && !at.1.is_empty() && !taken.contains(&at) {
+            true => all.extend(pattern_of(&whole).map(|text| text.replace("[*]", "*"))),
+            false => all.extend(names.into_iter().filter_map(pattern_of)),
+        }
+    }
+    // A sheet holds no more patterns than this, and its rules need some.
+    all.truncate(limits::PATTERNS / 2);
+    all
+}
+
+/// A pattern for a name that no sheet can hold as it is; none for one that leads out, as of archives.
+fn pattern_of(name: &str) -> Option<String> {
+    let literal = crate::sheet::pattern::literal(name);
+    let text = literal.replace(|c: char| c.is_control() || c == char::REPLACEMENT_CHARACTER, "*");
+    text.parse::<crate::sheet::Pattern>().is_ok().then_some(text)
 }
 
 /// Fit for a comment.

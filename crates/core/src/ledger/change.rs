@@ -178,8 +178,9 @@ impl Change<'_, '_> {
 
     /// What a slot was before anything of ours.
     fn original(&self, key: &Key) -> Option<Attributes> {
-        let known = self.ledger.state.slots.get(key)?;
-        known.stock.last()?.was.clone()
+        let original = self.ledger.state.slots.get(key)?.stock.last()?;
+        // What a link has is not what a file should have.
+        original.was.clone().filter(|_| !matches!(original.held, Held::Link(_)))
     }
 
     /// A put of a slot that changes nothing yet.

@@ -152,6 +152,10 @@ impl Ledger<'_> {
         }
         let like = || match place.kind {
             Kind::File => Attributes::of(&place.path).ok().map(Attributes::of_place),
+            // A link has none of its own that would do for a file.
+            Kind::Link => Attributes::of(&place.path.canonicalize().ok()?)
+                .ok()
+                .map(|led_to| Attributes { number: None, ..led_to.of_place() }),
             _ => None,
         };
         if Kind::of(&part)? == Kind::File
@@ -160,6 +164,9 @@ impl Ledger<'_> {
         {
             let dressed = self.disk.dress(&part, &dress);
             dressed.map_err(Error::write("set time and mode of", &part))?;
+        } else if place.kind == Kind::Nothing && Kind::of(&part)? == Kind::File {
+            // Not every file system has modes.
+            let _ = self.disk.dress(&part, &Attributes::usual());
         }
         self.disk.rename(&part, &place.path).map_err(Error::write("put in place", &place.path))
     }

@@ -6,11 +6,14 @@ use crate::hash::Hash;
 use crate::job::Making;
 use crate::names::Key;
 use deft_needle_audio::plan::Decision;
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::collections::BTreeMap;
 
 /// What lies at a slot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize, Deserialize,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Held {
     /// No file.
@@ -32,7 +35,7 @@ impl Held {
 }
 
 /// What was installed, for `status`.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Installed {
     /// The clip, as it was named.
     pub clip: String,
@@ -58,6 +61,12 @@ pub struct Installed {
     /// The job that did it; `None` where it was a single swap.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<String>,
+    /// The slot that it stands for, where it is a file of a mirrored tree.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stands_for: Option<String>,
+    /// The slot that it came with, and goes with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub belongs_to: Option<Key>,
     /// Where the clip lay, as an absolute path; `None` where it was no file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub clip_path: Option<String>,
@@ -79,7 +88,7 @@ fn known<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<Decision>, D::Error> 
 }
 
 /// An entry that was made in a file of the target's.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct EntryRecord {
     /// The job that made it.
     pub job: String,
@@ -91,7 +100,7 @@ pub struct EntryRecord {
 }
 
 /// One slot's part in a change.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Put {
     /// The slot.
     pub slot: Key,
@@ -131,7 +140,7 @@ fn is_none_left(below: &usize) -> bool {
 }
 
 /// What the ledger must know of a target to take something out of it again.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct TargetFacts {
     /// Patterns of its caches.
     #[serde(default)]
@@ -142,7 +151,7 @@ pub struct TargetFacts {
 }
 
 /// Parts that could not be removed, since the way to them was gone or led through a link.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Left {
     /// The slots that they lie beside.
     #[serde(default, rename = "left", skip_serializing_if = "Vec::is_empty")]
@@ -154,7 +163,7 @@ pub struct Left {
 
 /// One line of the log.
 #[expect(clippy::large_enum_variant, reason = "few of them live, and not for long")]
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 #[serde(tag = "record", rename_all = "kebab-case")]
 pub enum Record {
     /// The first line: which root, and how to read the rest.
@@ -204,7 +213,8 @@ pub enum Record {
     /// All parts are on the disk and verified: from here the change can be finished.
     Ready,
     /// It is done, but for these slots. Those that were to get a file of ours count as installed all the
-    /// same, with their stock: what lies there now is somebody else's. Others are as they were.
+    /// same, with their stock: what lies there now is somebody else's. Others are as they were, and what was
+    /// found there is kept.
     Done {
         /// Slots that could not be brought to what they should hold.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]

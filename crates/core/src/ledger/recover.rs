@@ -9,6 +9,7 @@ use crate::hash::Hash;
 use crate::names::{Key, PART};
 use crate::refusal::OddLedger;
 use crate::root::Kind;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::fmt;
@@ -17,7 +18,7 @@ use std::path::PathBuf;
 use tracing::debug;
 
 /// How an interrupted change ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ending {
     /// All of it is done now.
@@ -29,7 +30,7 @@ pub enum Ending {
 }
 
 /// An interrupted change that was found and dealt with.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Recovered {
     /// `swap`, `restore`, …
     pub what: String,

@@ -12,12 +12,13 @@ use crate::names::Key;
 use crate::refusal::OddLedger;
 use crate::root::Root;
 use deft_needle_audio::Clip;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// How a copy's slot is known.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum How {
     /// By a record of the log that is still intact.
@@ -27,7 +28,7 @@ pub enum How {
 }
 
 /// A slot that gets its stock back.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub struct Match {
     /// The slot.
     pub slot: Key,
@@ -42,7 +43,7 @@ pub struct Match {
 }
 
 /// A copy that nothing tells the slot of.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub struct Stray {
     /// The copy.
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
@@ -58,7 +59,7 @@ pub struct Stray {
 }
 
 /// What is known of a damaged ledger.
-#[derive(Debug, Clone, Default, Serialize)]
+#[derive(Debug, Clone, Default, JsonSchema, Serialize)]
 pub struct Rescue {
     /// Slots that get their stock back, or got it.
     pub restored: Vec<Match>,

@@ -67,6 +67,21 @@ impl Slot {
         !self.layers.is_empty() || !self.told.is_empty() || self.stock.len() > 1
     }
 
+    /// Takes in the originals that a change has found.
+    fn keep(&mut self, put: &Put) {
+        let original = |held| Original { held, was: put.was.clone() };
+        if let Some(aside) = put.aside
+            && self.stock.iter().all(|known| known.held != aside)
+        {
+            let at = self.stock.len().saturating_sub(1);
+            self.stock.insert(at, original(aside));
+        }
+        if let Some(stock) = put.stock {
+            self.stock.retain(|known| known.held != stock);
+            self.stock.push(original(stock));
+        }
+    }
+
     /// Contents of which a copy must be kept.
     pub fn kept(&self) -> impl Iterator<Item = Held> {
         let lower = self.layers.iter().rev().skip(1).map(|layer| layer.held);
@@ -165,12 +180,13 @@ impl State {
                 self.leave(left);
                 if let Some(pending) = self.pending.take() {
                     self.folders.extend(pending.folders);
-                    let puts = pending.puts.into_iter();
-                    let done = puts.filter(|put| {
+                    for put in pending.puts {
                         let told = put.told.as_ref().is_some_and(|told| !told.is_empty());
-                        put.installed.is_some() || told || !except.contains(&put.slot)
-                    });
-                    done.for_each(|put| self.put(put));
+                        match put.installed.is_some() || told || !except.contains(&put.slot) {
+                            true => self.put(put),
+                            false => self.leave_as_is(&put),
+                        }
+                    }
                 }
             }
             Record::Swept => self.left.clear(),
@@ -280,17 +296,21 @@ impl State {
         jobs
     }
 
+    /// A slot that could not be brought to what it should hold: nobody can tell what lies there, so the
+    /// copies that were taken for the change are all kept.
+    fn leave_as_is(&mut self, put: &Put) {
+        let after = put.after.hash().map(|hash| hash.hex());
+        if let Some(stray) = after.filter(|copy| self.strays.contains(copy)) {
+            self.taken.remove(&stray);
+        }
+        if put.aside.is_some() || put.stock.is_some() {
+            self.slots.entry(put.slot.clone()).or_default().keep(put);
+        }
+    }
+
     fn put(&mut self, put: Put) {
-        let slot = self.slots.entry(put.slot).or_default();
-        let original = |held| Original { held, was: put.was.clone() };
-        if let Some(aside) = put.aside {
-            let at = slot.stock.len().saturating_sub(1);
-            slot.stock.insert(at, original(aside));
-        }
-        if let Some(stock) = put.stock {
-            slot.stock.retain(|known| known.held != stock);
-            slot.stock.push(original(stock));
-        }
+        let slot = self.slots.entry(put.slot.clone()).or_default();
+        slot.keep(&put);
         if let Some(told) = put.told {
             slot.told_held = (!told.is_empty()).then_some(put.after);
             slot.mixed |= put.mixed;

@@ -70,7 +70,10 @@ impl Change<'_, '_> {
             folders.iter().map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
         let elsewhere = registered.iter().filter(|known| folders.contains(known.root.as_path()));
         let elsewhere = elsewhere.map(|known| (known.root.clone(), known.ledger.clone()));
-        for (root, ledger) in usual.chain(elsewhere) {
+        let of_drives = folders.iter().filter_map(|folder| {
+            Some((folder.to_path_buf(), crate::root::ledger_of_drive(folder)?))
+        });
+        for (root, ledger) in usual.chain(of_drives).chain(elsewhere) {
             if !ledger.is_dir() || crate::fit::same_file(&ledger, own) {
                 continue;
             }

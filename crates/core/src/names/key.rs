@@ -4,6 +4,7 @@ use super::folded;
 use super::rules::reserved;
 use crate::error::Result;
 use crate::refusal::Refusal;
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -31,7 +32,7 @@ pub fn is_within(text: &str) -> bool {
 /// another.
 ///
 /// One that the ledger's own functions give is spelt as the disk spells it, so that no file has two.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema, Serialize)]
 #[serde(transparent)]
 pub struct Key(String);
 

@@ -1,12 +1,14 @@
 //! "Did you mean …": names that differ in case, in a doubled extension or by a few letters.
 
-use super::folded;
+use super::{folded, folder_of};
+use deft_needle_audio::num::count32;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fmt;
 use std::path::Path;
 
 /// A name that may have been meant, and how it differs from what was typed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Near {
     /// The name that exists.
     pub name: String,
@@ -15,7 +17,7 @@ pub struct Near {
 }
 
 /// How a typed name differs from one that exists.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Difference {
     /// Only in upper and lower case, or in how accents are stored.
@@ -50,6 +52,9 @@ pub fn did_you_mean(near: &[Near]) -> Option<String> {
     })
 }
 
+/// What a common folder counts beside the likeness of spellings.
+const NEARNESS: f64 = 0.05;
+
 /// How alike two spellings must be, of 1.
 const ALIKE: f64 = 0.72;
 
@@ -68,7 +73,11 @@ pub fn nearest<'a>(
             Some((how, alike, name))
         })
         .collect();
-    found.sort_by(|a, b| a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)).then(a.2.cmp(b.2)));
+    // Of names that are much alike, the one that lies nearest is meant.
+    let near = |(_, alike, name): &(Difference, f64, &str)| {
+        alike + NEARNESS * f64::from(count32(common_folders(typed, name)))
+    };
+    found.sort_by(|a, b| a.0.cmp(&b.0).then(near(b).total_cmp(&near(a))).then(a.2.cmp(b.2)));
     let near = |(how, _, name): (Difference, f64, &str)| Near { name: name.to_owned(), how };
     found.into_iter().take(most).map(near).collect()
 }
@@ -88,7 +97,19 @@ fn compare(wanted: &str, other: &str) -> Option<(Difference, f64)> {
         return Some((Difference::Extension, 1.0));
     }
     let alike = strsim::normalized_damerau_levenshtein(wanted, other);
-    (alike >= ALIKE).then_some((Difference::Spelling, alike))
+    (alike >= ALIKE || is_a_letter_off(wanted, other)).then_some((Difference::Spelling, alike))
+}
+
+/// Whether two names of three letters or more differ in one of them, or in two that changed places.
+pub fn is_a_letter_off(one: &str, other: &str) -> bool {
+    let shortest = one.chars().count().min(other.chars().count());
+    shortest >= 3 && strsim::damerau_levenshtein(&folded(one), &folded(other)) == 1
+}
+
+/// How many folders two paths have in common, from the first.
+pub fn common_folders(one: &str, other: &str) -> usize {
+    let folders = |path: &str| folder_of(path).split('/').map(folded).collect::<Vec<_>>();
+    folders(one).iter().zip(&folders(other)).take_while(|(a, b)| a == b).count()
 }
 
 #[cfg(test)]
@@ -97,7 +118,16 @@ mod tests {
 
     #[test]
     fn what_was_meant() {
-        let names = ["TICK01.PRM", "TICK02.PRM", "KUCKOO.PRM", "x.prm.wav", "crossing.ogg"];
+        let names = [
+            "TICK01.PRM",
+            "TICK02.PRM",
+            "KUCKOO.PRM",
+            "x.prm.wav",
+            "crossing.ogg",
+            "sfx",
+            "a/deep/open.ogg",
+            "b/deep/open.ogg",
+        ];
         for (typed, want, how) in [
             ("tick01.prm", "TICK01.PRM", Difference::Case),
             ("TICK01.PRM.wav", "TICK01.PRM", Difference::DoubledExtension),
@@ -105,6 +135,8 @@ mod tests {
             ("TICK01.WAV", "TICK01.PRM", Difference::Extension),
             ("crosing.ogg", "crossing.ogg", Difference::Spelling),
             ("KUCOKO.PRM", "KUCKOO.PRM", Difference::Spelling),
+            ("sfz", "sfx", Difference::Spelling),
+            ("b/deep/opn.ogg", "b/deep/open.ogg", Difference::Spelling),
         ] {
             let found = nearest(typed, names, 3);
             assert_eq!((found[0].name.as_str(), found[0].how), (want, how), "{typed}");

@@ -1,5 +1,6 @@
 //! How a target wants its files named, and what no file system of users' takes.
 
+use super::OddName;
 use crate::sheet::CharSet;
 use deft_needle_audio::spec::Container;
 use serde::{Deserialize, Serialize};
@@ -70,63 +71,57 @@ impl NameRules {
 
     /// Everything that is wrong with a name by itself. `extensions` are those that its slot may
     /// have; none: any.
-    pub fn faults(&self, slot: &str, extensions: &[String]) -> Vec<String> {
+    pub fn faults(&self, slot: &str, extensions: &[String]) -> Vec<OddName> {
         let (file, stem, extension) = parts(slot);
         let mut all = portable(file);
         let has = |known: &String| known.eq_ignore_ascii_case(extension);
         if !extensions.is_empty() && !extensions.iter().any(has) {
-            all.push(format!("should end in .{}", extensions[0]));
+            all.push(OddName::Extension(extensions[0].clone()));
         }
         if let Some(second) = second_extension(stem, extensions) {
-            all.push(format!("has a second extension, .{second}"));
+            all.push(OddName::SecondExtension(second.to_owned()));
         }
         let length = stem.chars().count();
         if let Some(most) = self.stem_longest.filter(|most| length > *most) {
-            all.push(format!("has {length} characters before the extension, {most} are allowed"));
+            all.push(OddName::Long { length, most });
         }
         if let Some(allowed) = &self.allowed {
             let odd: String = distinct(stem.chars().filter(|c| !allowed.holds(*c)));
             if !odd.is_empty() {
-                all.push(format!("has \"{odd}\"; allowed are \"{allowed}\""));
+                all.push(OddName::Letters { odd, allowed: allowed.to_string() });
             }
         }
         match self.case {
             Some(Case::Lower) if slot.chars().any(char::is_uppercase) => {
-                all.push("has upper-case letters, must be lower case".to_owned());
+                all.push(OddName::Upper);
             }
             Some(Case::Upper) if slot.chars().any(char::is_lowercase) => {
-                all.push("has lower-case letters, must be upper case".to_owned());
+                all.push(OddName::Lower);
             }
             _ => {}
         }
         if self.form == Some(Form::EightThree) && !eight_three(stem, extension) {
-            all.push(
-                "is not an 8.3 name: up to 8 plain characters, a dot, up to 3 more".to_owned(),
-            );
+            all.push(OddName::NotShort);
         }
         all
     }
 }
 
 /// What no other computer may take.
-fn portable(file: &str) -> Vec<String> {
+fn portable(file: &str) -> Vec<OddName> {
     let mut all = Vec::new();
     let odd = distinct(file.chars().filter(|c| NEVER.contains(c) || c.is_control()));
     if !odd.is_empty() {
-        all.push(format!("has {}, which Windows does not take", odd.escape_debug()));
+        all.push(OddName::Windows(odd.escape_debug().to_string()));
     }
     if reserved(file) {
-        all.push("is the name of a device on Windows".to_owned());
+        all.push(OddName::Device);
     }
     if file.ends_with(['.', ' ']) {
-        all.push("ends in a dot or a blank, which Windows takes away".to_owned());
+        all.push(OddName::End);
     }
     if file.nfc().ne(file.chars()) {
-        all.push(
-            "stores its accents apart from the letters (decomposed Unicode): other systems see \
-             another name"
-                .to_owned(),
-        );
+        all.push(OddName::Apart);
     }
     all
 }

@@ -1,7 +1,7 @@
 //! Names that are there already, and which of them a further one would clash with.
 
-use super::folded;
 use super::rules::parts;
+use super::{OddName, folded};
 use std::collections::HashMap;
 
 /// Names of files, found by what file systems and targets confuse.
@@ -31,23 +31,16 @@ impl Taken {
     }
 
     /// What a file of this name, which is none of these, would clash with.
-    pub fn faults(&self, name: &str) -> Vec<String> {
+    pub fn faults(&self, name: &str) -> Vec<OddName> {
         if let Some(other) = self.by_name.get(&folded(name)) {
             return match other == name {
                 true => Vec::new(),
-                false => vec![format!(
-                    "differs only in upper and lower case, or in how accents are stored, from {other}"
-                )],
+                false => vec![OddName::Twin(other.clone())],
             };
         }
         let alike = self.by_stem.get(&stem(name)).into_iter().flatten();
-        let others: Vec<&str> = alike.filter(|n| *n != name).map(String::as_str).collect();
-        match others.as_slice() {
-            [] => Vec::new(),
-            others => {
-                vec![format!("has the stem of {}: a target may load either", others.join(", "))]
-            }
-        }
+        let others: Vec<String> = alike.filter(|n| *n != name).cloned().collect();
+        if others.is_empty() { Vec::new() } else { vec![OddName::Stem(others)] }
     }
 }
 

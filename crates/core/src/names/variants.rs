@@ -1,5 +1,7 @@
 //! Variants: slots that a target takes turns with, told by a number, a letter or a number in brackets.
 
+use super::rules::parts;
+
 /// A family of variants and one member's place in it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Family {
@@ -9,27 +11,35 @@ pub struct Family {
     pub member: String,
 }
 
-/// The family that a name belongs to by its form: digits at the end of the stem, a single letter
-/// behind `-` or `_`, or a number in brackets.
+/// The family that a name belongs to by its form: a number in brackets, digits at the end of the stem, a
+/// single letter behind `-` or `_`, or digits within the stem behind one of `-_. ` (`door-01-left`,
+/// `rain_1loop`).
 pub fn family_of(name: &str) -> Option<Family> {
-    let (folder, file) = name.rsplit_once('/').unwrap_or(("", name));
-    let (stem, extension) = file.split_once('.').unwrap_or((file, ""));
-    let (before, member, after) =
-        bracketed(stem).or_else(|| numbered(stem)).or_else(|| lettered(stem))?;
-    let slash = if folder.is_empty() { "" } else { "/" };
-    let dot = if extension.is_empty() { "" } else { "." };
-    Some(Family {
-        pattern: format!("{folder}{slash}{before}#{after}{dot}{extension}"),
-        member: member.to_owned(),
-    })
+    let (file, stem, _) = parts(name);
+    let (before, member, after) = bracketed(stem, '(', ')')
+        .or_else(|| bracketed(stem, '[', ']'))
+        .or_else(|| numbered(stem))
+        .or_else(|| lettered(stem))
+        .or_else(|| within(stem))?;
+    let (folder, dotted) = (&name[..name.len() - file.len()], &file[stem.len()..]);
+    Some(Family { pattern: format!("{folder}{before}#{after}{dotted}"), member: member.to_owned() })
 }
 
-fn bracketed(stem: &str) -> Option<(&str, &str, &str)> {
-    let inner = stem.strip_suffix(')')?;
-    let open = inner.rfind('(')?;
+fn bracketed(stem: &str, open: char, close: char) -> Option<(&str, &str, &str)> {
+    let inner = stem.strip_suffix(close)?;
+    let open = inner.rfind(open)?;
     let member = &inner[open + 1..];
     let number = !member.is_empty() && member.bytes().all(|b| b.is_ascii_digit());
-    number.then_some((&stem[..=open], member, ")"))
+    number.then_some((&stem[..=open], member, &stem[inner.len()..]))
+}
+
+/// The last number that stands behind a separator.
+fn within(stem: &str) -> Option<(&str, &str, &str)> {
+    let digit = |c: char| c.is_ascii_digit();
+    let end = stem.rfind(digit)? + 1;
+    let before = stem[..end].trim_end_matches(digit);
+    let parted = before.ends_with(['-', '_', '.', ' ']) && before.len() > 1;
+    parted.then_some((before, &stem[before.len()..end], &stem[end..]))
 }
 
 fn numbered(stem: &str) -> Option<(&str, &str, &str)> {
@@ -57,11 +67,24 @@ mod tests {
             ("bell-a.wav", "bell-#.wav", "a"),
             ("step (12).wav", "step (#).wav", "12"),
             ("noext7", "noext#", "7"),
+            ("drill.1.ogg", "drill.#.ogg", "1"),
+            ("cart[12].ogg", "cart[#].ogg", "12"),
+            ("sfx/lift_1_up.ogg", "sfx/lift_#_up.ogg", "1"),
+            ("rain_1loop.ogg", "rain_#loop.ogg", "1"),
+            ("door-01-left.ogg", "door-#-left.ogg", "01"),
         ] {
             let family = family_of(name).unwrap();
             assert_eq!((family.pattern.as_str(), family.member.as_str()), (pattern, member));
         }
-        for name in ["gull.ogg", "gull_wing.ogg", "7.wav", "_a.wav", "step ().wav"] {
+        for name in [
+            "gull.ogg",
+            "gull_wing.ogg",
+            "7.wav",
+            "_a.wav",
+            "step ().wav",
+            "01 - Sunrise.ogg",
+            "mp3gain.wav",
+        ] {
             assert_eq!(family_of(name), None, "{name}");
         }
     }

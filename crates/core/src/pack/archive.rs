@@ -3,7 +3,7 @@
 use super::Packed;
 use crate::disk::{Disk, Part};
 use crate::error::{Error, Result};
-use crate::fit::{Durable, copy_file, make_file};
+use crate::fit::{Durable, copy_file, make_file, put_in_place};
 use crate::sheet::PackForm;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_audio::write::Out;
@@ -37,10 +37,7 @@ impl Packed {
         let part = Part::beside(out)?;
         let part = part.path();
         self.write_part(form, part, disk)?;
-        let placed = checked(part).and_then(|()| {
-            let placed = disk.rename(part, out);
-            placed.map_err(Error::write("put in place", out))
-        });
+        let placed = checked(part).and_then(|()| put_in_place(part, out, disk));
         placed.inspect_err(|_| {
             let _ = disk.remove(part);
         })

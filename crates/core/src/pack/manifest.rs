@@ -1,6 +1,7 @@
 //! Manifests of packs, from templates; and what is said of whose sounds they are.
 
 use crate::error::{Error, Result};
+use crate::refusal::{OddLine, OddText};
 use crate::run::{JobPlan, Run};
 use crate::sheet::Fault;
 use crate::template::Names;
@@ -33,9 +34,9 @@ pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8
         let path = folder.join(&file.template.0);
         let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
         told |= template.contains("{credits}") || template.contains("{licence}");
-        let wrong = |what: String| -> Error { Fault::whole(&path, what, "").into() };
+        let wrong = |odd: OddText| -> Error { Fault::whole(&path, odd).into() };
         let text = fill_in(run, &template, &names, plan, &wrong)?;
-        let place = names.text(&file.path.0).map_err(wrong)?;
+        let place = names.text(&file.path.0).map_err(|what| wrong(OddText::Template(what)))?;
         all.push((place, text.into_bytes()));
     }
     let facts = &run.job.pack;
@@ -57,27 +58,29 @@ fn fill_in(
     template: &str,
     names: &Names,
     plan: &JobPlan,
-    wrong: &dyn Fn(String) -> Error,
+    wrong: &dyn Fn(OddText) -> Error,
 ) -> Result<String> {
+    let unfilled = |what| wrong(OddText::Template(what));
+    let alone = |line, lacks, within| wrong(OddLine::Each(line, lacks, within).into());
     let mut text = String::new();
     let mut repeated: Option<String> = None;
     for line in template.split_inclusive('\n') {
         match (line.trim(), repeated.take()) {
             (EACH, None) => repeated = Some(String::new()),
-            (EACH, Some(_)) => return Err(wrong(format!("{EACH} within {EACH}"))),
+            (EACH, Some(_)) => return Err(alone(EACH, EACH, true)),
             (END, Some(part)) => {
                 for line in &plan.lines {
                     let of_slot = crate::run::known::names_of(run, line)?;
-                    text += &of_slot.text(&part).map_err(wrong)?;
+                    text += &of_slot.text(&part).map_err(unfilled)?;
                 }
             }
-            (END, None) => return Err(wrong(format!("{END} without {EACH}"))),
+            (END, None) => return Err(alone(END, EACH, false)),
             (_, Some(part)) => repeated = Some(part + line),
-            (_, None) => text += &names.text(line).map_err(wrong)?,
+            (_, None) => text += &names.text(line).map_err(unfilled)?,
         }
     }
     match repeated {
         None => Ok(text),
-        Some(_) => Err(wrong(format!("{EACH} without {END}"))),
+        Some(_) => Err(alone(EACH, END, false)),
     }
 }

@@ -21,6 +21,7 @@ use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
 use deft_needle_audio::read::Private;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -37,7 +38,7 @@ pub struct Packed {
 }
 
 /// What was packed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Report {
     /// The archive or folder.
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
@@ -163,20 +164,20 @@ impl Run {
             .collect();
         let look = |member: &Member| {
             let meant = packed.members.get(&member.name);
-            let meant = meant.ok_or_else(|| wrong(format!("{} was not meant", member.name)))?;
+            let meant = meant.ok_or_else(|| wrong(format!("{} was not planned", member.name)))?;
             if Hash::of_file(meant)? != member.hash()? {
                 return Err(wrong(format!("{} reads back as another", member.name)));
             }
             if let Some(slot) = slots.get(&member.name)
                 && let Some(short) = self.target.shortfalls(slot, member).first()
             {
-                return Err(wrong(format!("{slot}: {short}")));
+                return Err(wrong(format!("{slot}: {short:?}")));
             }
             Ok(member.name.clone())
         };
         let read = Stock::open(out)?.look(&look, &deft_needle_audio::observe::Unobserved)?;
-        if let Some(error) = read.left_out.into_iter().next() {
-            return Err(error);
+        if let Some(left) = read.left_out.into_iter().next() {
+            return Err(left.error);
         }
         let found: BTreeSet<String> = read.found.into_iter().collect();
         if let Some(lost) = packed.members.keys().find(|name| !found.contains(*name)) {

@@ -80,8 +80,8 @@ fn unpack(pack: &Path, observer: &dyn Observer) -> Result<Unpacked> {
         Ok((member.name.clone(), path))
     };
     let found = Stock::open(pack)?.look(&look, observer)?;
-    if let Some(error) = found.left_out.into_iter().next() {
-        return Err(error);
+    if let Some(left) = found.left_out.into_iter().next() {
+        return Err(left.error);
     }
     Ok(Unpacked { files: found.found.into_iter().collect(), folder })
 }
@@ -138,6 +138,7 @@ impl Unpacked {
                     request: Request::default(),
                     like: None,
                     making: Making::AsIs,
+                    link: None,
                     new: false,
                     values: crate::template::values(&packed.values),
                 })

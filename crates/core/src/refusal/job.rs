@@ -1,11 +1,14 @@
 //! Refusals of ledgers, jobs, packs and outside commands.
 
+use super::OddLine;
 use crate::names::{Key, Near};
+use deft_needle_audio::{Invalid, Unmet};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
 /// What is wrong with roots and ledgers.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddLedger {
@@ -91,7 +94,7 @@ pub enum OddLedger {
 }
 
 /// What is wrong with a job or a swap.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddJob {
@@ -117,6 +120,20 @@ pub enum OddJob {
         /// Where it should be.
         #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
+    },
+    /// Names of a set that must be whole would have no file.
+    Incomplete {
+        /// Those.
+        names: Vec<String>,
+    },
+    /// A root that the target's sheet does not name.
+    UnknownRoot {
+        /// The name that was typed.
+        name: String,
+        /// The target.
+        target: String,
+        /// The names of its roots.
+        roots: Vec<String>,
     },
     /// A folder that is no root of the target.
     NotRoot {
@@ -155,10 +172,7 @@ pub enum OddJob {
         lines: usize,
     },
     /// A command that lacks a place for its input or output.
-    BadCommand {
-        /// What is missing.
-        what: String,
-    },
+    BadCommand(OddLine),
     /// A set of variants of a size that does not work.
     Variants {
         /// The set.
@@ -169,14 +183,11 @@ pub enum OddJob {
         works: Vec<u32>,
     },
     /// A name that a sheet cannot hold.
-    BadName {
-        /// What is wrong.
-        what: String,
-    },
+    BadName(Invalid),
 }
 
 /// What is wrong with a pack.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddPack {
@@ -246,7 +257,7 @@ pub enum OddPack {
 }
 
 /// How an outside command failed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OutsideFault {
@@ -281,6 +292,6 @@ pub enum OutsideFault {
         /// For which slot.
         slot: String,
         /// In what it fails.
-        what: String,
+        why: Box<Unmet>,
     },
 }

@@ -2,16 +2,19 @@
 
 mod job;
 mod place;
+mod text;
 
 pub use job::{OddJob, OddLedger, OddPack, OutsideFault};
 pub use place::{OddArchive, OddCaches, OddPath, OddSlot};
+pub use text::{FileKind, Many, OddLine, OddList, OddRule, OddText, Written};
 
-use crate::names::Near;
+use deft_needle_audio::Invalid;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
 /// Why something is not done.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(tag = "refusal", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Refusal {
@@ -37,7 +40,7 @@ pub enum Refusal {
         /// As it was typed.
         typed: String,
         /// What is wrong with it, where that is known.
-        why: Option<String>,
+        why: Option<Invalid>,
     },
     /// A slot, or a file of entries, cannot take what is meant for it.
     Slot {
@@ -62,13 +65,6 @@ pub enum Refusal {
     },
     /// Something about a target's caches.
     Caches(OddCaches),
-    /// There is no such sheet.
-    NoSheet {
-        /// As it was named.
-        name: String,
-        /// Sheets that may have been meant.
-        near: Vec<Near>,
-    },
     /// A fault of the program's own.
     Internal {
         /// What failed.

@@ -1,11 +1,14 @@
 //! Refusals of paths, slots, archives and caches.
 
-use crate::names::{Key, Near};
+use super::FileKind;
+use crate::names::{Key, Near, OddName};
+use deft_needle_audio::Invalid;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
 /// What a path is, and must not be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddPath {
@@ -59,7 +62,7 @@ pub enum OddPath {
 }
 
 /// Why a slot, or a file of entries, cannot take what is meant for it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddSlot {
@@ -79,8 +82,17 @@ pub enum OddSlot {
     },
     /// There is no such file.
     Absent {
-        /// Names that may have been meant; `None` where its folder is not there either.
-        near: Option<Vec<Near>>,
+        /// Names that may have been meant.
+        near: Vec<Near>,
+    },
+    /// There is no such folder.
+    NoFolder {
+        /// The first folder on the way that is not there.
+        folder: String,
+        /// Folders beside it that may have been meant.
+        near: Vec<Near>,
+        /// Whether a new file is allowed.
+        new: bool,
     },
     /// No rule matches it.
     NoRule {
@@ -91,7 +103,9 @@ pub enum OddSlot {
     /// A new name that the target would not take.
     BadName {
         /// What is wrong with it.
-        fault: String,
+        odd: OddName,
+        /// A name that would be right.
+        right: Option<String>,
     },
     /// Nothing is installed there.
     NotInstalled {
@@ -135,7 +149,7 @@ pub enum OddSlot {
 }
 
 /// What is wrong with an archive.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddArchive {
@@ -154,9 +168,15 @@ pub enum OddArchive {
         what: String,
     },
     /// An entry whose name leads out.
-    UnsafeName {
-        /// Why it is not safe.
-        why: String,
+    UnsafeName(Invalid),
+    /// A folder whose only sounds are in archives: those, each with how many.
+    HoldAll(Vec<(String, usize)>),
+    /// It has no such entry.
+    NoEntry {
+        /// The name.
+        name: String,
+        /// Names that may have been meant.
+        near: Vec<Near>,
     },
     /// Too many entries.
     TooMany {
@@ -166,21 +186,18 @@ pub enum OddArchive {
 }
 
 /// What is wrong with caches.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum OddCaches {
     /// A pattern of the ledger that is none.
-    Pattern {
-        /// What is wrong with it.
-        what: String,
-    },
+    Pattern(Invalid),
     /// A pattern finds what is no cache.
     Meets {
         /// The file.
         name: String,
         /// What it is.
-        what: &'static str,
+        kind: FileKind,
     },
     /// The patterns find too much.
     TooMany {

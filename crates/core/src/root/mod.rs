@@ -1,8 +1,11 @@
 //! Which folder is the root of a file, and where its ledger lies: one rule for every command.
 
+mod drives;
 mod gate;
 pub mod registry;
 
+pub use drives::keep_ledgers_of_drives_in;
+pub(crate) use drives::ledger_of_drive;
 pub use gate::{Kind, Place, look, refuse_odd};
 pub use registry::{Known, Registry};
 
@@ -13,13 +16,15 @@ use crate::ledger::{Ledger, is_ledger, usual_folder};
 use crate::limits;
 use crate::names::{Key, LEDGER_FOLDER, is_own};
 use crate::refusal::{OddLedger, OddPath};
+use crate::slots::Roots;
 use crate::tree::slot_name;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Component, Path, PathBuf};
 
 /// How a root was found.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Found {
     /// The user named it.
@@ -37,7 +42,7 @@ pub enum Found {
 }
 
 /// A root, its ledger's folder, and whom to believe about both.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Root {
     /// The root.
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
@@ -72,6 +77,11 @@ pub struct RootAsk {
 }
 
 impl RootAsk {
+    /// Where the user says that they are.
+    pub fn roots(&self) -> Roots {
+        Roots { main: self.root.clone(), others: self.others.clone() }
+    }
+
     /// A root that is certain.
     ///
     /// # Errors
@@ -84,7 +94,7 @@ impl RootAsk {
         }
         let ledger = self.ledger.as_ref().map(|l| absolute(l)).transpose()?;
         Ok(Root {
-            ledger: ledger.unwrap_or_else(|| usual_folder(&path)),
+            ledger: ledger.unwrap_or_else(|| ledger_folder(&path)),
             path,
             found,
             others,
@@ -151,8 +161,8 @@ impl RootAsk {
             let known = known.iter().find(|known| known.root == folder)?;
             is_ledger(&known.ledger).then(|| known.ledger.clone())
         };
-        let has_ledger = |folder: &Path| match usual_folder(folder) {
-            usual if usual.is_dir() => Some(usual),
+        let has_ledger = |folder: &Path| match ledger_folder(folder) {
+            its if its.is_dir() => Some(its),
             _ => elsewhere(folder),
         };
         let with_ledger = path.ancestors().filter_map(|folder| {
@@ -225,6 +235,15 @@ impl RootAsk {
 
 fn nothing_installed(path: &Path) -> Error {
     OddLedger::NothingInstalled { path: path.to_owned() }.into()
+}
+
+/// Where a root's ledger is, or would be, where nobody names its folder.
+fn ledger_folder(root: &Path) -> PathBuf {
+    let usual = usual_folder(root);
+    match usual.is_dir() {
+        true => usual,
+        false => ledger_of_drive(root).unwrap_or(usual),
+    }
 }
 
 /// Neither the home folder nor the top of a drive.

@@ -12,17 +12,18 @@ use crate::ledger::record::{EntryRecord, Held};
 use crate::ledger::state::State;
 use crate::limits;
 use crate::names::Key;
-use crate::refusal::{OddJob, OddPath, OddSlot};
+use crate::refusal::{OddJob, OddPath, OddSlot, OddText};
 use crate::root::{Kind, look, refuse_odd};
-use crate::sheet::{Entry, Fault, Way};
+use crate::sheet::{Entry, Fault, Sorting, Way};
 use crate::stock::{Member, Stock};
 use crate::template::Names;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// One entry.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct EntryLine {
     /// The file.
     pub file: Key,
@@ -44,6 +45,8 @@ pub struct Contents {
     pub seen: Held,
     /// The entries in it; nothing where it is only carried.
     pub told: Option<Vec<EntryRecord>>,
+    /// The slot that it belongs to, and is restored with.
+    pub of: Option<Key>,
 }
 
 /// An entry with its templates filled in.
@@ -66,7 +69,7 @@ impl Run {
     /// Works out every entry, and the files that change by them.
     pub(super) fn look_at_entries(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<()> {
         let state = sources.state;
-        let mut asked: BTreeMap<Key, Vec<Filled>> = BTreeMap::new();
+        let mut wanted: Vec<(Option<Key>, Key, Filled)> = Vec::new();
         let way = self.destination.way();
         let is_main = |root: &Option<String>| {
             let first = self.target.sheet.roots.first();
@@ -80,19 +83,30 @@ impl Run {
                 continue;
             }
             let fault = |what: String| -> Error {
-                Fault::whole(self.target.sheet.path(), what, "see the sheet's [[entry]]").into()
+                Fault::whole(self.target.sheet.path(), OddText::Template(what)).into()
             };
-            for (slot, names) in known::speakers(self, entry.get_ref(), &plan.lines)? {
-                let (file, wanted) = fill_in(entry.get_ref(), &names).map_err(fault)?;
-                let key = match self.file_key(entry.get_ref().root.as_deref(), &file, sources) {
+            let rule = entry.get_ref();
+            for (slot, names) in known::speakers(self, rule, &plan.lines)? {
+                let (file, entry) = fill_in(rule, &names).map_err(fault)?;
+                let key = match self.file_key(rule.root.as_deref(), &file, sources) {
                     Ok(key) => key,
                     Err(error) => {
                         plan.faults.push(error);
                         continue;
                     }
                 };
-                asked.entry(key).or_default().push(Filled { slot, wanted });
+                wanted.push((slot.clone(), key, Filled { slot, wanted: entry }));
             }
+        }
+        // All entries of a slot together: lists that belong together grow by one slot at a time. Those that
+        // are for no slot come first.
+        let place = |slot: &Option<Key>| {
+            slot.as_ref().and_then(|slot| plan.lines.iter().position(|line| line.key == *slot))
+        };
+        wanted.sort_by_key(|(slot, ..)| place(slot));
+        let mut asked: BTreeMap<Key, Vec<Filled>> = BTreeMap::new();
+        for (_, file, filled) in wanted {
+            asked.entry(file).or_default().push(filled);
         }
         // Files with nothing but entries that the job no longer makes.
         for (file, known) in &state.slots {
@@ -116,12 +130,29 @@ impl Run {
             match self.source(&key, sources) {
                 Ok(bytes) => {
                     let seen = Held::Nothing;
-                    plan.files.insert(key, Contents { bytes, seen, told: None });
+                    plan.files.insert(key, Contents { bytes, seen, told: None, of: None });
                 }
                 Err(error) => plan.faults.push(error),
             }
         }
         Ok(())
+    }
+
+    /// Works out the entries again, now that the files lie beside their places and their digests are known.
+    pub(super) fn tell_digests(
+        &self,
+        plan: &mut JobPlan,
+        made: &BTreeMap<Key, PathBuf>,
+        sources: &Sources<'_>,
+    ) -> Result<()> {
+        for line in &mut plan.lines {
+            let path = made.get(&line.key);
+            line.digests = path.map(|path| crate::digests::of_file(path)).transpose()?;
+        }
+        plan.entries.clear();
+        plan.files.retain(|_, contents| contents.of.is_some());
+        self.look_at_entries(plan, sources)?;
+        plan.faults.drain(..).next().map_or(Ok(()), Err)
     }
 
     /// What the ledger calls a file of entries: in an overlay, the overlay's own copy.
@@ -193,7 +224,7 @@ impl Run {
             told.push(EntryRecord { job, slot: slot.clone().or_else(|| self.only_slot()), done });
         }
         let changed = bytes != before || told != old;
-        let contents = Contents { bytes, seen, told: Some(told) };
+        let contents = Contents { bytes, seen, told: Some(told), of: None };
         Ok((lines, changed.then_some(contents)))
     }
 
@@ -295,8 +326,9 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry)
         (_, Some(other)) => {
             Order::IndexOf { list: names.text(&other.list)?, value: names.value(&other.value)? }
         }
-        (Some(crate::sheet::Sorting::Sorted), None) => Order::Sorted,
-        (Some(crate::sheet::Sorting::End) | None, None) => Order::End,
+        (Some(Sorting::Sorted), None) => Order::Sorted,
+        (Some(Sorting::Codepoint), None) => Order::Codepoint,
+        (Some(Sorting::End) | None, None) => Order::End,
     };
     let wanted = NewEntry {
         format,
@@ -305,6 +337,7 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry)
         expect: value(&entry.expect)?,
         separator: entry.separator.clone(),
         order,
+        ignore_case: entry.ignore_case,
     };
     Ok((file, wanted))
 }

@@ -16,6 +16,7 @@ use deft_needle_audio::spec::{Container, Demand};
 use deft_needle_audio::verify::verify;
 use deft_needle_audio::write::Out;
 use deft_needle_audio::{Clip, Edits, Error as AudioError, Facts, Plan};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 
@@ -44,7 +45,7 @@ pub struct Written {
 }
 
 /// One side of before and after.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Side {
     /// The spec line.
     pub spec: String,
@@ -70,7 +71,7 @@ pub enum Against<'a> {
 }
 
 /// What is to be known of a file that was written.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, JsonSchema, Serialize)]
 pub struct Judged {
     /// What it is, where it was measured.
     pub after: Option<Side>,
@@ -178,6 +179,7 @@ pub fn open_written(path: &Path, plan: &Plan) -> Result<Clip> {
     let hints = Hints {
         raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
         loop_tags: Some(plan.to.loop_tags.clone()),
+        beside: plan.to.beside.map(|l| l.range),
     };
     Ok(Clip::from_input(Input::file(path), &hints)?)
 }

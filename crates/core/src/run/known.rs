@@ -2,19 +2,21 @@
 
 use super::Run;
 use super::line::{Line, Work};
+use crate::digests;
 use crate::error::Result;
 use crate::names::Key;
-use crate::sheet::Entry;
+use crate::sheet::{Entry, Way};
 use crate::template::Names;
 use deft_needle_audio::Clip;
-use deft_needle_audio::units::FrameRange;
+use deft_needle_audio::units::{FrameRange, SampleRate};
+use std::path::PathBuf;
 
 /// What is known of a file that an entry names.
-struct Spoken {
-    frames: u64,
-    rate: u32,
+pub(super) struct Spoken {
+    pub frames: u64,
+    pub rate: SampleRate,
     channels: u16,
-    looped: Option<FrameRange>,
+    pub looped: Option<FrameRange>,
 }
 
 impl Spoken {
@@ -22,7 +24,7 @@ impl Spoken {
         let facts = clip.facts();
         Self {
             frames: facts.frames,
-            rate: facts.format.rate.hertz(),
+            rate: facts.format.rate,
             channels: facts.format.channels.count(),
             looped: facts.loops.first().map(|l| l.range),
         }
@@ -64,43 +66,66 @@ pub(crate) fn names_of(run: &Run, line: &Line) -> Result<Names> {
     let placement = run.dealt.placements.iter().find(|p| p.slot == line.slot);
     let values = placement.map(|placement| &placement.values);
     let mut names = run.job.names().with(values.into_iter().flatten());
-    let (folder, file) = line.slot.rsplit_once('/').unwrap_or(("", &line.slot));
-    let (stem, extension) = file.rsplit_once('.').unwrap_or((file, ""));
-    names.set("slot", line.slot.as_str());
-    names.set("folder", folder);
-    names.set("name", file);
-    names.set("stem", stem);
-    names.set("extension", extension);
+    names.slot(&line.slot);
+    if run.target.sheet.asks_for_digests() {
+        set_digests(run, line, &mut names)?;
+    }
     let Some(spoken) = spoken(run, line)? else {
         return Ok(names);
     };
     names.set("frames", spoken.frames);
-    names.set("rate", spoken.rate);
+    names.set("rate", spoken.rate.hertz());
     names.set("channels", spoken.channels);
-    let seconds = deft_needle_audio::num::real(spoken.frames) / f64::from(spoken.rate);
-    names.set("seconds", seconds);
+    names.set("seconds", spoken.rate.seconds(spoken.frames));
     if let Some(range) = spoken.looped {
-        names.set("loop.start", range.start);
-        names.set("loop.end", range.end);
-        names.set("loop.length", range.len());
+        names.looped(range, spoken.rate);
     }
     Ok(names)
 }
 
-fn spoken(run: &Run, line: &Line) -> Result<Option<Spoken>> {
+/// The digests of a slot's file. Of one that is still to be made only the name is shown, where the file will
+/// be made before the entries are.
+fn set_digests(run: &Run, line: &Line, names: &mut Names) -> Result<()> {
+    let digests = match (&line.digests, &line.work) {
+        (Some(digests), _) => Some(digests.clone()),
+        (None, Work::Unchanged { .. }) => {
+            placed_at(run, line).map(|path| digests::of_file(&path)).transpose()?
+        }
+        (None, Work::AsIs { .. }) => line.input.stored_at().map(digests::of_file).transpose()?,
+        (None, Work::Fit { .. } | Work::Encode { .. }) => None,
+    };
+    match digests {
+        Some(digests) => {
+            let named = digests::NAMES.into_iter().zip(digests);
+            named.for_each(|(name, value)| names.set(name, value));
+        }
+        None if run.destination.way() != Way::Archive => {
+            digests::NAMES.into_iter().for_each(|name| names.set(name, format!("{{{name}}}")));
+        }
+        None => {}
+    }
+    Ok(())
+}
+
+/// Where a slot's file lies.
+fn placed_at(run: &Run, line: &Line) -> Option<PathBuf> {
+    let root = run.root.as_ref()?;
+    let other = line.key.root().and_then(|name| run.destination.others.get(name));
+    Some(line.key.path(other.unwrap_or(&root.path)))
+}
+
+pub(super) fn spoken(run: &Run, line: &Line) -> Result<Option<Spoken>> {
     Ok(match &line.work {
         Work::Fit { plan } => Some(Spoken {
             frames: plan.to.frames,
-            rate: plan.to.format.rate.hertz(),
+            rate: plan.to.format.rate,
             channels: plan.to.format.channels.count(),
-            looped: plan.to.loops.first().map(|l| l.range),
+            looped: plan.to.looped().next().map(|l| l.range),
         }),
         Work::Unchanged { .. } => {
-            let Some(root) = &run.root else {
+            let Some(path) = placed_at(run, line) else {
                 return Ok(None);
             };
-            let other = line.key.root().and_then(|name| run.destination.others.get(name));
-            let path = line.key.path(other.unwrap_or(&root.path));
             let input = deft_needle_audio::read::Input::file(&path);
             // A closed format has no length that could be told.
             let clip = Clip::from_input(input, &line.hints()).ok();

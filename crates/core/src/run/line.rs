@@ -5,6 +5,7 @@ use super::clip;
 use super::fitting::{Fitting, Side};
 use super::notice::Notice;
 use super::stock::{find_stock, no_such_slot, refuse_link};
+use crate::digests::Digests;
 use crate::disk::Disk;
 use crate::error::Result;
 use crate::fit::same_file;
@@ -14,22 +15,23 @@ use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
 use crate::names::Key;
 use crate::refusal::{OddJob, OddPath, OddSlot, internal};
-use crate::root::{look, refuse_odd};
-use crate::sheet::{Accepted, New, OutsideEncoder, Rule};
+use crate::root::{Kind, look, refuse_odd};
+use crate::sheet::{Accepted, Links, LoopFile, New, OutsideEncoder, Rule, Way};
 use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
-use deft_needle_audio::Unmet;
+use crate::tree::through_link;
 use deft_needle_audio::edit::{Level, Request};
 use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, ENGINE, Error as AudioError, Observer, Plan};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
 /// One slot of a job.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Line {
     /// The slot.
     pub slot: String,
@@ -68,10 +70,22 @@ pub struct Line {
     /// What the target's list tells of it.
     #[serde(skip)]
     pub listed: Option<Side>,
+    /// Whether the stock is the very file that the list has measured.
+    #[serde(skip)]
+    pub is_listed: bool,
+    /// The digests of its file, where it is made and the sheet's entries ask for them.
+    #[serde(skip)]
+    pub digests: Option<Digests>,
+    /// How the stock is read.
+    #[serde(skip)]
+    pub stock_hints: Hints,
+    /// What a text beside the stock says of its loop.
+    #[serde(skip)]
+    pub stock_loop: Option<(LoopFile, String)>,
 }
 
 /// What is done for a slot.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Work {
     /// Nothing: what the job wants is there.
@@ -128,9 +142,15 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<Line> {
         let (slot, aim) = self.target.aim(&placement.slot)?;
+        let (followed, of_links) = self.look_at_links(&slot, placement, aim.rule, sources)?;
+        let (slot, aim) = match followed {
+            Some(to) => self.target.aim(&to)?,
+            None => (slot, aim),
+        };
         let key = self.key_of(&slot, sources)?;
         let clip_hash = clip::hash_of(placement, sources.stamps)?;
         let (demand, mut notices) = aim.demand(&placement.request, placement.like.as_ref())?;
+        notices.extend(of_links);
         let stock = self.stock(&slot, &key, &aim, placement, sources)?;
         let fit_key = self.fit_key(placement, &demand, aim.rule, clip_hash, stock.hash)?;
         if stock.changed {
@@ -153,23 +173,69 @@ impl Run {
             clip_hash,
             stock: stock.path,
             listed: aim.listed.and_then(Side::listed),
+            is_listed: aim
+                .listed
+                .is_some_and(|listed| listed.hash.is_some() && listed.hash == stock.hash),
+            digests: None,
+            stock_hints: aim.rule.hints(),
+            stock_loop: self.stock_loop(&placement.slot, sources),
         };
-        line.work = match self.unchanged(&line.key, fit_key, sources) {
+        line.work = match self.unchanged(&line.slot, &line.key, fit_key, sources) {
             Some(installed) => Work::Unchanged { installed },
             None => self.work(&mut line, &aim, observer)?,
         };
         Ok(line)
     }
 
+    /// The slot that a link leads to, where it is followed; and what the user should know of links.
+    fn look_at_links(
+        &self,
+        slot: &str,
+        placement: &Placement,
+        rule: &Rule,
+        sources: &Sources<'_>,
+    ) -> Result<(Option<String>, Vec<Notice>)> {
+        let linked = |to: &str| {
+            let mut links = self.target.slots.linked_by(to);
+            links.retain(|link| link != slot);
+            (!links.is_empty()).then_some(Notice::LinkedBy { links })
+        };
+        let in_slots = self.destination.way() == Way::Slots;
+        let Some(root) = self.root.as_ref().filter(|_| in_slots) else {
+            return Ok((None, Vec::new()));
+        };
+        let place = look(&root.path, slot, sources.disk)?;
+        if place.kind != Kind::Link {
+            return Ok((None, linked(slot).into_iter().collect()));
+        }
+        let to = through_link(&root.path, &place.path, None);
+        match (placement.link.or(rule.link).unwrap_or_default(), to) {
+            (Links::Replace, to) => Ok((None, vec![Notice::LinkReplaced { to }])),
+            (Links::Follow, None) => Err(OddPath::LinkOut.of(&place.path)),
+            (Links::Follow, Some(to)) => {
+                let followed = Notice::LinkFollowed { link: slot.to_owned() };
+                let others = linked(&to).into_iter().collect::<Vec<_>>();
+                Ok((Some(to), [vec![followed], others].concat()))
+            }
+        }
+    }
+
     /// What is there already, made in just this way.
-    fn unchanged(&self, key: &Key, fit_key: Hash, sources: &Sources<'_>) -> Option<Installed> {
+    fn unchanged(
+        &self,
+        slot: &str,
+        key: &Key,
+        fit_key: Hash,
+        sources: &Sources<'_>,
+    ) -> Option<Installed> {
         let root = self.root.as_ref()?;
         let top = sources.state.slots.get(key)?.top()?;
         let ours = top.installed.job.as_deref() == self.job.layer();
         let path = sources.state.path_of(&root.path, key).ok()?;
         let same = ours
             && top.installed.key == Some(fit_key)
-            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held);
+            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held)
+            && self.has_loop_files(slot, sources);
         same.then(|| top.installed.clone())
     }
 
@@ -220,7 +286,7 @@ impl Run {
         }
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {
             None => Ok(Work::AsIs { bytes: member.bytes }),
-            Some(what) => Err(AudioError::CannotMeet(Unmet::File { problem: what }).into()),
+            Some(short) => Err(AudioError::CannotMeet(short.into()).into()),
         }
     }
 
@@ -239,12 +305,13 @@ impl Run {
         let known = sources.state.key(&root.path, None, slot, sources.disk)?;
         let place = look(&root.path, known.within(), sources.disk)?;
         refuse_odd(&place)?;
-        refuse_link(&place)?;
         // Where it is put may be another place, as of an overlay.
         let folder = sources.state.root_of(&root.path, key)?;
         let there = look(&folder, key.within(), sources.disk)?;
         refuse_odd(&there)?;
-        refuse_link(&there)?;
+        if self.destination.way() != Way::Slots {
+            refuse_link(&there)?;
+        }
         let path = place.path;
         if placement.clip.path().is_some_and(|clip| same_file(clip, &path)) {
             return Err(OddPath::ClipIsSlot.of(path));
@@ -263,7 +330,11 @@ impl Run {
                 changed: false,
             });
         }
-        let (stock, changed) = find_stock(root, sources.state, &known, &path)?;
+        let (mut stock, mut changed) = find_stock(root, sources.state, &known, &path)?;
+        if let (None, Some(place)) = (&stock, self.target.slots.stock_of(slot)) {
+            let key = Key::new(None, place)?;
+            (stock, changed) = find_stock(root, sources.state, &key, &key.path(&root.path))?;
+        }
         let here = sources.state.slots.get(key).is_some_and(|known| known.top().is_some());
         let may_be_new = match aim.rule.new {
             _ if placement.new => true,
@@ -325,7 +396,10 @@ struct Stock {
 /// A slot whose clip is fitted.
 fn fitted(line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
     let clip = line.open()?;
-    let reference = Reference { stock: line.stock.as_deref(), lufs: line.stock_lufs() };
+    // What the list has measured need not be measured again.
+    let lufs = line.stock_lufs();
+    let measured = line.is_listed && lufs.is_some();
+    let reference = Reference { stock: line.stock.as_deref().filter(|_| !measured), lufs };
     let has_level = reference.stock.is_some() || reference.lufs.is_some();
     let (request, notices) = aim.ask(&line.request, clip.facts(), has_level);
     line.notices.extend(notices);
@@ -333,6 +407,7 @@ fn fitted(line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Wor
     let fitting =
         Fitting { clip: &clip, demand: &line.demand, edits, rule: Some(aim.rule), reference };
     let plan = fitting.plan(observer)?;
+    line.notices.extend(Notice::of_format(aim, &line.said, plan.to.format));
     line.request = request;
     Ok(Work::Fit { plan })
 }
@@ -356,7 +431,7 @@ impl Line {
 
     /// How its clip is read, and what is made of it.
     pub(crate) fn hints(&self) -> Hints {
-        Hints { raw: self.request.read_as, loop_tags: self.demand.loop_tags.clone() }
+        Hints { raw: self.request.read_as, loop_tags: self.demand.loop_tags.clone(), beside: None }
     }
 
     /// How loud the stock is, where the target's list tells.
@@ -369,11 +444,15 @@ impl Line {
         let Some(stock) = &self.stock else {
             return Ok(self.listed.clone());
         };
-        let hints = Hints { raw: None, loop_tags: self.demand.loop_tags.clone() };
+        let open = |hints: &Hints| Clip::from_input(Input::file(stock), hints);
         // A closed format has nothing that could be compared.
-        let Ok(clip) = Clip::from_input(Input::file(stock), &hints) else {
+        let Ok(mut clip) = open(&self.stock_hints) else {
             return Ok(None);
         };
+        let beside = self.told_loop(clip.facts().format.rate);
+        if beside.is_some() {
+            clip = open(&Hints { beside, ..self.stock_hints.clone() })?;
+        }
         Side::of(&clip, observer).map(Some)
     }
 }

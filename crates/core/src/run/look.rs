@@ -11,19 +11,18 @@ use crate::error::{Error, Result};
 use crate::ledger::held_at;
 use crate::ledger::state::State;
 use crate::names::{Key, folded};
-use crate::refusal::{OddJob, OddSlot};
+use crate::refusal::OddSlot;
 use crate::sheet::{Entry, Size};
-use crate::slots::{Group, families};
 use crate::stamps::Stamps;
 use deft_needle_audio::Observer;
 use deft_needle_audio::Unmet;
-use deft_needle_audio::num::count;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A slot that the job no longer names.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Back {
     /// What the ledger calls it.
     pub key: Key,
@@ -34,7 +33,7 @@ pub struct Back {
 }
 
 /// All that a job will do, and all that is wrong.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, JsonSchema, Serialize)]
 pub struct JobPlan {
     /// A line a slot.
     pub lines: Vec<Line>,
@@ -111,9 +110,10 @@ impl Run {
         let mut plan =
             JobPlan { notices: self.dealt.notices.clone(), lines, faults, ..JobPlan::default() };
         refuse_same_file(&mut plan);
-        self.look_back(&mut plan, state, disk)?;
-        self.look_at_variants(&mut plan, state);
+        self.look_back(&mut plan, &sources)?;
+        self.look_at_sets(&mut plan, state);
         self.look_at_room(&mut plan);
+        self.look_at_loop_files(&mut plan, &sources)?;
         if !self.entries {
             self.tell_entries_left(&mut plan);
             return Ok(plan);
@@ -140,7 +140,8 @@ impl Run {
     }
 
     /// Slots of the job's that it no longer names.
-    fn look_back(&self, plan: &mut JobPlan, state: &State, disk: &dyn Disk) -> Result<()> {
+    fn look_back(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<()> {
+        let (state, disk) = (sources.state, sources.disk);
         // A single swap leaves the others alone.
         let (Some(root), Some(job)) = (&self.root, self.job.layer()) else {
             return Ok(());
@@ -150,8 +151,10 @@ impl Run {
             None => {
                 let placements = self.dealt.placements.iter();
                 let key = |slot: &str| self.destination.key(slot, state, &root.path, disk).ok();
-                let slots = placements.filter_map(|p| key(&p.slot));
-                slots.chain(self.carried(state, disk)).collect()
+                let slots = placements.clone().filter_map(|p| key(&p.slot));
+                let told = placements.flat_map(|p| self.loop_files(&p.slot, sources));
+                let told = told.flatten().map(|(key, _)| key);
+                slots.chain(told).chain(self.carried(state, disk)).collect()
             }
         };
         for (key, known) in &state.slots {
@@ -174,44 +177,6 @@ impl Run {
             });
         }
         Ok(())
-    }
-
-    /// Variants that are left out, and counts of them that do not work.
-    fn look_at_variants(&self, plan: &mut JobPlan, state: &State) {
-        let placements = self.dealt.placements.iter();
-        let placed: BTreeSet<&str> = placements.map(|placement| placement.slot.as_str()).collect();
-        let names: BTreeSet<&str> =
-            self.target.slots.names().chain(placed.iter().copied()).collect();
-        let is_ours = |slot: &str| {
-            let key = Key::new(None, slot).ok().and_then(|key| state.slots.get(&key));
-            key.is_some_and(|known| known.top().is_some())
-        };
-        for group in families(names) {
-            let (ours, left): (Vec<&String>, Vec<&String>) =
-                group.slots.iter().partition(|slot| placed.contains(slot.as_str()));
-            if ours.is_empty() {
-                continue;
-            }
-            let all = group.slots.len();
-            let left: Vec<String> =
-                left.into_iter().filter(|slot| !is_ours(slot)).cloned().collect();
-            if !left.is_empty() {
-                let (family, replaced) = (group.name.clone(), ours.len());
-                plan.notices.push(Notice::VariantsLeft { family, replaced, all, left });
-            }
-            plan.faults.extend(self.refuse_count(&group));
-        }
-    }
-
-    /// A number of variants that does not work.
-    fn refuse_count(&self, group: &Group) -> Option<Error> {
-        let rule = self.target.sheet.rule_for(&group.slots[0])?;
-        let (works, all) = (&rule.count.as_ref()?.0, group.slots.len());
-        if works.iter().any(|works| u64::from(*works) == count(all)) {
-            return None;
-        }
-
-        Some(OddJob::Variants { name: group.name.clone(), all, works: works.clone() }.into())
     }
 
     /// What the sheet asks beside the files of a single swap.

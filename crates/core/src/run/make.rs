@@ -149,10 +149,10 @@ impl Run {
         let member = Member::of_file(&line.slot, made)?;
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {
             None => Ok(()),
-            Some(what) => Err(Error::Outside {
+            Some(short) => Err(Error::Outside {
                 role: "encoder",
                 program: String::new(),
-                why: OutsideFault::Unfit { slot: line.slot.clone(), what: what.to_string() },
+                why: OutsideFault::Unfit { slot: line.slot.clone(), why: Box::new(short.into()) },
             }),
         }
     }
@@ -163,7 +163,9 @@ impl Run {
         for (name, text) in line.said.said() {
             options.entry(name.to_owned()).or_default().push(text.to_owned());
         }
+        let mirrored = self.destination.slot_of(&line.key).is_some();
         Installed {
+            stands_for: mirrored.then(|| line.slot.clone()),
             clip: line.clip.clone(),
             clip_hash: Some(line.clip_hash),
             clip_path: clip_path(&line.input),

@@ -2,12 +2,15 @@
 
 use super::fitting::Side;
 use crate::sheet::Size;
-use deft_needle_audio::edit::{CutEdit, LoopEdit, Overruled};
+use crate::target::Aim;
+use deft_needle_audio::Spec;
+use deft_needle_audio::edit::{CutEdit, LoopEdit, Overruled, Request};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::seam::{Judgement, Verdict, judge};
-use deft_needle_audio::spec::Kind;
+use deft_needle_audio::spec::{Format, Kind};
 use deft_needle_audio::units::{FrameRange, SampleRate};
 use deft_needle_audio::{Clip, Edits, Error as AudioError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Louder or quieter than the stock by this is worth a notice, in LU.
@@ -18,7 +21,7 @@ const TIMES_LONG: f64 = 4.0;
 const OPPOSED: f64 = -0.3;
 
 /// Something that the user should know, and that keeps nothing from being done.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Notice {
@@ -42,6 +45,17 @@ pub enum Notice {
         /// Those that are not.
         left: Vec<String>,
     },
+    /// Most slots of a folder or of a list are replaced, and some are left as they are.
+    SlotsLeft {
+        /// The folder, or the list's file.
+        of: String,
+        /// How many are replaced.
+        replaced: usize,
+        /// How many there are.
+        all: usize,
+        /// Those that are not.
+        left: Vec<String>,
+    },
     /// Clips, or sounds of one, that do not go into their slots evenly.
     Uneven {
         /// The slots, as they are written.
@@ -58,6 +72,21 @@ pub enum Notice {
         /// Those.
         slots: Vec<String>,
     },
+    /// The slot is a link, which makes way for a file of its own.
+    LinkReplaced {
+        /// The slot that it leads to; nothing where that is none of the root's.
+        to: Option<String>,
+    },
+    /// The slot that was named is a link; the file that it leads to is replaced.
+    LinkFollowed {
+        /// The slot that was named.
+        link: String,
+    },
+    /// Other slots are links to this one, and change with it.
+    LinkedBy {
+        /// Those.
+        links: Vec<String>,
+    },
     /// What all slots take together, of what they may.
     Room {
         /// About.
@@ -71,6 +100,13 @@ pub enum Notice {
         files: Vec<String>,
         /// Patterns of caches.
         caches: Vec<String>,
+    },
+    /// The file has another format than the stock, as the target's list tells it.
+    OtherFormat {
+        /// The stock's.
+        stock: Format,
+        /// That of what is made.
+        made: Format,
     },
     /// The stock loops, the clip does not.
     LoopLost,
@@ -111,6 +147,16 @@ pub enum Notice {
 }
 
 impl Notice {
+    /// Whether it tells of all these slots that they are left.
+    pub(super) fn tells_left(&self, slots: &[&str]) -> bool {
+        let told = match self {
+            Self::VariantsLeft { left, .. } | Self::SlotsLeft { left, .. } => left,
+            Self::NoPrompt { slots } => slots,
+            _ => return false,
+        };
+        slots.iter().all(|slot| told.iter().any(|told| told == slot))
+    }
+
     /// What rendering found.
     pub(super) fn of_outcome(outcome: &Outcome, rate: SampleRate) -> Vec<Self> {
         let mut all = Vec::new();
@@ -151,6 +197,14 @@ impl Notice {
             _ => judged.verdict != Verdict::Good,
         };
         Ok(heard.then_some(Self::Seam(judged)))
+    }
+
+    /// Another format than the listed stock's, where nobody asked for it on the command line or in a job.
+    pub fn of_format(aim: &Aim<'_>, asked: &Request, made: Format) -> Option<Self> {
+        let stock = aim.listed?.format()?;
+        // A quality is how it is made, and no property that a listed file tells.
+        let same = Spec::exactly(made).accepts(stock) || Spec::exactly(stock).accepts(made);
+        (!same && asked.spec.is_none()).then_some(Self::OtherFormat { stock, made })
     }
 
     /// In what the new file differs much from the stock.

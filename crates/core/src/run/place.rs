@@ -3,7 +3,7 @@
 use super::Run;
 use super::entries::words;
 use super::fitting::Side;
-use super::line::{Line, Work};
+use super::line::{Line, Sources, Work};
 use super::look::{JobPlan, over_budget};
 use super::make::Fitted;
 use super::notice::Notice;
@@ -21,11 +21,13 @@ use crate::stamps::Stamps;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::{Observer, Plan};
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// One slot that was placed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Placed {
     /// The slot.
     pub slot: String,
@@ -48,7 +50,7 @@ pub struct Placed {
 }
 
 /// What was done.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, JsonSchema, Serialize)]
 pub struct Installation {
     /// The root.
     pub root: Option<Root>,
@@ -126,13 +128,13 @@ impl<'d> Session<'d> {
                 after: self.run.target.sheet.after.clone(),
             });
         }
-        let Self { run, plan, ledger, .. } = &mut self;
+        let Self { run, plan, ledger, stamps, .. } = &mut self;
         done.caches.clone_from(&plan.caches);
         match run.destination.archive.clone() {
             Some(archive) => {
                 super::archive::place(run, plan, ledger, &archive, disk, observer, &mut done)?;
             }
-            None => place(run, plan, ledger, disk, observer, &mut done)?,
+            None => place(run, plan, ledger, stamps, disk, observer, &mut done)?,
         }
         self.stamps.save(&self.root.ledger, disk);
         Ok(done)
@@ -146,14 +148,16 @@ fn is_new(line: &&Line) -> bool {
 /// Puts every file in its own place.
 fn place(
     run: &Run,
-    plan: &JobPlan,
+    plan: &mut JobPlan,
     ledger: &mut Ledger<'_>,
+    stamps: &Stamps,
     disk: &dyn Disk,
     observer: &dyn Observer,
     done: &mut Installation,
 ) -> Result<()> {
     let lines: Vec<&Line> = plan.lines.iter().filter(is_new).collect();
     let keys = plan.keys(lines.iter().map(|line| line.key.clone()));
+    let state = ledger.state().clone();
 
     let mut change = ledger.begin(run.what(), &keys, plan.caches.clone())?;
     let parts = lines.iter().map(|line| change.part(&line.key));
@@ -177,6 +181,11 @@ fn place(
             after: fitted.after,
             notices: line.notices.iter().cloned().chain(fitted.notices).collect(),
         });
+    }
+    if run.entries && run.target.sheet.asks_for_digests() {
+        let made: BTreeMap<Key, PathBuf> =
+            lines.iter().map(|line| line.key.clone()).zip(parts).collect();
+        run.tell_digests(plan, &made, &Sources { state: &state, stamps, disk })?;
     }
     let unchanged = plan.lines.iter().filter(|line| !is_new(line));
     done.unchanged = unchanged.map(|line| line.slot.clone()).collect();
@@ -213,8 +222,19 @@ pub(crate) fn finish(
                 change.tell(file, contents.seen, Held::File(hash), told.clone())?;
             }
             None => {
-                done.entries.push(format!("{file}: carried unchanged"));
-                change.install(file, hash, carried_as(run, file))?;
+                let installed = match &contents.of {
+                    Some(slot) => Installed {
+                        clip: format!("the loop of {slot}"),
+                        belongs_to: Some(slot.clone()),
+                        ..carried_as(run, file)
+                    },
+                    None => carried_as(run, file),
+                };
+                done.entries.push(match &contents.of {
+                    Some(slot) => format!("{file}: the loop of {slot}"),
+                    None => format!("{file}: carried unchanged"),
+                });
+                change.install(file, hash, installed)?;
             }
         }
     }

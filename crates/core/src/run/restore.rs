@@ -11,6 +11,7 @@ use crate::ledger::{Ledger, Recovered, What, held_at};
 use crate::names::{Key, nearest};
 use crate::refusal::{OddLedger, OddSlot};
 use crate::root::Root;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
 
@@ -39,6 +40,19 @@ pub enum Which<'a> {
 }
 
 impl Which<'_> {
+    /// Named slots with the files that came with them.
+    fn with_what_belongs(self, state: &State) -> Option<Vec<Key>> {
+        let Self::Slots(slots) = self else {
+            return None;
+        };
+        let belongs = |known: &Slot| {
+            let of = known.top().and_then(|top| top.installed.belongs_to.as_ref());
+            of.is_some_and(|of| slots.contains(of))
+        };
+        let with = state.slots.iter().filter(|(key, known)| !slots.contains(key) && belongs(known));
+        Some(slots.iter().chain(with.map(|(key, _)| key)).cloned().collect())
+    }
+
     /// Whether a slot is meant, jobs aside.
     pub(super) fn holds(self, key: &Key) -> bool {
         match self {
@@ -53,7 +67,7 @@ impl Which<'_> {
 }
 
 /// A slot that could not be restored.
-#[derive(Debug, Serialize)]
+#[derive(Debug, JsonSchema, Serialize)]
 pub struct Failed {
     /// Which.
     pub slot: Key,
@@ -62,7 +76,7 @@ pub struct Failed {
 }
 
 /// What was done.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, JsonSchema, Serialize)]
 pub struct Restored {
     /// Slots that have their stock again.
     pub restored: Vec<Key>,
@@ -100,6 +114,8 @@ pub fn restore(
 ) -> Result<Restored> {
     if dry_run {
         let state = Ledger::peek(root)?;
+        let whole = which.with_what_belongs(&state);
+        let which = whole.as_deref().map_or(which, Which::Slots);
         let caches = crate::caches::of_ledger(&root.path, &state.target.clear, &state)?;
         return Ok(Steps::sort(root, &state, which, changed)?.told(caches));
     }
@@ -116,6 +132,8 @@ pub fn restore(
         }
         _ => which,
     };
+    let whole = which.with_what_belongs(ledger.state());
+    let which = whole.as_deref().map_or(which, Which::Slots);
     let steps = Steps::sort(root, ledger.state(), which, changed)?;
     let caches = ledger.caches()?;
     let recovered = ledger.recovered().cloned();
@@ -134,7 +152,9 @@ pub fn restore(
 /// What restored files lack of what the originals had.
 fn lacking(root: &Root, before: &State, restored: &[Key]) -> Vec<&'static str> {
     let of = |key: &Key| {
-        let was = before.slots.get(key)?.stock.last()?.was.as_ref()?;
+        let original = before.slots.get(key)?.stock.last()?;
+        // A link's time is nobody's concern.
+        let was = original.was.as_ref().filter(|_| !matches!(original.held, Held::Link(_)))?;
         let now = Attributes::of(&before.path_of(&root.path, key).ok()?).ok()?;
         Some(was.lacking(&now))
     };

@@ -10,10 +10,11 @@ use crate::ledger::{Ledger, held_at, kept_in};
 use crate::limits;
 use crate::names::Key;
 use crate::root::{Kind, Root};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How a slot is now.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Condition {
     /// What was installed is there.
@@ -39,7 +40,7 @@ impl Condition {
 }
 
 /// One slot's state.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct SlotStatus {
     /// The slot.
     pub slot: Key,
@@ -56,7 +57,7 @@ pub struct SlotStatus {
 }
 
 /// One entry's state.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct EntryStatus {
     /// The file, with its root where that is not the main one.
     pub file: Key,

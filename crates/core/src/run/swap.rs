@@ -1,27 +1,25 @@
 //! A single swap: a job of one line, whose rule is read off the stock where no sheet tells it.
 
-use super::stock::{find_stock, no_such_slot};
+use super::stock::{find_stock, no_such_slot, refuse_new_folder};
 use super::{Ask, Run};
 use crate::disk::{Disk, RealDisk};
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::job::{Dealt, Job, Making, Placement};
+use crate::learn::mark_of;
 use crate::ledger::Ledger;
 use crate::ledger::state::State;
 use crate::refusal::OddPath;
 use crate::root::{Root, absolute, key_of, look};
-use crate::sheet::{Accepted, FirstBytes, New, Rule, Sheet};
+use crate::sheet::{Accepted, Links, New, OneOrMany, Rule, Sheet};
 use crate::slots::Roots;
+use crate::stock::Member;
 use crate::target::Target;
-use crate::tree::names_in;
+use crate::tree::{links_below, names_in};
 use deft_needle_audio::Clip;
 use deft_needle_audio::edit::Request;
-use deft_needle_audio::read::{Input, open_regular};
-use deft_needle_audio::spec::{Demand, Spec};
-use std::io::Read as _;
+use deft_needle_audio::read::Input;
+use deft_needle_audio::spec::{Choice, Container, Demand, Encoding, Format, Spec};
 use std::path::{Path, PathBuf};
-
-/// First bytes that a closed format is known by.
-const MARK: u64 = 4;
 
 /// What is asked.
 pub struct Swap<'a> {
@@ -41,6 +39,8 @@ pub struct Swap<'a> {
     pub making: Making,
     /// Whether a file may be put where none was.
     pub new: bool,
+    /// What happens to the slot where it is a link.
+    pub link: Option<Links>,
     /// Whether the sheet's entries are made, and its caches cleared.
     pub entries: bool,
     /// Whether outside commands may run.
@@ -75,6 +75,7 @@ impl Run {
             like: swap.like,
             making: swap.making,
             new: swap.new,
+            link: swap.link,
             values: Default::default(),
         };
         let dealt = Dealt { placements: vec![placement], ..Dealt::default() };
@@ -103,26 +104,32 @@ impl Swap<'_> {
         if stock.is_none() && !self.new && !is_ours {
             return Err(no_such_slot(self.slot, &place.path));
         }
-        let rule = self.rule(stock.as_deref(), &place.path)?;
+        if stock.is_none() && !is_ours {
+            refuse_new_folder(self.slot, &place.path)?;
+        }
+        let mut rule = self.rule(stock.as_deref(), &place.path)?;
         let mut roots = Roots::main(Some(&self.root.path));
         roots.others.clone_from(&self.root.others);
         let folder = slot.rsplit_once('/').map_or("", |(folder, _)| folder);
         let beside = place.path.parent().map_or_else(Vec::new, names_in);
+        if self.new && self.making == Making::Fit {
+            rule.extensions = Some(extensions(&rule, slot, &beside));
+        }
         let within = |name: String| match folder {
             "" => name,
             folder => format!("{folder}/{name}"),
         };
         let names = beside.into_iter().map(within);
         let name = self.root.path.file_name().unwrap_or_default().to_string_lossy();
-        Ok(Target::of_names(Sheet::of_rule(&name, rule), roots, names))
+        let mut target = Target::of_names(Sheet::of_rule(&name, rule), roots, names);
+        target.slots.add_links(links_below(&self.root.path));
+        Ok(target)
     }
 
     /// What the slot's own stock asks of its replacement.
     fn rule(&self, stock: Option<&Path>, path: &Path) -> Result<Rule> {
-        let mark = || stock.map(mark_of).transpose();
-        let closed = |mark| Rule { first_bytes: mark, ..Rule::of_all(Accepted::Opaque) };
         let rule = match &self.making {
-            Making::AsIs | Making::Encoder(_) => closed(mark()?),
+            Making::AsIs | Making::Encoder(_) => closed(stock)?,
             Making::Fit => {
                 let demand = match (&self.like, stock) {
                     (Some(like), _) => like.clone(),
@@ -138,12 +145,38 @@ impl Swap<'_> {
     }
 }
 
-/// The first bytes of a file.
-fn mark_of(path: &Path) -> Result<FirstBytes> {
-    let mut mark = Vec::new();
-    let read = open_regular(path).and_then(|file| file.take(MARK).read_to_end(&mut mark));
-    read.map_err(Error::read(path))?;
-    Ok(FirstBytes(mark))
+/// Extensions that a new file may have: those of what it holds, those of the files beside it, and any that
+/// no format is known by.
+fn extensions(rule: &Rule, slot: &str, beside: &[String]) -> Vec<String> {
+    let mut all = Rule { extensions: None, ..rule.clone() }.extensions();
+    let file = slot.rsplit('/').next().unwrap_or(slot);
+    if all.is_empty() || !file.contains('.') {
+        return Vec::new();
+    }
+    let of = |name: &str| name.rsplit_once('.').map(|(_, extension)| extension.to_lowercase());
+    let own = of(slot).filter(|extension| Container::from_extension(extension).is_none());
+    all.extend(beside.iter().filter_map(|name| of(name)).chain(own));
+    all
+}
+
+/// What a finished file must be in the place of this one: a sound that is read here, of its format, whatever
+/// tags stand in it; any other file begins like it.
+fn closed(stock: Option<&Path>) -> Result<Rule> {
+    let Some(stock) = stock else {
+        return Ok(Rule::of_all(Accepted::Opaque));
+    };
+    if let Ok(clip) = Clip::open(stock) {
+        let Format { container, encoding, .. } = clip.facts().format;
+        let spec = Spec {
+            container: Choice::OneOf(vec![container]),
+            encoding: Choice::OneOf(vec![Encoding::plain(encoding.codec)]),
+            ..Spec::ANY
+        };
+        return Ok(Rule::of_all(Accepted::Sound(vec![spec])));
+    }
+    let head = Member::of_file("", stock)?.head;
+    let mark = vec![mark_of(&head)];
+    Ok(Rule { first_bytes: OneOrMany(mark), ..Rule::of_all(Accepted::Opaque) })
 }
 
 /// What the files of the same extension in the folder agree on.

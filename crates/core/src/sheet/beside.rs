@@ -3,6 +3,7 @@
 use super::pattern::Pattern;
 use super::values::{OneOrMany, Size, Within};
 use crate::entry::Format;
+use crate::refusal::OddText;
 use serde::Deserialize;
 
 /// Something that the target must be told beside the file itself.
@@ -36,6 +37,9 @@ pub struct Entry {
     pub order: Option<Sorting>,
     /// The same: where another value stands in another list.
     pub index_of: Option<IndexOf>,
+    /// Whether members of a list that differ in case alone are the same.
+    #[serde(default)]
+    pub ignore_case: bool,
 }
 
 /// Ways of installing.
@@ -56,8 +60,10 @@ pub enum Way {
 pub enum Sorting {
     /// Behind the last one.
     End,
-    /// Before the first one that is greater.
+    /// Before the first one that is greater, as people sort.
     Sorted,
+    /// The same, character by character.
+    Codepoint,
 }
 
 /// A value in another list of the same file.
@@ -138,9 +144,9 @@ pub struct PackFile {
 impl Entry {
     /// # Errors
     /// What contradicts itself.
-    pub(super) fn validate(&self, roots: &[String]) -> Result<(), String> {
+    pub(super) fn validate(&self, roots: &[String]) -> Result<(), OddText> {
         if self.value.is_none() && self.expect.is_none() {
-            return Err("an entry needs a value to set or to expect".to_owned());
+            return Err(OddText::NoValue);
         }
         known_root(self.root.as_deref(), roots)
     }
@@ -148,14 +154,11 @@ impl Entry {
 
 /// # Errors
 /// A root that the sheet does not name.
-pub(super) fn known_root(named: Option<&str>, roots: &[String]) -> Result<(), String> {
+pub(super) fn known_root(named: Option<&str>, roots: &[String]) -> Result<(), OddText> {
     match named {
-        Some(root) if !roots.iter().any(|known| known == root) => Err(match roots {
-            [] => {
-                format!("there is no root \"{root}\": the sheet names none (roots = [\"{root}\"])")
-            }
-            roots => format!("there is no root \"{root}\"; there are: {}", roots.join(", ")),
-        }),
+        Some(root) if !roots.iter().any(|known| known == root) => {
+            Err(OddText::UnknownRoot { root: root.to_owned(), known: roots.to_vec() })
+        }
         _ => Ok(()),
     }
 }

@@ -1,15 +1,15 @@
 //! What is wrong in a file that somebody wrote by hand: where, and what to write instead.
 
 use crate::error::Error;
-use crate::refusal::Refusal;
-use deft_needle_audio::Unmet;
+use crate::refusal::{OddText, Refusal};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fmt;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 /// Something wrong, and the place where it stands.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Fault {
     /// The file.
@@ -18,27 +18,33 @@ pub struct Fault {
     /// The place, where it is known.
     pub spot: Option<Spot>,
     /// What is wrong.
-    pub what: String,
-    /// What to write instead; empty where the message says it.
-    pub instead: String,
-    /// Whether it is soundly written, and the target does not take it.
-    pub refused: bool,
-    /// What is wrong as a value, in place of words.
-    pub because: Option<Because>,
+    pub because: Because,
 }
 
-/// What is wrong, where it has a kind of its own.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+/// What is wrong.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Because {
-    /// No clip can be made so.
-    Unmet(Unmet),
-    /// The target does not take it.
+    /// What is written is odd.
+    Odd(OddText),
+    /// It is soundly written, and the target does not take it.
     Refusal(Refusal),
 }
 
+impl<T: Into<OddText>> From<T> for Because {
+    fn from(odd: T) -> Self {
+        Self::Odd(odd.into())
+    }
+}
+
+impl From<Refusal> for Because {
+    fn from(refusal: Refusal) -> Self {
+        Self::Refusal(refusal)
+    }
+}
+
 /// A place in a text.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Spot {
     /// Counted from 1.
     pub line: usize,
@@ -80,41 +86,27 @@ impl Spot {
 
 impl Fault {
     /// About a whole file.
-    pub fn whole(path: &Path, what: impl Into<String>, instead: impl Into<String>) -> Self {
-        Self {
-            path: path.to_owned(),
-            spot: None,
-            what: what.into(),
-            instead: instead.into(),
-            refused: false,
-            because: None,
-        }
-    }
-
-    /// The same, where what is written is sound and the target does not take it.
-    #[must_use]
-    pub fn refused(self, because: Refusal) -> Self {
-        Self { refused: true, because: Some(Because::Refusal(because)), ..self }
+    pub fn whole(path: &Path, because: impl Into<Because>) -> Self {
+        Self { path: path.to_owned(), spot: None, because: because.into() }
     }
 
     /// About a place in a text.
-    pub fn at(
-        path: &Path,
-        text: &str,
-        span: &Range<usize>,
-        what: impl Into<String>,
-        instead: impl Into<String>,
-    ) -> Self {
-        Self { spot: Some(Spot::of(text, span)), ..Self::whole(path, what, instead) }
+    pub fn at(path: &Path, text: &str, span: &Range<usize>, because: impl Into<Because>) -> Self {
+        Self { spot: Some(Spot::of(text, span)), ..Self::whole(path, because) }
     }
 
     /// What `toml` found, with the nearest known word where one is unknown.
     pub fn of_toml(path: &Path, text: &str, error: &toml::de::Error) -> Self {
-        let (what, instead) = plainly(error.message());
+        let odd = plainly(error.message());
         match error.span() {
-            Some(span) => Self::at(path, text, &span, what, instead),
-            None => Self::whole(path, what, instead),
+            Some(span) => Self::at(path, text, &span, odd),
+            None => Self::whole(path, odd),
         }
+    }
+
+    /// Whether what is written is sound, and the target does not take it.
+    pub const fn is_refused(&self) -> bool {
+        matches!(self.because, Because::Refusal(_))
     }
 
     /// The line with the place marked below it.
@@ -130,12 +122,13 @@ impl Fault {
 
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let path = self.path.display();
-        match &self.spot {
-            Some(spot) => {
-                write!(f, "{path}, line {}, column {}: {}", spot.line, spot.column, self.what)
-            }
-            None => write!(f, "{path}: {}", self.what),
+        write!(f, "{}", self.path.display())?;
+        if let Some(spot) = &self.spot {
+            write!(f, ", line {}, column {}", spot.line, spot.column)?;
+        }
+        match &self.because {
+            Because::Odd(odd) => write!(f, ": {odd:?}"),
+            Because::Refusal(refusal) => write!(f, ": {refusal:?}"),
         }
     }
 }
@@ -146,32 +139,27 @@ impl From<Fault> for Error {
     }
 }
 
-/// A parser's message as a user would say it, and what to do.
-fn plainly(message: &str) -> (String, String) {
-    for (kind, word) in [("unknown field", "key"), ("unknown variant", "word")] {
+/// A parser's message as a value.
+fn plainly(message: &str) -> OddText {
+    for (kind, word) in [("unknown field", false), ("unknown variant", true)] {
         let Some(rest) = message.strip_prefix(kind) else {
             continue;
         };
         // "unknown field `a`, expected one of `b`, `c`" is what serde says.
         let mut quoted = rest.split('`').skip(1).step_by(2);
         let unknown = quoted.next().unwrap_or_default();
-        let known: Vec<&str> = quoted.collect();
-        let instead = match crate::names::nearest(unknown, known.iter().copied(), 1).first() {
-            Some(near) => {
-                format!("did you mean \"{}\"? known are: {}", near.name, known.join(", "))
-            }
-            None => format!("known are: {}", known.join(", ")),
-        };
-        return (format!("unknown {word} \"{}\"", clipped(unknown)), instead);
+        let known: Vec<String> = quoted.map(str::to_owned).collect();
+        let near = crate::names::nearest(unknown, known.iter().map(String::as_str), 1);
+        return OddText::Unknown { word, found: clipped(unknown), near, known };
     }
-    if let Some(rest) = message.strip_prefix("missing field") {
-        return (format!("the key {} is missing", rest.trim().replace('`', "\"")), String::new());
+    match message.strip_prefix("missing field") {
+        Some(rest) => OddText::MissingKey(rest.trim().trim_matches('`').to_owned()),
+        None => OddText::Grammar(clipped(message)),
     }
-    (clipped(message), String::new())
 }
 
 /// So that a key of a megabyte does not fill the screen.
-pub fn clipped(text: &str) -> String {
+pub(crate) fn clipped(text: &str) -> String {
     const MOST: usize = 200;
     match text.char_indices().nth(MOST) {
         Some((at, _)) => format!("{} …", &text[..at]),
@@ -200,8 +188,9 @@ mod tests {
 
     #[test]
     fn the_nearest_known_word_is_told() {
-        let (what, instead) = plainly("unknown field `mach`, expected one of `match`, `spec`");
-        assert_eq!(what, "unknown key \"mach\"");
-        assert!(instead.starts_with("did you mean \"match\"?"), "{instead}");
+        let odd = plainly("unknown field `mach`, expected one of `match`, `spec`");
+        let OddText::Unknown { word: false, found, near, known } = odd else { panic!("{odd:?}") };
+        assert_eq!((found.as_str(), near[0].name.as_str(), known.len()), ("mach", "match", 2));
+        assert_eq!(plainly("missing field `spec`"), OddText::MissingKey("spec".to_owned()));
     }
 }

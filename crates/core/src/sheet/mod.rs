@@ -3,6 +3,7 @@
 mod audit;
 mod beside;
 pub mod fault;
+mod loop_file;
 mod own;
 mod pairs;
 pub mod pattern;
@@ -15,20 +16,21 @@ mod values;
 pub use audit::{Remark, audit};
 pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sorting, Way};
 pub use fault::{Because, Fault};
+pub use loop_file::LoopFile;
 pub use own::{OwnSheet, keep_own_sheets_in, own_sheets};
 pub use pairs::Pairs;
 pub use pattern::Pattern;
-pub use rule::{Accepted, New, OutsideEncoder, Rule, Tags};
+pub use rule::{Accepted, Links, New, OutsideEncoder, Rule, Tags};
 pub use shipped::{SHIPPED, Shipped};
 pub use source::{Column, Source};
-pub(crate) use values::text as text_value;
 pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within, quoted};
+pub(crate) use values::{NO_CONTROL, text as text_value};
 
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
 use crate::names::{NameRules, nearest};
-use crate::refusal::Refusal;
+use crate::refusal::{Many, OddText, Written};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -50,6 +52,9 @@ pub struct Sheet {
     /// Caches, which go whenever something is put in or taken out.
     #[serde(default)]
     pub clear: OneOrMany<Pattern>,
+    /// Files of a root that are none of its concern.
+    #[serde(default)]
+    pub ignore: OneOrMany<Pattern>,
     /// What the user has to do once files are in.
     pub after: Option<String>,
     /// The room that all slots have together.
@@ -109,9 +114,7 @@ impl Sheet {
                 let own = own_sheets();
                 let names = own.iter().map(|own| own.name.as_str());
                 let near = nearest(&name, names.chain(SHIPPED.iter().map(|s| s.name)), 3);
-                let refusal = Refusal::NoSheet { name: name.into_owned(), near };
-                let because = Some(Because::Refusal(refusal));
-                Err(Fault { because, ..Fault::whole(typed, "", "") }.into())
+                Err(Fault::whole(typed, OddText::NoSheet(name.into_owned(), near)).into())
             }
         }
     }
@@ -123,15 +126,14 @@ impl Sheet {
     pub fn load(path: &Path) -> Result<Self> {
         let bytes = match read_input(path, limits::SHEET) {
             Err(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
-                let most = Size(limits::SHEET);
-                let what = format!("it is larger than {most}, the most that a sheet may take");
-                return Err(Fault::whole(path, what, "name a target sheet").into());
+                let odd = OddText::TooLarge(Written::Sheet, limits::SHEET);
+                return Err(Fault::whole(path, odd).into());
             }
             other => other.map_err(Error::read(path))?,
         };
         let text = String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
-            Fault::whole(path, format!("it is not UTF-8 text (at byte {at})"), "save it as UTF-8")
+            Fault::whole(path, OddText::NotUtf8(at))
         })?;
         Self::parse(&text, path)
     }
@@ -144,8 +146,8 @@ impl Sheet {
         // A mark that some editors put before UTF-8.
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         if text.matches("find").count() > limits::PATTERNS {
-            let what = format!("it has more than {} expressions to find", limits::PATTERNS);
-            return Err(Fault::whole(path, what, "split the sheet").into());
+            let odd = OddText::TooMany(Many::Expressions, limits::PATTERNS);
+            return Err(Fault::whole(path, odd).into());
         }
         let mut sheet: Self =
             toml::from_str(text).map_err(|error| Fault::of_toml(path, text, &error))?;
@@ -165,8 +167,7 @@ impl Sheet {
         for at in 0..self.rules.len() {
             let span = self.rules[at].spec.span();
             let asks = self.rules[at].gather();
-            self.rules[at].asks =
-                asks.map_err(|invalid| self.fault(&span, invalid.to_string(), ""))?;
+            self.rules[at].asks = asks.map_err(|invalid| self.fault(&span, invalid))?;
         }
         Ok(())
     }
@@ -186,47 +187,70 @@ impl Sheet {
         self.rules.iter().find(|rule| rule.matches(slot))
     }
 
+    /// Whether a name is none of the target's concern.
+    pub fn ignores(&self, slot: &str) -> bool {
+        self.ignore.0.iter().any(|pattern| pattern.matches(slot))
+    }
+
+    /// Whether an entry holds a digest of a slot's file.
+    pub(crate) fn asks_for_digests(&self) -> bool {
+        self.entries.iter().any(|entry| {
+            let entry = entry.get_ref();
+            let texts = [entry.file.0.clone(), format!("{:?}", (&entry.at, &entry.value))];
+            texts.iter().any(|text| crate::digests::named_in(text))
+        })
+    }
+
+    /// The slot that a file of its overlay stands for, by its name in the main root.
+    pub fn mirrored<'a>(&self, name: &'a str) -> Option<&'a str> {
+        let mut rest = name;
+        for part in self.overlay.as_ref()?.0.split('/') {
+            let (folder, behind) = rest.split_once('/')?;
+            // What a job fills in may be anything.
+            let fits = match (part.split_once('{'), part.rsplit_once('}')) {
+                (Some((start, _)), Some((_, end))) => {
+                    folder.len() >= start.len() + end.len()
+                        && folder.starts_with(start)
+                        && folder.ends_with(end)
+                }
+                _ => folder == part,
+            };
+            rest = fits.then_some(behind)?;
+        }
+        Some(rest)
+    }
+
     /// What a slot is, in words.
     pub fn label(&self, slot: &str) -> Option<&str> {
         self.labels.get(&Within(slot.to_owned())).map(String::as_str)
     }
 
     /// A fault at a place of this sheet.
-    fn fault(
-        &self,
-        span: &Range<usize>,
-        what: impl Into<String>,
-        instead: impl Into<String>,
-    ) -> Fault {
-        Fault::at(&self.origin.path, &self.origin.text, span, what, instead)
+    fn fault(&self, span: &Range<usize>, odd: impl Into<OddText>) -> Fault {
+        Fault::at(&self.origin.path, &self.origin.text, span, odd)
     }
 
     /// Everything that can be told wrong without looking at any other file.
     fn validate(&self) -> Result<()> {
         for rule in &self.rules {
-            let span = rule.spec.span();
-            rule.validate().map_err(|(what, instead)| self.fault(&span, what, instead))?;
-            if let Some(unmet) = rule.unmet() {
-                return Err(Fault {
-                    because: Some(Because::Unmet(unmet)),
-                    ..self.fault(&span, "", "")
-                }
-                .into());
-            }
+            let odd = rule.validate().map_err(OddText::Rule);
+            odd.map_err(|odd| self.fault(&rule.spec.span(), odd))?;
         }
         let patterns = self.rules.iter().map(|rule| rule.patterns.get_ref().0.len());
         let entries = self.entries.iter().map(|entry| entry.get_ref().patterns.0.len());
-        if patterns.chain(entries).sum::<usize>() + self.clear.0.len() > limits::PATTERNS {
-            let what = format!("it has more than {} patterns", limits::PATTERNS);
-            return Err(Fault::whole(&self.origin.path, what, "split the sheet").into());
+        if patterns.chain(entries).sum::<usize>() + self.clear.0.len() + self.ignore.0.len()
+            > limits::PATTERNS
+        {
+            let odd = OddText::TooMany(Many::Patterns, limits::PATTERNS);
+            return Err(Fault::whole(&self.origin.path, odd).into());
         }
         for source in &self.slots {
             let wrong = source.get_ref().validate(&self.roots);
-            wrong.map_err(|what| self.fault(&source.span(), what, ""))?;
+            wrong.map_err(|odd| self.fault(&source.span(), odd))?;
         }
         for entry in &self.entries {
             let wrong = entry.get_ref().validate(&self.roots);
-            wrong.map_err(|what| self.fault(&entry.span(), what, ""))?;
+            wrong.map_err(|odd| self.fault(&entry.span(), odd))?;
         }
         crate::caches::check(self)
     }

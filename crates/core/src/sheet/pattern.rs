@@ -1,7 +1,9 @@
 //! Patterns over slots: `*` within a name, `**` over folders, `#` for what variants differ in.
 
+use super::fault::clipped;
 use crate::limits;
 use crate::names::family_of;
+use deft_needle_audio::Invalid;
 use globset::{Glob, GlobBuilder, GlobMatcher};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize};
@@ -40,22 +42,26 @@ pub fn literal(name: &str) -> String {
 }
 
 impl FromStr for Pattern {
-    type Err = String;
+    type Err = Invalid;
 
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        let bad = |expected: String| Err(Invalid::new("pattern", &clipped(text), expected));
         if text.chars().count() > limits::PATTERN_TEXT {
-            return Err(format!("a pattern has at most {} characters", limits::PATTERN_TEXT));
+            return bad(format!("at most {} characters", limits::PATTERN_TEXT));
         }
         let path = text.replace('\\', "/");
         if path.starts_with('/') || path.split('/').any(|part| part == "..") {
-            return Err(format!("the pattern \"{text}\" leads out of its root"));
+            return bad("one that does not lead out of its root".to_owned());
         }
-        let glob = GlobBuilder::new(&path)
+        // What variants differ in may stand in brackets, which are no class of characters then.
+        let glob = GlobBuilder::new(&path.replace("[#]", "[[]#[]]"))
             .literal_separator(true)
             .backslash_escape(false)
-            .build()
-            .map_err(|error| format!("the pattern \"{text}\" is malformed: {}", error.kind()))?;
-        Ok(Self { glob, text: path, matcher: OnceLock::new() })
+            .build();
+        match glob {
+            Ok(glob) => Ok(Self { glob, text: path, matcher: OnceLock::new() }),
+            Err(error) => bad(format!("a well-formed one ({})", error.kind())),
+        }
     }
 }
 
@@ -92,6 +98,8 @@ mod tests {
             ("sfx/gull_#.ogg", "sfx/gull_12.ogg", "sfx/gull_wing.ogg"),
             ("sfx/*_#.ogg", "sfx/gull_a.ogg", "sfx/gull.ogg"),
             (r"sfx\step (#).wav", "sfx/step (3).wav", "sfx/step (x).wav"),
+            ("sfx/cart[#].ogg", "sfx/cart[3].ogg", "sfx/cart3.ogg"),
+            ("sfx/door-#-left.ogg", "sfx/door-02-left.ogg", "sfx/door-left.ogg"),
             ("a[[]1].wav", "a[1].wav", "a1.wav"),
         ] {
             let parsed: Pattern = pattern.parse().unwrap();

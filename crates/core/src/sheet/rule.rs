@@ -1,16 +1,19 @@
 //! A rule: what the slots that match it ask of their files.
 
 use super::Pairs;
+use super::loop_file::LoopFile;
 use super::pattern::Pattern;
 use super::values::{FirstBytes, OneOrMany, Size, text};
 use deft_needle_audio::edit::{Level, Request, Time};
 use deft_needle_audio::plan::Plan;
+use deft_needle_audio::read::Hints;
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::spec::{
     Choice, Chunks, Demand, Header, LoopTags, LoopUnit, Looped, Second, Shortfall,
 };
 use deft_needle_audio::units::{Duration, FrameRange, SampleRate};
 use deft_needle_audio::{Edits, Error as AudioError, Facts, Invalid, Spec};
+use schemars::JsonSchema;
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::num::NonZeroU64;
@@ -40,6 +43,9 @@ pub struct Rule {
     /// Under which names a loop is written among texts.
     #[serde(default, deserialize_with = "loop_tags")]
     pub loop_tags: Option<LoopTags>,
+    /// Files beside a slot's that tell its loop.
+    #[serde(default)]
+    pub loop_file: OneOrMany<LoopFile>,
     /// Loops start at and last for multiples of this many frames.
     pub loop_multiple: Option<NonZeroU64>,
     /// The shortest loop.
@@ -67,9 +73,14 @@ pub struct Rule {
     /// Whether the target takes files that it has none of yet.
     #[serde(default)]
     pub new: New,
+    /// Whether every listed name that it matches must be there.
+    #[serde(default)]
+    pub complete: bool,
+    /// What happens to a slot that is a symbolic link.
+    pub link: Option<Links>,
     /// How files of a closed format begin.
-    #[serde(default, deserialize_with = "text")]
-    pub first_bytes: Option<FirstBytes>,
+    #[serde(default)]
+    pub first_bytes: OneOrMany<FirstBytes>,
     /// A command of the user's that makes files of a closed format.
     pub encoder: Option<OutsideEncoder>,
     /// Options that hold where nothing else is said.
@@ -115,8 +126,19 @@ pub enum New {
     Any,
 }
 
+/// What happens to a slot that is a symbolic link.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Links {
+    /// The link makes way for a file; a restore brings it back.
+    #[default]
+    Replace,
+    /// The file that it leads to is replaced.
+    Follow,
+}
+
 /// A command that makes files of a closed format.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize, JsonSchema, Serialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct OutsideEncoder {
     /// The program and its words, with `{in}` and `{out}`.
@@ -187,6 +209,7 @@ impl Rule {
             route: None,
             looped: Looped::Allowed,
             loop_tags: None,
+            loop_file: OneOrMany::default(),
             loop_multiple: None,
             loop_shortest: None,
             loop_longest: None,
@@ -197,7 +220,9 @@ impl Rule {
             extensions: Some(Vec::new()),
             count: None,
             new: New::Never,
-            first_bytes: None,
+            complete: false,
+            link: None,
+            first_bytes: OneOrMany::default(),
             encoder: None,
             defaults: Pairs::default(),
             asks: Request::default(),
@@ -260,7 +285,17 @@ impl Rule {
             block_bytes: self.block_bytes,
             loop_tags: self.loop_tags.clone(),
             looped: self.looped,
+            loop_beside: !self.loop_file.0.is_empty(),
         })
+    }
+
+    /// How the target's own files are read: samples without a header need to be told what they are.
+    pub fn hints(&self) -> Hints {
+        Hints {
+            raw: self.demand().and_then(|demand| demand.raw()),
+            loop_tags: self.loop_tags.clone(),
+            beside: None,
+        }
     }
 
     /// Every problem of a file under the demand and the limits.
@@ -329,7 +364,7 @@ impl Rule {
     /// # Errors
     /// [`AudioError::CannotMeet`] with the figures.
     pub fn refuse(&self, plan: &Plan, edits: &Edits) -> Result<(), AudioError> {
-        let loops: Vec<FrameRange> = plan.to.loops.iter().map(|l| l.range).collect();
+        let loops: Vec<FrameRange> = plan.to.looped().map(|l| l.range).collect();
         let found = self.limits(plan.to.frames, plan.to.format.rate, &loops, edits);
         match found.first() {
             None => Ok(()),

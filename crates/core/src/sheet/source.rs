@@ -1,7 +1,8 @@
 //! Where the names of slots come from.
 
 use super::beside::known_root;
-use super::values::Within;
+use super::values::{OneOrMany, Within};
+use crate::refusal::{OddList, OddText};
 use serde::{Deserialize, Deserializer};
 
 /// A list of names.
@@ -14,16 +15,26 @@ pub struct Source {
     pub in_root: Option<Within>,
     /// Which root; the main one by default.
     pub root: Option<String>,
-    /// In JSON, the object whose keys, or the array whose members, are the names (RFC 6901).
+    /// In JSON, the object whose keys, or the array whose members, are the names (RFC 6901); in XML the
+    /// elements, or an attribute of theirs as in `/bank/sound/@file`. `*` is every member.
     pub pointer: Option<String>,
     /// In JSON, the field of each member that holds the name.
     pub field: Option<String>,
-    /// In tables, the column.
-    pub column: Option<Column>,
+    /// In tables, the column; of several, a name's folders and its file.
+    #[serde(default)]
+    pub column: OneOrMany<Column>,
     /// In tables, what parts the columns.
     pub delimiter: Option<char>,
     /// Lines before the first name.
     pub headings: Option<usize>,
+    /// What is put behind names that have not got it.
+    pub extension: Option<String>,
+    /// Where in its root the stock of each name lies, where that is not under the name: a template over
+    /// what stands beside the name, as in `objects/{hash|first 2}/{hash}`.
+    pub stock: Option<String>,
+    /// Whether every name that it gives must be there.
+    #[serde(default)]
+    pub complete: bool,
     /// What an entry must look like; others are passed over.
     #[serde(default, deserialize_with = "super::values::expression")]
     pub find: Option<regex::Regex>,
@@ -63,27 +74,40 @@ impl<'de> Deserialize<'de> for Column {
 }
 
 impl Source {
+    /// The file or the folder that it reads, as it is written.
+    pub fn title(&self) -> &str {
+        self.from.as_ref().or(self.in_root.as_ref()).map_or(".", |within| &within.0)
+    }
+
     /// # Errors
     /// What contradicts itself.
-    pub(super) fn validate(&self, roots: &[String]) -> Result<(), String> {
+    pub(super) fn validate(&self, roots: &[String]) -> Result<(), OddText> {
         if self.from.is_some() == self.in_root.is_some() {
-            return Err(
-                "a list of names is either next to the sheet (from) or in a root (in-root)"
-                    .to_owned(),
-            );
+            return Err(OddText::List(OddList::Place));
         }
         if self.make.is_some() && self.find.is_none() {
-            return Err("make uses what find has found: write both, or neither".to_owned());
+            return Err(OddText::List(OddList::MakeAlone));
         }
         known_root(self.root.as_deref(), roots)?;
         if let (Some(find), Some(make)) = (&self.find, &self.make) {
-            made(make, |number| (number < find.captures_len()).then_some(""))?;
+            made(make, |number| (number < find.captures_len()).then_some(""))
+                .map_err(OddText::List)?;
         }
         Ok(())
     }
 
     /// The slot that an entry of the list means; `None` where it is passed over.
     pub fn slot(&self, entry: &str) -> Option<String> {
+        let name = self.named(entry)?;
+        Some(match &self.extension {
+            Some(extension) if !name.ends_with(&format!(".{extension}")) => {
+                format!("{name}.{extension}")
+            }
+            _ => name,
+        })
+    }
+
+    fn named(&self, entry: &str) -> Option<String> {
         let Some(find) = &self.find else {
             return Some(entry.replace('\\', "/"));
         };
@@ -97,15 +121,15 @@ impl Source {
 }
 
 /// Fills in `{1}`, `{2}` …; `{0}` is all that was found.
-fn made<'a>(make: &str, part: impl Fn(usize) -> Option<&'a str>) -> Result<String, String> {
+fn made<'a>(make: &str, part: impl Fn(usize) -> Option<&'a str>) -> Result<String, OddList> {
     let mut text = String::new();
     let mut rest = make;
     while let Some((before, after)) = rest.split_once('{') {
         let (number, behind) =
-            after.split_once('}').ok_or_else(|| format!("\"{make}\" has a {{ without its }}"))?;
+            after.split_once('}').ok_or_else(|| OddList::Brace(make.to_owned()))?;
         let found = number.parse().ok().and_then(&part);
         text += before;
-        text += found.ok_or_else(|| format!("find has no brackets number {{{number}}}"))?;
+        text += found.ok_or_else(|| OddList::Brackets(number.to_owned()))?;
         rest = behind;
     }
     Ok(text + rest)

@@ -1,8 +1,11 @@
 //! Values of sheets that are written as text: paths, sizes, sets of characters, one or many.
 
+use super::fault::clipped;
 use crate::limits;
 use crate::names::{is_own, reserved};
+use deft_needle_audio::Invalid;
 use regex::{Regex, RegexBuilder};
+use schemars::JsonSchema;
 use serde::de::value::{MapAccessDeserializer, SeqAccessDeserializer};
 use serde::de::{Error as _, MapAccess, SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
@@ -79,44 +82,44 @@ impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
 #[serde(transparent)]
 pub struct Within(pub String);
 
+/// Double quotes turn `\n` and `\t` of a Windows path into such characters.
+pub(crate) const NO_CONTROL: &str = "one without control characters: in double quotes \\t and \\n are \
+     a tab and a new line, so write paths in single quotes";
+
 /// Bytes of a path at most (`PATH_MAX` of most systems).
 const LONGEST: usize = 4096;
 
 impl FromStr for Within {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads a path with `/` or `\` between its folders; `.` is the folder itself.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         if text.chars().any(char::is_control) {
-            return Err(
-                "a path holds a control character: in double quotes \\t and \\n are a tab and a new \
-                 line; write paths in single quotes"
-                    .to_owned(),
-            );
+            return Err(Invalid::new("path", &clipped(text), NO_CONTROL));
         }
         let path = text.replace('\\', "/");
         if path == "." {
             return Ok(Self(path));
         }
-        let why = if path.is_empty() {
-            Some("is empty")
+        let expected = if path.is_empty() {
+            Some("one that is not empty")
         } else if path.starts_with('/') || path.contains(':') {
-            Some("is absolute; write it relative to its root")
+            Some("one relative to its root, not an absolute one")
         } else if path.split('/').any(|part| part == "..") {
-            Some("leads out of its folder")
+            Some("one that does not lead out of its folder")
         } else if path.split('/').any(|part| matches!(part, "" | ".")) {
-            Some("has an empty part")
+            Some("one without empty parts")
         } else if path.split('/').any(is_own) {
-            Some("leads into the ledger")
+            Some("one outside the ledger")
         } else if path.len() > LONGEST {
-            Some("is longer than any file system takes")
+            Some("one as short as file systems take (4096 bytes)")
         } else if path.split('/').any(reserved) {
-            Some("is the name of a device on Windows")
+            Some("one without the name of a Windows device")
         } else {
             None
         };
-        match why {
-            Some(why) => Err(format!("the path \"{}\" {why}", super::fault::clipped(text))),
+        match expected {
+            Some(expected) => Err(Invalid::new("path", &clipped(text), expected)),
             None => Ok(Self(path)),
         }
     }
@@ -130,15 +133,15 @@ impl<'de> Deserialize<'de> for Within {
 }
 
 /// A number of bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
 #[serde(transparent)]
 pub struct Size(pub u64);
 
 impl FromStr for Size {
-    type Err = String;
+    type Err = Invalid;
 
     /// Reads `48KiB`, `1.5MiB`, `200kB`, `1200B`.
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         const UNITS: [(&str, f64); 7] = [
             ("KiB", 1024.0),
             ("MiB", 1_048_576.0),
@@ -148,7 +151,8 @@ impl FromStr for Size {
             ("GB", 1e9),
             ("B", 1.0),
         ];
-        let bad = || format!("\"{text}\" is not a size: write 48KiB, 1.5MiB, 200kB or 1200B");
+        let bad =
+            || Invalid::new("size", &clipped(text), "one such as 48KiB, 1.5MiB, 200kB or 1200B");
         let (digits, unit) = UNITS
             .iter()
             .find_map(|(unit, bytes)| Some((text.strip_suffix(unit)?.trim_end(), bytes)))
@@ -204,9 +208,9 @@ impl CharSet {
 }
 
 impl FromStr for CharSet {
-    type Err = String;
+    type Err = Invalid;
 
-    fn from_str(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, Invalid> {
         let letters: Vec<char> = text.chars().collect();
         let mut ranges = Vec::new();
         let mut at = 0;
@@ -217,7 +221,12 @@ impl FromStr for CharSet {
                     from..=to
                 }
                 [from, '-', to, ..] => {
-                    return Err(format!("\"{from}-{to}\" runs backwards: write {to}-{from}"));
+                    let found = format!("{from}-{to}");
+                    return Err(Invalid::new(
+                        "range of characters",
+                        &found,
+                        format!("{to}-{from}"),
+                    ));
                 }
                 [one, ..] => one..=one,
                 [] => break,
@@ -226,7 +235,7 @@ impl FromStr for CharSet {
             ranges.push(range);
         }
         match ranges.is_empty() {
-            true => Err("name the characters that are allowed, as in a-z0-9_".to_owned()),
+            true => Err(Invalid::new("set of characters", text, "some, as in a-z0-9_")),
             false => Ok(Self(ranges)),
         }
     }
@@ -254,31 +263,60 @@ impl From<CharSet> for String {
     }
 }
 
-/// The first bytes of a file, written as in `4C 42 58 31`.
+/// The first bytes of a file, written as in `4C 42 58 31`; `??` is any byte.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(into = "String")]
-pub struct FirstBytes(pub Vec<u8>);
+pub struct FirstBytes(pub Vec<Option<u8>>);
+
+impl FirstBytes {
+    /// Just these.
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(bytes.iter().copied().map(Some).collect())
+    }
+
+    /// Whether a file that begins so has them.
+    pub fn begin(&self, head: &[u8]) -> bool {
+        head.len() >= self.0.len()
+            && self.0.iter().zip(head).all(|(known, byte)| known.is_none_or(|known| known == *byte))
+    }
+
+    /// What a file that begins so has in their place.
+    pub fn found(&self, head: &[u8]) -> Self {
+        let byte = |(known, byte): (&Option<u8>, &u8)| known.map(|_| *byte);
+        Self(self.0.iter().zip(head).map(byte).collect())
+    }
+}
 
 impl FromStr for FirstBytes {
-    type Err = String;
+    type Err = Invalid;
 
-    fn from_str(text: &str) -> Result<Self, String> {
-        let bytes: Option<Vec<u8>> = text
-            .split_whitespace()
-            .map(|pair| match pair.len() {
-                2 => u8::from_str_radix(pair, 16).ok(),
-                _ => None,
-            })
-            .collect();
-        bytes.filter(|bytes| (1..=64).contains(&bytes.len())).map(Self).ok_or_else(|| {
-            format!("\"{text}\" is not a row of bytes: write them as in 4C 42 58 31")
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        let byte = |pair: &str| match pair {
+            "??" => Some(None),
+            pair if pair.len() == 2 => u8::from_str_radix(pair, 16).ok().map(Some),
+            _ => None,
+        };
+        let bytes: Option<Vec<Option<u8>>> = text.split_whitespace().map(byte).collect();
+        let sound = |bytes: &Vec<Option<u8>>| {
+            (1..=64).contains(&bytes.len()) && bytes.iter().any(Option::is_some)
+        };
+        bytes.filter(sound).map(Self).ok_or_else(|| {
+            let expected = "one as in 4C 42 58 31, with ?? for any byte";
+            Invalid::new("row of bytes", &clipped(text), expected)
         })
+    }
+}
+
+impl<'de> Deserialize<'de> for FirstBytes {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(D::Error::custom)
     }
 }
 
 impl fmt::Display for FirstBytes {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let pairs: Vec<String> = self.0.iter().map(|byte| format!("{byte:02X}")).collect();
+        let pair = |byte: &Option<u8>| byte.map_or("??".to_owned(), |byte| format!("{byte:02X}"));
+        let pairs: Vec<String> = self.0.iter().map(pair).collect();
         f.write_str(&pairs.join(" "))
     }
 }
@@ -308,9 +346,9 @@ mod tests {
             assert_eq!(text.parse(), Ok(Within(want.to_owned())));
         }
         for (text, part) in [
-            ("../x", "leads out"),
-            ("a/../../x", "leads out"),
-            (r"..\x", "leads out"),
+            ("../x", "lead out"),
+            ("a/../../x", "lead out"),
+            (r"..\x", "lead out"),
             ("/etc/x", "absolute"),
             ("C:/x", "absolute"),
             ("", "empty"),
@@ -320,7 +358,7 @@ mod tests {
             ("sfx/NUL.wav", "device"),
             ("aux", "device"),
         ] {
-            let error = text.parse::<Within>().unwrap_err();
+            let error = text.parse::<Within>().unwrap_err().expected;
             assert!(error.contains(part), "{text}: {error}");
         }
     }
@@ -340,7 +378,15 @@ mod tests {
         assert!("z-a".parse::<CharSet>().is_err() && "".parse::<CharSet>().is_err());
         assert_eq!(CharSet::of("ab-cx_y".chars()).to_string(), "_a-cxy-");
         assert_eq!("4c 42".parse::<FirstBytes>().unwrap().to_string(), "4C 42");
-        assert!("4C4".parse::<FirstBytes>().is_err());
+        let gap: FirstBytes = "4C ?? 58".parse().unwrap();
+        assert!(gap.begin(b"L.X1") && !gap.begin(b"L.Y") && !gap.begin(b"L."));
+        assert_eq!(
+            (gap.to_string(), gap.found(b"aXY")),
+            ("4C ?? 58".to_owned(), "61 ?? 59".parse().unwrap())
+        );
+        for text in ["4C4", "?? ??", "4G", ""] {
+            assert!(text.parse::<FirstBytes>().is_err(), "{text}");
+        }
     }
 
     proptest! {

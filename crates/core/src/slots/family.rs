@@ -1,11 +1,12 @@
 //! Slots in families of variants.
 
 use crate::names::family_of;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// A family of variants, or a slot that stands alone.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 pub struct Group {
     /// The slot, or what variants share, with `#` where they differ.
     pub name: String,

@@ -2,14 +2,17 @@
 
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::refusal::OddText;
 use crate::sheet::{Fault, Within};
-use deft_needle_audio::Facts;
+use deft_needle_audio::spec::Format;
 use deft_needle_audio::units::FrameRange;
+use deft_needle_audio::{Facts, Invalid};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 
 /// What is known of a slot's stock.
-#[derive(Debug, Clone, PartialEq, Deserialize, Serialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema, Serialize)]
 pub struct Listed {
     /// The slot.
     pub name: String,
@@ -28,13 +31,21 @@ pub struct Listed {
     pub bytes: u64,
     /// The hash of the file (BLAKE3).
     pub hash: Option<Hash>,
+    /// The slot that it leads to, where it is a link.
+    #[serde(default)]
+    pub link: Option<String>,
 }
 
 /// The columns, in order.
-pub const COLUMNS: [&str; 8] =
-    ["name", "spec", "seconds", "frames", "lufs", "loop", "bytes", "hash"];
+pub const COLUMNS: [&str; 9] =
+    ["name", "spec", "seconds", "frames", "lufs", "loop", "bytes", "hash", "link"];
 
 impl Listed {
+    /// What the stock is; `None` for a closed format.
+    pub fn format(&self) -> Option<Format> {
+        self.spec.parse().ok()
+    }
+
     /// What a sound's headers tell.
     pub fn of_sound(name: &str, facts: &Facts, hash: Hash) -> Self {
         let written = |range: &FrameRange| format!("{}..{}", range.start, range.end);
@@ -47,6 +58,7 @@ impl Listed {
             looped: facts.loops.first().map(|l| written(&l.range)),
             bytes: facts.file_bytes,
             hash: Some(hash),
+            link: None,
         }
     }
 
@@ -61,6 +73,7 @@ impl Listed {
             looped: None,
             bytes,
             hash: Some(hash),
+            link: None,
         }
     }
 }
@@ -108,11 +121,11 @@ pub fn from_csv(text: &str, path: &Path) -> Result<Vec<Listed>> {
                 _ => error.to_string(),
             };
             let line = error.position().map_or(1, csv::Position::line);
-            in_line(path, text, line, what)
+            in_line(path, text, line, OddText::Grammar(what))
         })?;
-        let name: Within = one.name.parse().map_err(|what: String| {
+        let name: Within = one.name.parse().map_err(|invalid: Invalid| {
             let line = text.lines().take_while(|l| !l.contains(&one.name)).count();
-            in_line(path, text, deft_needle_audio::num::count(line) + 1, what)
+            in_line(path, text, deft_needle_audio::num::count(line) + 1, invalid)
         })?;
         all.push(Listed { name: name.0, ..one });
     }
@@ -120,11 +133,11 @@ pub fn from_csv(text: &str, path: &Path) -> Result<Vec<Listed>> {
 }
 
 /// A fault of a whole line, counted from 1.
-pub(super) fn in_line(path: &Path, text: &str, line: u64, what: impl Into<String>) -> Error {
+pub(super) fn in_line(path: &Path, text: &str, line: u64, odd: impl Into<OddText>) -> Error {
     let skipped = deft_needle_audio::num::size(line.saturating_sub(1));
     let start: usize = text.split_inclusive('\n').take(skipped).map(str::len).sum();
     let length = text[start.min(text.len())..].lines().next().map_or(0, str::len);
-    Fault::at(path, text, &(start..start + length), what, "").into()
+    Fault::at(path, text, &(start..start + length), odd.into()).into()
 }
 
 #[cfg(test)]
@@ -151,7 +164,7 @@ mod tests {
         assert_eq!(from_csv(&text, Path::new("x")).unwrap(), list);
         for (bad, part) in [
             ("name,spec,bytes\na,opaque,many\n", "line 2"),
-            ("name,spec,seconds,frames,lufs,loop,bytes,hash\n../a,opaque,,,,,1,\n", "leads out"),
+            ("name,spec,seconds,frames,lufs,loop,bytes,hash\n../a,opaque,,,,,1,\n", "lead out"),
         ] {
             let error = from_csv(bad, Path::new("x")).unwrap_err().to_string();
             assert!(error.contains(part), "{error}");

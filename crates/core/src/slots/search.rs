@@ -2,6 +2,7 @@
 
 use crate::names::{family_of, folded};
 use crate::sheet::{Pattern, Sheet};
+use deft_needle_audio::Invalid;
 
 /// What somebody looks for.
 #[derive(Debug, Clone)]
@@ -29,12 +30,19 @@ pub struct Searched {
 /// How alike two spellings must be, of 1.
 const ALIKE: f64 = 0.7;
 
+/// Letters that two words of one stem begin with: `exploding`, `explosion`.
+const STEM: usize = 5;
+
+fn same_stem(a: &str, b: &str) -> bool {
+    a.chars().zip(b.chars()).take_while(|(a, b)| a == b).count() >= STEM
+}
+
 impl Query {
     /// Reads the words; `*`, `?` and `#` make one a pattern.
     ///
     /// # Errors
     /// A pattern that is malformed.
-    pub fn new(words: &[String]) -> Result<Self, String> {
+    pub fn new(words: &[String]) -> Result<Self, Invalid> {
         let word = |typed: &String| {
             if !typed.contains(['*', '?', '#', '[']) {
                 return Ok(Word::Plain(folded(&typed.replace('\\', "/"))));
@@ -47,7 +55,7 @@ impl Query {
             }
             Ok(Word::Glob { typed: typed.clone(), anywhere })
         };
-        let words = words.iter().map(word).collect::<Result<_, String>>()?;
+        let words = words.iter().map(word).collect::<Result<_, Invalid>>()?;
         Ok(Self { words })
     }
 
@@ -89,7 +97,9 @@ impl Word {
         let parts = |text: &'_ str| -> Vec<String> {
             text.split(|c: char| !c.is_alphanumeric()).map(str::to_owned).collect()
         };
-        let near = |part: &String| strsim::normalized_damerau_levenshtein(part, word) >= ALIKE;
+        let near = |part: &String| {
+            strsim::normalized_damerau_levenshtein(part, word) >= ALIKE || same_stem(part, word)
+        };
         let file = name.rsplit('/').next().unwrap_or(name);
         let stem = file.split('.').next().unwrap_or(file).to_owned();
         self.matches(name, label)
@@ -148,6 +158,8 @@ mod tests {
             (vec!["guul"], vec![1, 2, 3], true),
             (vec!["belll"], vec![4], true),
             (vec!["strom"], vec![0], true),
+            // One stem is enough: a storm is stormy.
+            (vec!["stormily"], vec![0], true),
         ] {
             let words: Vec<String> = words.into_iter().map(str::to_owned).collect();
             let searched = Query::new(&words).unwrap().search(&names, Some(&sheet));

@@ -8,12 +8,13 @@ use crate::ledger::record::Held;
 use crate::names::Key;
 use crate::root::Root;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::Path;
 
 /// What is in a slot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Present {
     /// The target's own file.
@@ -49,7 +50,16 @@ impl Slots {
     pub fn look(&self, root: &Root) -> Result<Found> {
         let state = Ledger::peek(root)?;
         let names: Vec<&str> = self.names().collect();
+        let overlaid: BTreeMap<&str, &str> =
+            self.mirrored.iter().map(|(file, slot)| (slot.as_str(), file.as_str())).collect();
         let look = |name: &&str| {
+            if overlaid.get(name).is_some_and(|file| root.path.join(file).is_file()) {
+                return Ok(((*name).to_owned(), Present::Replaced));
+            }
+            let elsewhere = self.stock_of(name).map(|place| root.path.join(place));
+            if let Some(path) = elsewhere.filter(|path| path.is_file()) {
+                return Ok(((*name).to_owned(), self.against_list(name, &path)?));
+            }
             let key = Key::new(None, name)?;
             let path = key.path(&root.path);
             let ours = state.slots.get(&key).and_then(|slot| slot.top());

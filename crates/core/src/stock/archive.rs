@@ -1,15 +1,16 @@
 //! Archives: zip (APPNOTE 6.3) and tar (POSIX.1-2017, pax), read entry by entry into memory.
 //!
-//! Archives come from strangers: where a name leads out, or an entry is a link, a device or inflates
-//! beyond measure, the whole archive is refused.
+//! Archives come from strangers: an entry whose name leads out, a link or a device is left aside, and told; where
+//! one inflates beyond measure, the whole archive is refused.
 
 use super::member::STORED;
-use super::{Member, is_litter};
+use super::{LeftOut, Member, is_litter};
 use crate::disk::read_at_most;
 use crate::error::{Error, Result};
 use crate::limits;
 use crate::refusal::OddArchive;
 use crate::sheet::Within;
+use deft_needle_audio::Invalid;
 use deft_needle_audio::num::count;
 use deft_needle_audio::read::{Private, open_regular};
 use flate2::read::MultiGzDecoder;
@@ -25,6 +26,11 @@ pub enum Kind {
     Zip,
     Tar,
     GzippedTar,
+}
+
+/// Whether the first bytes of a file are those of an archive.
+pub fn is_archive(head: &[u8]) -> bool {
+    Kind::of_head(head).is_some()
 }
 
 /// Bytes and entries that are worked on at once.
@@ -44,18 +50,30 @@ impl Kind {
             .and_then(|file| file.take(512).read_to_end(&mut head))
             .map_err(Error::read(path))?;
         let named_tar = path.extension().is_some_and(|e| e.eq_ignore_ascii_case("tar"));
-        Ok(match head.as_slice() {
-            [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => Some(Self::Zip),
-            [0x1F, 0x8B, ..] => Some(Self::GzippedTar),
-            head if head.get(257..262) == Some(b"ustar") || named_tar => Some(Self::Tar),
-            _ => None,
-        })
+        Ok(Self::of_head(&head).or(named_tar.then_some(Self::Tar)))
     }
 
-    /// All entries, in batches.
-    pub fn read(self, path: &Path, take: Take<'_>) -> Result<()> {
+    fn of_head(head: &[u8]) -> Option<Self> {
+        match head {
+            [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => Some(Self::Zip),
+            [0x1F, 0x8B, ..] => Some(Self::GzippedTar),
+            head if head.get(257..262) == Some(b"ustar") => Some(Self::Tar),
+            _ => None,
+        }
+    }
+
+    /// All entries, in batches; gives those that are left aside.
+    pub fn read(self, path: &Path, take: Take<'_>) -> Result<Vec<LeftOut>> {
         let mut batch = Batch::new(take);
+        let mut aside = Vec::new();
         self.each(path, &mut |name, content| {
+            let name = match name {
+                Ok(name) => name,
+                Err(left) => {
+                    aside.push(left);
+                    return Ok(());
+                }
+            };
             let mut bytes = Vec::new();
             let mut start = content.take(limits::IN_MEMORY + 1);
             let read = start.read_to_end(&mut bytes);
@@ -67,14 +85,32 @@ impl Kind {
             };
             batch.add(member)
         })?;
-        batch.hand_over()
+        batch.hand_over()?;
+        Ok(aside)
+    }
+
+    /// Hands over the content of one entry, where there is one of that name.
+    pub fn find(
+        self,
+        path: &Path,
+        wanted: &str,
+        take: &mut dyn FnMut(&mut dyn Read) -> Result<()>,
+    ) -> Result<()> {
+        let mut found = false;
+        self.each(path, &mut |name, content| match name {
+            Ok(name) if name == wanted && !found => {
+                found = true;
+                take(content)
+            }
+            _ => Ok(()),
+        })
     }
 
     /// The names of all entries.
     pub fn names(self, path: &Path) -> Result<Vec<String>> {
         let mut names = Vec::new();
         self.each(path, &mut |name, _| {
-            names.push(name);
+            names.extend(name.ok());
             Ok(())
         })?;
         Ok(names)
@@ -96,8 +132,8 @@ impl Kind {
     }
 }
 
-/// What is told of each entry: its name and its bytes.
-type Found<'a> = &'a mut dyn FnMut(String, &mut dyn Read) -> Result<()>;
+/// What is told of each entry: its name, or why it is left aside, and its bytes.
+type Found<'a> = &'a mut dyn FnMut(Result<String, LeftOut>, &mut dyn Read) -> Result<()>;
 
 /// A reader that gives no more than an archive of its size may hold.
 struct Metered<R> {
@@ -181,9 +217,13 @@ fn each_of_zip(path: &Path, file: BufReader<File>, most: u64, found: Found<'_>) 
             (name, kind)
         };
         let Some(odd) = kind else { continue };
-        let Some(name) = proper(path, &name, odd)? else {
+        let Some(name) = proper(path, name, odd) else {
             continue;
         };
+        if let Err(left) = name {
+            found(Err(left), &mut io::empty())?;
+            continue;
+        }
         let entry = archive.by_index(index).map_err(wrong)?;
         let mut entry = Metered { from: entry, left };
         found(name, &mut entry)?;
@@ -229,10 +269,9 @@ fn each_of_tar(path: &Path, file: impl Read, found: Found<'_>) -> Result<()> {
         let name = long_name.take().unwrap_or_else(|| entry.path_bytes().into_owned());
         let name = String::from_utf8_lossy(&name).into_owned();
         let name = name.strip_prefix("./").unwrap_or(&name).to_owned();
-        let Some(name) = proper(path, &name, odd)? else {
-            continue;
-        };
-        found(name, &mut entry)?;
+        if let Some(name) = proper(path, name, odd) {
+            found(name, &mut entry)?;
+        }
     }
     Ok(())
 }
@@ -244,15 +283,21 @@ fn name_of_pax(records: &[u8]) -> Option<Vec<u8>> {
     named.next().map(|record| record.value_bytes().to_vec())
 }
 
-/// An entry's name as a slot; `None` for litter.
-fn proper(archive: &Path, name: &str, odd: &str) -> Result<Option<String>> {
+/// An entry's name as a slot, or why it is left aside; `None` for litter.
+fn proper(archive: &Path, name: String, odd: &str) -> Option<Result<String, LeftOut>> {
+    let short = || crate::sheet::fault::clipped(&name);
     if !odd.is_empty() {
-        let (name, what) = (crate::sheet::fault::clipped(name), odd.to_owned());
-        return Err(OddArchive::OddEntry { name, what }.of(archive));
+        let error = OddArchive::OddEntry { name: short(), what: odd.to_owned() }.of(archive);
+        return Some(Err(LeftOut { name, error }));
     }
-    let within: Result<Within, String> = name.parse();
-    let within = within.map_err(|why| OddArchive::UnsafeName { why }.of(archive))?;
-    Ok((!is_litter(Path::new(&within.0))).then_some(within.0))
+    let within: Result<Within, Invalid> = name.parse();
+    match within {
+        Ok(within) => (!is_litter(Path::new(&within.0))).then_some(Ok(within.0)),
+        Err(bad) => {
+            let error = OddArchive::UnsafeName(bad).of(archive);
+            Some(Err(LeftOut { name, error }))
+        }
+    }
 }
 
 fn limit_entries(path: &Path, entries: usize) -> Result<()> {

@@ -24,6 +24,8 @@ pub struct Member {
     pub bytes: u64,
     /// Its first bytes.
     pub head: Vec<u8>,
+    /// The name of the file that it leads to, where it is a link.
+    pub link: Option<String>,
     content: Content,
 }
 
@@ -54,7 +56,13 @@ impl Member {
             Ok((bytes, head))
         };
         let (bytes, head) = read().map_err(Error::read(path))?;
-        Ok(Self { name: name.to_owned(), bytes, head, content: Content::Own(path.to_owned()) })
+        Ok(Self {
+            name: name.to_owned(),
+            bytes,
+            head,
+            link: None,
+            content: Content::Own(path.to_owned()),
+        })
     }
 
     /// A file of an archive.
@@ -62,6 +70,7 @@ impl Member {
         Self {
             bytes: deft_needle_audio::num::count(content.len()),
             head: content[..content.len().min(size(HEAD))].to_vec(),
+            link: None,
             content: Content::Memory(archive.join(&name), content.into()),
             name,
         }
@@ -71,6 +80,11 @@ impl Member {
     pub(super) fn stored(name: String, archive: &Path, private: Private) -> Result<Self> {
         let of_file = Self::of_file(&name, &private.path().join(STORED))?;
         Ok(Self { content: Content::Stored(archive.join(&name), private), ..of_file })
+    }
+
+    /// The same, as a link to this file.
+    pub(super) fn linked(self, link: Option<String>) -> Self {
+        Self { link, ..self }
     }
 
     /// What its first bytes tell.

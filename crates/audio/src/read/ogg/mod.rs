@@ -13,7 +13,7 @@ use super::packets::{Decoded, Decoder};
 use super::reading::Reading;
 use super::{Body, Opened, Packets, Stream, comments};
 use crate::block::Source;
-use crate::clip::{Extra, Tag};
+use crate::clip::{Extra, Note, Tag};
 use crate::error::{Error, Result};
 use crate::read::input::Handle;
 use crate::spec::Facts;
@@ -58,10 +58,18 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let (skip, begin) = start(&kind, &mut packets)?;
     let mut tags = texts_of(&texts);
     let last = last_page(&mut file, serial)?;
-    let end = last.as_ref().and_then(|page| page.granule).unwrap_or(begin);
+    let end = last.as_ref().and_then(|(page, _)| page.granule).unwrap_or(begin);
     let frames = end.saturating_sub(begin);
-    if last.is_some_and(|page| !page.last) {
-        file.corrected("its last page is not marked as the last: it may be cut short");
+    match last {
+        Some((page, end)) if !page.last && end == file.length() => {
+            file.note(Note::LastPageUnmarked)
+        }
+        Some((page, _)) if !page.last => {
+            file.corrected(
+                "its last page is not marked as the last, and a piece follows: it is cut short",
+            );
+        }
+        _ => {}
     }
     let (loops, loop_names) = file.take_loop(&mut tags, frames, format.rate);
     let extras = (!tags.is_empty()).then(|| Extra {

@@ -232,8 +232,8 @@ impl Packets for StreamPackets {
     }
 }
 
-/// The last sound page of a stream.
-pub fn last_page(file: &mut Reading<'_>, serial: u32) -> Result<Option<Page>> {
+/// The last sound page of a stream, and where in the file it ends.
+pub fn last_page(file: &mut Reading<'_>, serial: u32) -> Result<Option<(Page, u64)>> {
     let mut back = count(2 * LARGEST);
     loop {
         let from = file.length().saturating_sub(back);
@@ -241,9 +241,9 @@ pub fn last_page(file: &mut Reading<'_>, serial: u32) -> Result<Option<Page>> {
         let starts = (0..tail.len().saturating_sub(HEAD)).rev();
         let found = starts
             .filter(|&at| tail[at..].starts_with(b"OggS"))
-            .filter_map(|at| Page::parse(&tail[at..]))
-            .map(|(page, _)| page)
-            .find(|page| page.serial == serial && page.granule.is_some());
+            .filter_map(|at| Page::parse(&tail[at..]).map(|(page, length)| (page, at + length)))
+            .find(|(page, _)| page.serial == serial && page.granule.is_some())
+            .map(|(page, end)| (page, from + count(end)));
         if found.is_some() || from == 0 || back > 1 << 25 {
             return Ok(found);
         }

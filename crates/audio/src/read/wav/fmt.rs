@@ -202,10 +202,13 @@ fn codec_of(
         TAG_MS_ADPCM => return Ok((Codec::MsAdpcm, fields.frame_bytes, None)),
         tag => {
             let known = NAMED_TAGS.iter().find(|row| row.0 == tag);
-            return Err(file.unsupported(match known {
+            let codec = match known {
                 Some((_, name)) => format!("WAV with {name}"),
-                None => format!("WAV with encoding tag 0x{tag:04X}"),
-            }));
+                None => format!("WAV with codec 0x{tag:04X}"),
+            };
+            let (rate, count) = (fields.rate, fields.channels);
+            let channels = Channels::usual(count).map_or(format!("{count}ch"), |c| c.to_string());
+            return Err(file.unsupported(format!("{codec}, {rate} Hz {channels}")));
         }
     };
     let by_bits = fields.bits.div_ceil(8);

@@ -10,7 +10,7 @@ fn entry(kind: &[u8; 4], format: Format, bits: u16, inner: &[u8]) -> Vec<u8> {
     bytes.extend_from_slice(&format.channels.count().to_be_bytes());
     bytes.extend_from_slice(&bits.to_be_bytes());
     bytes.extend_from_slice(&[0; 4]);
-    // Sixteen bits before the point; what does not fit is told by the codec alone.
+    // Sixteen bits before the point; a rate that does not fit stands in the codec's own header.
     let rate = u16::try_from(format.rate.hertz()).unwrap_or(0);
     bytes.extend_from_slice(&rate.to_be_bytes());
     bytes.extend_from_slice(&[0; 2]);

@@ -4,31 +4,37 @@ mod sheet;
 mod tree;
 
 use super::inspect::misnamed;
-use super::sort_out;
+use super::{notice, sort_out};
 use crate::args::{Check, Going, RootOptions};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::{extension, sounds};
 use crate::progress::Progress;
+use crate::report::check as words;
+use deft_needle_audio::clip::Note;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::read::{Input, open_regular};
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, Error as AudioError};
+use deft_needle_core::check::Short;
 use deft_needle_core::names::Taken;
 use deft_needle_core::target::name_faults;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// What was found about one file.
-#[derive(Debug, Serialize)]
-struct FileCheck {
+#[derive(Debug, JsonSchema, Serialize)]
+pub struct FileCheck {
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     file: PathBuf,
     is: String,
     shortfalls: Vec<String>,
+    /// What is unusual, and what every player takes.
+    notes: Vec<String>,
 }
 
 /// Checks files and trees.
@@ -38,7 +44,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
     {
         return check_job(args, job, console);
     }
-    if args.root.is_some() && args.wanted.target.is_none() {
+    if !args.place.root.is_empty() && args.wanted.target.is_none() {
         return Err(Failure::usage(
             "--root goes with a job sheet or with --target SHEET",
             "name the target's sheet",
@@ -62,9 +68,10 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
     check_names(args, &mut checked);
     let mut short = 0;
     for one in &checked {
-        let name = safe(&one.file.display().to_string());
-        for shortfall in &one.shortfalls {
-            console.find(format!("{} {}", paint(BAD, format!("{name}:")), safe(shortfall)));
+        let name = one.file.display().to_string();
+        tell_file(&name, &one.shortfalls, &[], console);
+        for note in &one.notes {
+            console.say(notice(&safe(&format!("{name}: {note}"))));
         }
         short += usize::from(!one.shortfalls.is_empty());
     }
@@ -72,13 +79,11 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
         exit = exit.worst(Exit::Short);
     }
     console.say(summary(checked.len(), short, demand.as_ref()));
-    console.object(|| {
-        json!({
-            "checked": checked.len(),
-            "short": short,
-            "files": checked,
-            "failed": failed,
-        })
+    console.object(|| object::CheckedFiles {
+        checked: checked.len(),
+        short,
+        files: &checked,
+        failed: &failed,
     });
     Ok(exit)
 }
@@ -92,10 +97,25 @@ fn check_names(args: &Check, checked: &mut [FileCheck]) {
         checked.iter().map(|one| one.file.to_string_lossy().replace('\\', "/")).collect();
     let mut taken = Taken::default();
     for (one, name) in checked.iter_mut().zip(&names) {
-        let faults = name_faults(name, &rules, &[], &taken);
-        let short = faults.iter().map(|fault| format!("its name {fault}"));
-        one.shortfalls.extend(short);
+        let (faults, right) = name_faults(name, &rules, &[], &taken);
+        let short = |odd| format!("its name {}", words::name(odd, right.as_deref()));
+        one.shortfalls.extend(faults.iter().map(short));
         taken.add(name);
+    }
+}
+
+/// One file with all that is wrong with it, and what would mend it.
+fn tell_file(name: &str, lines: &[String], fixes: &[String], console: &Console) {
+    let name = paint(BAD, format!("{}:", safe(name)));
+    match (lines, fixes) {
+        ([], _) => {}
+        ([line], []) => console.find(format!("{name} {}", safe(line))),
+        _ => {
+            let fixes = fixes.iter().map(|fix| format!("fix: {fix}"));
+            let lines: Vec<String> = lines.iter().cloned().chain(fixes).collect();
+            let lines: Vec<String> = lines.iter().map(|line| format!("  {}", safe(line))).collect();
+            console.find(format!("{name}\n{}", lines.join("\n")));
+        }
     }
 }
 
@@ -123,28 +143,45 @@ fn summary(checked: usize, short: usize, demand: Option<&Demand>) -> String {
 /// A job held against its target, as `install --dry-run` does.
 fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failure> {
     let going = Going {
-        place: RootOptions { root: args.root.iter().cloned().collect(), ..RootOptions::default() },
+        place: RootOptions { folders: args.place.clone(), ..RootOptions::default() },
         allow_commands: args.allow_commands,
     };
     let progress = Progress::new(console, "checking", 0);
-    super::job::install::look(going.open(job, None, &progress)?.run, console)
+    let found = super::job::install::look(going.open(job, None, &progress)?.run, console)?;
+    // What is wrong is what was asked for here: the look itself went well.
+    Ok(if found == Exit::Done { Exit::Done } else { Exit::Short })
 }
 
 fn check(file: &Path, args: &Check, demand: Option<&Demand>) -> Result<FileCheck, Failure> {
-    let checked = |is: String, shortfalls| FileCheck { file: file.to_owned(), is, shortfalls };
+    let checked = |is: String, shortfalls| FileCheck {
+        file: file.to_owned(),
+        is,
+        shortfalls,
+        notes: Vec::new(),
+    };
     let hints = args.options.hints();
     match Clip::from_input(Input::file(file), &hints) {
         Ok(clip) => {
             let facts = clip.facts();
+            let told = |which: &dyn Fn(&Note) -> bool| -> Vec<String> {
+                let notes = facts.notes.iter().filter(|note| which(note));
+                notes.map(ToString::to_string).collect()
+            };
             let mut shortfalls: Vec<String> = match demand {
-                Some(demand) => demand.shortfalls(facts).iter().map(ToString::to_string).collect(),
-                None => facts.notes.iter().map(ToString::to_string).collect(),
+                Some(demand) => {
+                    let found: Vec<Short> =
+                        demand.shortfalls(facts).into_iter().map(Short::Property).collect();
+                    let (is, asked) = (facts.format.to_string(), demand.specs[0].to_string());
+                    words::shortfalls(&found, &is, Some(&asked))
+                }
+                None => told(&|note| !note.is_harmless()),
             };
             if demand.is_none() {
                 let named = misnamed(file, &clip);
                 shortfalls.extend(named.map(|m| format!("{}: {}", m.what, m.remedy)));
             }
-            Ok(checked(facts.format.to_string(), shortfalls))
+            let notes = if demand.is_none() { told(&Note::is_harmless) } else { Vec::new() };
+            Ok(FileCheck { notes, ..checked(facts.format.to_string(), shortfalls) })
         }
         Err(error @ (AudioError::Read { .. } | AudioError::Malformed { .. })) => Err(error.into()),
         Err(error) => {

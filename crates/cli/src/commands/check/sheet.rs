@@ -4,12 +4,14 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::text;
+use crate::report::error::fault;
+use crate::report::refusal::Words;
 use deft_needle_core::job::Job;
 use deft_needle_core::sheet::{Remark, Sheet};
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// Whether a path means a sheet.
@@ -47,22 +49,23 @@ pub fn run(paths: &[PathBuf], console: &Console) -> Result<Exit, Failure> {
         if !remarks.is_empty() {
             exit = Exit::Short;
         }
-        let told: Vec<String> = remarks.iter().map(ToString::to_string).collect();
-        sheets.push(json!({ "sheet": text(path), "remarks": told }));
+        let told: Vec<String> = remarks.iter().map(|remark| fault(remark).0).collect();
+        sheets.push(object::CheckedSheet { sheet: text(path), remarks: told });
     }
-    console.object(|| json!({ "sheets": sheets }));
+    console.object(|| object::CheckedSheets { sheets });
     Ok(exit)
 }
 
 /// Remarks with the lines that they are about.
 pub fn tell(remarks: &[Remark], console: &Console) {
     for remark in remarks {
-        let mut text = safe(&remark.to_string());
+        let Words(what, help) = fault(remark);
+        let mut text = safe(&what);
         for line in remark.excerpt().iter().flatten() {
             text += &format!("\n      {}", safe(line));
         }
-        if !remark.instead.is_empty() {
-            text += &format!("\n      {}", safe(&remark.instead));
+        if !help.is_empty() {
+            text += &format!("\n      {}", safe(&help));
         }
         console.warn(text);
     }

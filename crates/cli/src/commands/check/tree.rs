@@ -2,21 +2,26 @@
 
 use super::sheet::tell;
 use crate::args::Check;
-use crate::commands::{counted, tell_unread};
+use crate::commands::{counted, notice, tell_unread};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::expand;
 use crate::paths::text;
 use crate::progress::Progress;
+use crate::report::check as words;
+use crate::report::error::fault;
+use crate::report::notice::some_of;
 use crate::table::Table;
 use deft_needle_audio::num::count;
-use deft_needle_core::check::{Checked, Report};
+use deft_needle_core::check::{Checked, Report, Short};
 use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::names::shell_word;
 use deft_needle_core::stock::{Member, Stock};
 use deft_needle_core::target::Target;
 use deft_needle_core::tree::slot_name;
-use serde_json::json;
+use std::collections::BTreeMap;
 use std::path::Path;
 
 /// Checks every path against the sheet.
@@ -24,7 +29,7 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
     let mut exit = Exit::Done;
     let mut objects = Vec::new();
     for path in expand(&args.paths)? {
-        let Some(mut target) = args.wanted.target_at(&path, args.root.as_deref())? else {
+        let Some(mut target) = args.wanted.target_at(&path, &args.place.asked())? else {
             continue;
         };
         tell_unread(&target.slots, console);
@@ -34,17 +39,18 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
             console.fault(unread);
             exit = exit.worst(Exit::Unreadable);
         }
-        exit = exit.worst(told(&target, &path, &report, console));
-        objects.push(json!({
-            "path": text(&path),
-            "root": target.roots.main.as_deref().map(text),
-            "files": report.files,
-            "whole": report.whole,
-            "remarks": target.remarks().iter().map(ToString::to_string).collect::<Vec<_>>(),
-        }));
+        exit = exit.worst(told(&target, &path, &report, args, console));
+        objects.push(object::CheckedTree {
+            path: text(&path),
+            root: target.roots.main.as_deref().map(text),
+            files: report.files,
+            whole: report.whole,
+            absent: report.absent,
+            remarks: target.remarks().iter().map(|remark| fault(remark).0).collect(),
+        });
     }
-    console
-        .object(|| json!({ "target": args.wanted.target.as_deref().map(text), "trees": objects }));
+    let sheet = args.wanted.target.as_deref().map(text);
+    console.object(|| object::CheckedTrees { target: sheet, trees: objects });
     Ok(exit)
 }
 
@@ -79,16 +85,24 @@ fn prefix(target: &Target, path: &Path) -> Result<(String, bool), Failure> {
 }
 
 /// A line a shortfall, a line a rule.
-fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exit {
+fn told(target: &Target, path: &Path, report: &Report, args: &Check, console: &Console) -> Exit {
     for file in &report.files {
-        for shortfall in &file.shortfalls {
-            let slot = paint(BAD, format!("{}:", safe(&file.slot)));
-            console.find(format!("{slot} {}", safe(shortfall)));
-        }
+        let asked = file.rule.and_then(|at| target.sheet.rules[at].demand());
+        let asked = asked.map(|demand| demand.specs[0].to_string());
+        let lines = words::shortfalls(&file.shortfalls, &file.is, asked.as_deref());
+        let fixes = fixes(file, path, args);
+        super::tell_file(&file.slot, &lines, &fixes, console);
     }
     for line in &report.whole {
-        let (what, how) = line.split_once(": ").unwrap_or((line, ""));
-        console.find(format!("{} {}", paint(BAD, format!("{}:", safe(what))), safe(how)));
+        let (what, how) = words::whole(line);
+        console.find(format!("{} {}", paint(BAD, format!("{}:", safe(&what))), safe(&how)));
+    }
+    if !report.absent.is_empty() {
+        console.say(notice(&format!(
+            "no file for {} that the target takes as additions: {}",
+            counted(report.absent.len(), "listed name"),
+            safe(&some_of(&report.absent))
+        )));
     }
     tell(&target.remarks(), console);
     let ruled = |at: usize| move |file: &&Checked| file.rule == Some(at);
@@ -124,10 +138,56 @@ fn told(target: &Target, path: &Path, report: &Report, console: &Console) -> Exi
     if !rows.is_empty() {
         console.say(Table::bare(rows, &[1]).text(console.room()));
     }
+    if short > 1 {
+        console.say(format!("  problems: {}", counts(&report.files)));
+    }
     match wrong {
         0 => Exit::Done,
         _ => Exit::Short,
     }
+}
+
+/// What would mend a file, ready to be typed where it can be.
+fn fixes(file: &Checked, path: &Path, args: &Check) -> Vec<String> {
+    let mut all = Vec::new();
+    let right = file.shortfalls.iter().find_map(|short| match short {
+        Short::Name { right, .. } => right.as_deref(),
+        _ => None,
+    });
+    let property = |short: &Short| match short {
+        Short::Property(short) => short.what != "size",
+        _ => false,
+    };
+    if let (true, Some(sheet)) = (file.shortfalls.iter().any(property), &args.wanted.target) {
+        let slot = right.unwrap_or(&file.slot);
+        let name = slot.rsplit('/').next().unwrap_or(slot);
+        let source = if path.is_dir() { path.join(&file.slot) } else { path.to_owned() };
+        if source.is_file() {
+            let word = |path: &Path| shell_word(path);
+            all.push(format!(
+                "deft-needle fit {} -o {} --target {} --slot {}",
+                word(&source),
+                word(&Path::new("fixed").join(name)),
+                word(sheet),
+                word(Path::new(slot)),
+            ));
+        }
+    }
+    all
+}
+
+/// How often each kind of thing is wrong, the most frequent first.
+fn counts(files: &[Checked]) -> String {
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    for file in files {
+        words::kinds(&file.shortfalls)
+            .into_iter()
+            .for_each(|kind| *counts.entry(kind).or_default() += 1);
+    }
+    let mut counts: Vec<(&str, usize)> = counts.into_iter().collect();
+    counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    let told: Vec<String> = counts.iter().map(|(kind, count)| format!("{kind} {count}")).collect();
+    told.join(", ")
 }
 
 fn verdict(failing: usize) -> String {

@@ -115,9 +115,10 @@ fn refuse_name(args: &Fit, out: &Path) -> Result<(), Failure> {
         return Ok(());
     };
     let name = out.file_name().unwrap_or_default().to_string_lossy();
-    match name_faults(&name, &rules, &[], &Taken::default()).into_iter().next() {
+    let (faults, right) = name_faults(&name, &rules, &[], &Taken::default());
+    match faults.into_iter().next() {
         None => Ok(()),
-        Some(fault) => Err(OddSlot::BadName { fault }.of(name).into()),
+        Some(odd) => Err(OddSlot::BadName { odd, right }.of(name).into()),
     }
 }
 

@@ -9,6 +9,7 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::text;
 use crate::paths::{Sound, is_stream, means_folder, open_clip, refuse_terminal, sounds};
 use crate::progress::Progress;
@@ -29,13 +30,13 @@ use deft_needle_core::target::Target;
 use jobs::FitJob;
 pub use jobs::spec_of_name;
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// One clip, fitted or planned.
-#[derive(Debug, Serialize)]
-struct FitLine {
+#[derive(Debug, JsonSchema, Serialize)]
+pub struct FitLine {
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
     clip: PathBuf,
     #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
@@ -67,7 +68,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
             "name a file or a folder with -o",
         ));
     }
-    let target = args.wanted.target(args.root.as_deref())?;
+    let target = args.wanted.target(&args.place.asked())?;
     if let Some(target) = &target {
         tell_unread(&target.slots, console);
     }
@@ -76,13 +77,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         return outside(&clips, args, closed, console);
     }
     let jobs = jobs::jobs(&clips, args, into_folder, target.as_ref())?;
-    if args.plot.is_some() && (clips.len() > 1 || is_stream(&clips[0].path) || is_stream(&args.out))
-    {
-        return Err(Failure::usage(
-            "--plot draws one clip, from a file to a file",
-            "fit the clips one by one",
-        ));
-    }
+    refuse_plot(args, &clips)?;
     let fitted: Vec<_> = jobs
         .into_par_iter()
         .map(|job| fit(&job, args, console).map_err(|failure| failure.about(job.clip)))
@@ -110,8 +105,23 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         let clip = open_clip(&first.clip, &args.options.hints())?;
         super::draw::fitted(clip, open_written(&first.out, &first.plan)?, plot, console)?;
     }
-    console.object(|| json!({ "files": done, "failed": failed, "dry_run": args.dry_run }));
+    console.object(|| {
+        let files = done.iter().map(object::FittedFile::Here).collect();
+        object::Fitted { files, failed: &failed, dry_run: args.dry_run }
+    });
     Ok(exit)
+}
+
+/// A picture shows one clip, before and after.
+fn refuse_plot(args: &Fit, clips: &[Sound]) -> Result<(), Failure> {
+    let drawn = clips.len() == 1 && !is_stream(&clips[0].path) && !is_stream(&args.out);
+    match args.plot.is_some() && !drawn {
+        true => Err(Failure::usage(
+            "--plot draws one clip, from a file to a file",
+            "fit the clips one by one",
+        )),
+        false => Ok(()),
+    }
 }
 
 /// The rule of a slot whose format is closed.
@@ -149,10 +159,8 @@ fn outside(
     let name = safe(&clip.input().name().display().to_string());
     let object = |bytes: Option<u64>| {
         let (clip, out) = (text(clip.input().name()), text(&args.out));
-        json!({
-            "files": [{ "clip": clip, "out": out, "feed": plan, "bytes": bytes }],
-            "dry_run": args.dry_run,
-        })
+        let files = vec![object::FittedFile::Outside { clip, out, feed: &plan, bytes }];
+        object::Fitted { files, failed: &[], dry_run: args.dry_run }
     };
     if args.dry_run {
         console.say(format!("{}\n{}\n  then the command is run", paint(BOLD, name), words(&plan)));
@@ -179,7 +187,8 @@ fn outside(
 
 fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failure> {
     let out = job.out.as_path();
-    let hints = Hints { raw: job.request.read_as, loop_tags: job.demand.loop_tags.clone() };
+    let hints =
+        Hints { raw: job.request.read_as, loop_tags: job.demand.loop_tags.clone(), beside: None };
     let clip = open_clip(job.clip, &hints)?;
     let listed = job.aim.and_then(|aim| aim.listed).and_then(Side::listed);
     let lufs = listed.as_ref().and_then(|listed| listed.lufs);
@@ -201,6 +210,8 @@ fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failu
     };
     let progress = Progress::new(console, "planning", clip.facts().frames);
     let plan = fitting.plan(&progress)?;
+    let aimed = job.aim.as_ref();
+    notices.extend(aimed.and_then(|aim| Notice::of_format(aim, &job.request, plan.to.format)));
     drop(progress);
     let mut fitted = FitLine {
         clip: clip.input().name().to_owned(),

@@ -64,7 +64,7 @@ pub fn look(run: Run, console: &Console) -> Result<Exit, Failure> {
 fn tell_plan(run: &Run, found: &JobPlan, console: &Console) -> Exit {
     let exit = plan::show(run, found, console);
     console.say(plan::verdict(found, run.faults(found).count()));
-    console.object(|| plan::as_json(run, found));
+    console.object(|| plan::as_object(run, found));
     exit
 }
 

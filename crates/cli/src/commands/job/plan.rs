@@ -4,14 +4,14 @@ use crate::commands::counted;
 use crate::console::{BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use crate::exit::Exit;
 use crate::failure::core_exit;
-use crate::paths::shown;
-use crate::report::error::as_object;
+use crate::object;
+use crate::paths::{shown, text};
+use crate::report::error;
 use crate::report::notice;
 use crate::report::plan::words;
 use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
 use deft_needle_core::run::{JobPlan, Line, Run, Work};
-use serde_json::{Value, json};
 
 /// Shows everything; gives the worst exit code of what is wrong.
 pub fn show(run: &Run, plan: &JobPlan, console: &Console) -> Exit {
@@ -33,13 +33,14 @@ pub fn show(run: &Run, plan: &JobPlan, console: &Console) -> Exit {
 }
 
 /// The same for a program.
-pub fn as_json(run: &Run, plan: &JobPlan) -> Value {
-    let mut value = serde_json::to_value(plan).unwrap_or_default();
-    value["job"] = json!(run.job.layer());
-    value["target"] = json!(run.target.sheet.name);
-    value["root"] = json!(run.root.as_ref().map(|root| root.path.to_string_lossy()));
-    value["faults"] = run.faults(plan).map(as_object).collect();
-    value
+pub fn as_object<'a>(run: &'a Run, plan: &'a JobPlan) -> object::Planned<'a> {
+    object::Planned {
+        job: run.job.layer().map(str::to_owned),
+        target: &run.target.sheet.name,
+        root: run.root.as_ref().map(|root| text(&root.path)),
+        plan,
+        faults: run.faults(plan).map(error::as_object).collect(),
+    }
 }
 
 /// What is done for one slot, with every decision.

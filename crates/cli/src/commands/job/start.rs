@@ -5,10 +5,12 @@ use crate::commands::{counted, tell_unread};
 use crate::console::{BOLD, Console, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
 use crate::paths::text;
 use deft_needle_audio::Clip;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::fit::{put_bytes, refuse_existing};
+use deft_needle_core::job::matching::Take;
 use deft_needle_core::job::start::from_clips;
 use deft_needle_core::refusal::OddPath;
 use deft_needle_core::sheet::Sheet;
@@ -16,13 +18,12 @@ use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
 use deft_needle_core::tree::files_below;
 use rayon::prelude::*;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// Writes it, or prints it.
 pub fn run(args: &New, console: &Console) -> Result<Exit, Failure> {
     let sheet = Sheet::find(&args.sheet)?;
-    let target = Target::new(sheet, Roots::main(args.root.as_deref()))?;
+    let target = Target::new(sheet, args.place.asked().roots())?;
     tell_unread(&target.slots, console);
     if !args.clips.is_dir() {
         return Err(OddPath::NotFolder.of(&args.clips).into());
@@ -31,13 +32,23 @@ pub fn run(args: &New, console: &Console) -> Result<Exit, Failure> {
     let sounds: Vec<PathBuf> =
         files.into_par_iter().filter(|file| Clip::open(file).is_ok()).collect();
     let folder = args.out.parent().unwrap_or(Path::new(""));
-    let clips: Vec<String> = sounds.iter().map(|file| written(file, folder)).collect();
+    let take = |file: &PathBuf| {
+        let within = file.strip_prefix(&args.clips).unwrap_or(file);
+        let within = within.to_string_lossy().replace(std::path::MAIN_SEPARATOR, "/");
+        Take { within, written: written(file, folder) }
+    };
+    let takes: Vec<Take> = sounds.iter().map(take).collect();
     let beside = match args.sheet.exists() {
         true => PathBuf::from(written(&args.sheet, folder)),
         false => args.sheet.clone(),
     };
-    let root = args.root.as_deref().map(|root| PathBuf::from(written(root, folder)));
-    let started = from_clips(&target, &beside, root.as_deref(), &clips);
+    let beside_job = |root: &PathBuf| PathBuf::from(written(root, folder));
+    let others = target.roots.others.iter();
+    let roots = Roots {
+        main: target.roots.main.as_ref().map(beside_job),
+        others: others.map(|(name, root)| (name.clone(), beside_job(root))).collect(),
+    };
+    let started = from_clips(&target, &beside, &roots, &takes);
     if args.dry_run {
         console.find(&started.text);
     } else {
@@ -54,11 +65,12 @@ pub fn run(args: &New, console: &Console) -> Result<Exit, Failure> {
             safe(&args.out.display().to_string())
         ));
     }
-    console.object(|| {
-        json!({
-            "out": text(&args.out), "text": started.text, "matched": started.matched,
-            "unmatched": started.unmatched, "dry_run": args.dry_run,
-        })
+    console.object(|| object::NewJob {
+        out: text(&args.out),
+        text: &started.text,
+        matched: started.matched,
+        unmatched: started.unmatched,
+        dry_run: args.dry_run,
     });
     Ok(Exit::Done)
 }

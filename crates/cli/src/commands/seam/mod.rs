@@ -8,8 +8,9 @@ use crate::args::Seam;
 use crate::console::Console;
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::object;
+use crate::paths::is_stream;
 use crate::paths::text;
-use crate::paths::{is_stream, open_clip};
 use crate::progress::Progress;
 use crate::report::plan as words;
 use deft_needle_audio::Unmet;
@@ -23,7 +24,6 @@ use deft_needle_audio::{Clip, Edits, Error as AudioError};
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::run::{Fitting, open_written};
-use serde_json::json;
 use std::path::Path;
 
 /// How far from `--near` an end may lie, in seconds, and a loop's length from `--length`, as a part of it.
@@ -46,7 +46,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
             "name a file",
         ));
     }
-    let clip = open_clip(&args.clip, &args.options.hints())?;
+    let clip = args.of.opener(&args.clip, args.options.hints())?.open(&args.clip)?;
     let (ranges, found) = ranges(args, &clip, console)?;
     let folder = tempfile::tempdir().map_err(CoreError::write("make", &std::env::temp_dir()))?;
     let made = made(args, &clip, ranges[0], folder.path(), console)?;
@@ -72,13 +72,11 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
         let others: &[Candidate] = if made.is_some() { &[] } else { &seen.found };
         proof::prove(args, &name, subject, first.range, others, console)?;
     }
-    console.object(|| {
-        json!({
-            "clip": text(clip.input().name()),
-            "found": seen.found,
-            "seams": seen.seams,
-            "out": args.out.as_deref().map(text),
-        })
+    console.object(|| object::Seams {
+        clip: text(clip.input().name()),
+        found: &seen.found,
+        seams: &seen.seams,
+        out: args.out.as_deref().map(text),
     });
     let heard = |seam: &Judgement| seam.verdict != Verdict::Good;
     Ok(match seen.seams.iter().any(heard) {

@@ -1,7 +1,11 @@
 //! Refusals of ledgers, jobs and packs, and commands that failed, in words.
 
+use super::text::odd_line;
 use super::{Words, near_or, words};
+use crate::commands::counted;
 use crate::paths::shown;
+use crate::report::notice::some_of;
+use crate::report::unmet::unmet;
 use deft_needle_core::names::shell_word;
 use deft_needle_core::refusal::{OddJob, OddLedger, OddPack, OutsideFault};
 use deft_needle_core::sheet::Size;
@@ -91,6 +95,18 @@ pub(super) fn odd_job(why: &OddJob) -> Words {
             format!("the {name} root {} is not a folder", shown(path)),
             "check the path in the job sheet; is the card in?",
         ),
+        OddJob::Incomplete { names } => words(
+            format!(
+                "no file for {} would be there: {}",
+                counted(names.len(), "listed name"),
+                some_of(names)
+            ),
+            "the target takes the set as a whole: add a clip for each",
+        ),
+        OddJob::UnknownRoot { name, target, roots } => words(
+            format!("{target} has no root \"{name}\""),
+            format!("there are: {}", roots.join(", ")),
+        ),
         OddJob::NotRoot { root, target, marker } => words(
             format!("{} is not a root of {target}: it has no {marker}", shown(root)),
             "name the folder that has it with --root",
@@ -114,7 +130,7 @@ pub(super) fn odd_job(why: &OddJob) -> Words {
             format!("this would run for {lines} lines: {}", command.join(" ")),
             "add --allow-commands if you trust it",
         ),
-        OddJob::BadCommand { what } => words(what, "as in enc -q {in} {out}"),
+        OddJob::BadCommand(odd) => odd_line(odd),
         OddJob::Variants { name, all, works } => {
             let works: Vec<String> = works.iter().map(ToString::to_string).collect();
             words(
@@ -122,7 +138,7 @@ pub(super) fn odd_job(why: &OddJob) -> Words {
                 "add or leave out variants",
             )
         }
-        OddJob::BadName { what } => words(what, "rename it, if the target lets you"),
+        OddJob::BadName(invalid) => words(invalid, "rename it, if the target lets you"),
         _ => words(format!("the job is refused: {why:?}"), ""),
     }
 }
@@ -189,8 +205,8 @@ pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
         }
         OutsideFault::EmptyFile => ("left an empty file".to_owned(), "check its options"),
         OutsideFault::NoFile => ("left no file at {out}".to_owned(), "check its options"),
-        OutsideFault::Unfit { slot, what } => {
-            let what = format!("what the {role} made for {slot} fails: {what}");
+        OutsideFault::Unfit { slot, why } => {
+            let what = format!("what the {role} made for {slot} fails: {}", unmet(why));
             return words(what, "check the encoder's options in the sheet");
         }
         _ => ("failed".to_owned(), ""),

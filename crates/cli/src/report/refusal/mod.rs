@@ -3,11 +3,14 @@
 mod job;
 #[cfg(test)]
 mod tests;
+mod text;
 
 pub use job::outside;
+pub use text::odd_text;
 
 use crate::paths::shown;
-use deft_needle_core::names::{Near, did_you_mean};
+use crate::report::check::name;
+use deft_needle_core::names::{Near, did_you_mean, shell_word};
 use deft_needle_core::refusal::{OddArchive, OddCaches, OddPath, OddSlot, Refusal};
 use deft_needle_core::sheet::Size;
 use job::{odd_job, odd_ledger, odd_pack};
@@ -45,10 +48,6 @@ pub fn refusal(refusal: &Refusal) -> Words {
         Refusal::Pack(why) => odd_pack(why),
         Refusal::Archive { path, why } => odd_archive(path, why),
         Refusal::Caches(why) => odd_caches(why),
-        Refusal::NoSheet { name, near } => words(
-            format!("there is no sheet {name}: neither a file nor a built-in one"),
-            near_or(near, "`deft-needle sheets` lists them"),
-        ),
         Refusal::Internal { what } => words(format!("internal error: {what}"), "please report it"),
         _ => words(format!("refused: {refusal:?}"), ""),
     }
@@ -145,11 +144,14 @@ fn odd_slot(slot: &str, why: &OddSlot) -> Words {
             format!("{target} has no slot that {slot} matches"),
             near_or(near, "`deft-needle slots` lists and searches the names"),
         ),
-        OddSlot::Absent { near: None } => words(
-            format!("there is no {slot}, nor its folder"),
-            "check the path; --new makes a new file and its folder",
+        OddSlot::NoFolder { folder, near, new } => words(
+            format!("there is no folder {folder}"),
+            match new {
+                true => format!("{} Make it first if you mean a new one", near_or(near, "")),
+                false => near_or(near, "check the path; --new makes a new file and its folder"),
+            },
         ),
-        OddSlot::Absent { near: Some(near) } => words(
+        OddSlot::Absent { near } => words(
             format!("there is no {slot}"),
             format!("{} (or add --new for a new file)", near_or(near, "check the name")),
         ),
@@ -157,7 +159,9 @@ fn odd_slot(slot: &str, why: &OddSlot) -> Words {
             format!("no rule of {} matches {slot}", sheet.display()),
             "check the slot's folder, or add a [[rule]] that matches it",
         ),
-        OddSlot::BadName { fault } => words(format!("{slot} {fault}"), ""),
+        OddSlot::BadName { odd, right } => {
+            words(format!("{slot} {}", name(odd, right.as_deref())), "")
+        }
         OddSlot::NotInstalled { near } => words(
             format!("nothing is installed in {slot}"),
             near_or(near, "`deft-needle status` shows what is"),
@@ -219,9 +223,24 @@ fn odd_archive(path: &Path, why: &OddArchive) -> Words {
         OddArchive::OddEntry { name, what } => {
             words(format!("{path}: its entry \"{name}\" {what}"), UNTRUSTED)
         }
-        OddArchive::UnsafeName { why } => {
+        OddArchive::UnsafeName(why) => {
             words(format!("{path}: an entry is not safe: {why}"), UNTRUSTED)
         }
+        OddArchive::HoldAll(archives) => {
+            let told = archives.iter().map(|(name, sounds)| format!("{name} holds {sounds}"));
+            let first = archives.first().map_or("", |(name, _)| name);
+            words(
+                format!(
+                    "{path} has its sounds in archives: {}",
+                    told.collect::<Vec<_>>().join(", ")
+                ),
+                format!("name the archive: {}", shell_word(&Path::new(&path).join(first))),
+            )
+        }
+        OddArchive::NoEntry { name, near } => words(
+            format!("{path} has no {name}"),
+            near_or(near, "`deft-needle slots` lists the names in an archive"),
+        ),
         OddArchive::TooMany { most } => words(
             format!("{path} has more than {most} entries"),
             "unpack it yourself and name the folder",
@@ -233,9 +252,10 @@ fn odd_archive(path: &Path, why: &OddArchive) -> Words {
 fn odd_caches(why: &OddCaches) -> Words {
     const AGAIN: &str = "install the job again with a correct sheet";
     match why {
-        OddCaches::Pattern { what } => words(what, AGAIN),
-        OddCaches::Meets { name, what } => {
-            words(format!("the target's cache patterns find {name}, which is {what}"), AGAIN)
+        OddCaches::Pattern(invalid) => words(invalid, AGAIN),
+        OddCaches::Meets { name, kind } => {
+            let kind = text::file_kind(*kind);
+            words(format!("the target's cache patterns find {name}, which is {kind}"), AGAIN)
         }
         OddCaches::TooMany { most } => words(
             format!("the cache patterns find more than {most} files"),

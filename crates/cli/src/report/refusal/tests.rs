@@ -1,9 +1,10 @@
 //! Every refusal in words: what is wrong with its values, and what to do next, ready to type.
 
 use super::*;
+use deft_needle_audio::{Invalid, Unmet};
 use deft_needle_core::Error;
-use deft_needle_core::names::{Difference, Key, Near};
-use deft_needle_core::refusal::{OddJob, OddLedger, OddPack, OutsideFault};
+use deft_needle_core::names::{Difference, Key, Near, OddName};
+use deft_needle_core::refusal::{FileKind, OddJob, OddLedger, OddLine, OddPack, OutsideFault};
 use std::path::PathBuf;
 
 fn p(path: &str) -> PathBuf {
@@ -122,9 +123,9 @@ fn paths() {
         (
             Refusal::NotWithin {
                 typed: "/a".to_owned(),
-                why: Some("\"/a\" is absolute".to_owned()),
+                why: Some(Invalid::new("path", "/a", "a relative one")),
             },
-            "\"/a\" is absolute | name a file below the root",
+            "invalid path \"/a\", expected a relative one | name a file below the root",
         ),
         (Refusal::Internal { what: "x".to_owned() }, "internal error: x | please report it"),
     ] {
@@ -149,22 +150,29 @@ fn slots() {
             "Ferry has no slot that b.ogg matches | did you mean a.ogg or c.ogg?",
         ),
         (
-            OddSlot::Absent { near: None },
-            "there is no b.ogg, nor its folder | check the path; --new makes a new file and its folder",
+            OddSlot::NoFolder { folder: "game/x".to_owned(), near: vec![], new: false },
+            "there is no folder game/x | check the path; --new makes a new file and its folder",
         ),
         (
-            OddSlot::Absent { near: Some(vec![]) },
+            OddSlot::NoFolder { folder: "x".to_owned(), near: near(&["y"]), new: true },
+            "there is no folder x | did you mean y? Make it first if you mean a new one",
+        ),
+        (
+            OddSlot::Absent { near: vec![] },
             "there is no b.ogg | check the name (or add --new for a new file)",
         ),
         (
-            OddSlot::Absent { near: Some(near(&["a.ogg"])) },
+            OddSlot::Absent { near: near(&["a.ogg"]) },
             "there is no b.ogg | did you mean a.ogg? (or add --new for a new file)",
         ),
         (
             OddSlot::NoRule { sheet: p("f.toml") },
             "no rule of f.toml matches b.ogg | check the slot's folder, or add a [[rule]] that matches it",
         ),
-        (OddSlot::BadName { fault: "is too long".to_owned() }, "b.ogg is too long | "),
+        (
+            OddSlot::BadName { odd: OddName::Upper, right: Some("b.ogg".to_owned()) },
+            "b.ogg has upper-case letters, must be lower case; use b.ogg | ",
+        ),
         (
             OddSlot::NotInstalled { near: vec![] },
             "nothing is installed in b.ogg | `deft-needle status` shows what is",
@@ -289,6 +297,18 @@ fn ledgers_and_jobs() {
             "the main root card is not a folder | check the path in the job sheet; is the card in?",
         ),
         (
+            OddJob::Incomplete { names: vec!["a".to_owned(), "b".to_owned()] },
+            "no file for 2 listed names would be there: a, b | the target takes the set as a whole: add a clip for each",
+        ),
+        (
+            OddJob::UnknownRoot {
+                name: "x".to_owned(),
+                target: "Ferry".to_owned(),
+                roots: vec!["game".to_owned(), "settings".to_owned()],
+            },
+            "Ferry has no root \"x\" | there are: game, settings",
+        ),
+        (
             OddJob::NotRoot {
                 root: root(),
                 target: "Ferry".to_owned(),
@@ -317,12 +337,18 @@ fn ledgers_and_jobs() {
             OddJob::Commands { command: command(), lines: 3 },
             "this would run for 3 lines: speak {text} | add --allow-commands if you trust it",
         ),
-        (OddJob::BadCommand { what: "no {out}".to_owned() }, "no {out} | as in enc -q {in} {out}"),
+        (
+            OddJob::BadCommand(OddLine::Command("encoder", ["{in}", "{out}"])),
+            "the command of the encoder names its program, {in} and {out} | as in ['program', '{in}', '{out}']",
+        ),
         (
             OddJob::Variants { name: "gull_#".to_owned(), all: 5, works: vec![1, 4, 6] },
             "gull_#: there would be 5 variants, and 1, 4, 6 work | add or leave out variants",
         ),
-        (OddJob::BadName { what: "x".to_owned() }, "x | rename it, if the target lets you"),
+        (
+            OddJob::BadName(Invalid::new("path", "a:b", "c")),
+            "invalid path \"a:b\", expected c | rename it, if the target lets you",
+        ),
     ] {
         assert_eq!(said(why.into()), want);
     }
@@ -352,18 +378,20 @@ fn packs_archives_caches_and_commands() {
     for (why, want) in [
         (OddArchive::EntryTooLarge { name: file(), most: 1 << 20 }, "s.zip: its entry sfx/a.ogg would take more than 1.00 MiB | if that is meant, unpack it yourself and name the folder".to_owned()),
         (OddArchive::OddEntry { name: file(), what: "is a link".to_owned() }, format!("s.zip: its entry \"sfx/a.ogg\" is a link | {UNTRUSTED}")),
-        (OddArchive::UnsafeName { why: "it leads out".to_owned() }, format!("s.zip: an entry is not safe: it leads out | {UNTRUSTED}")),
+        (OddArchive::UnsafeName(Invalid::new("path", "../a", "b")), format!("s.zip: an entry is not safe: invalid path \"../a\", expected b | {UNTRUSTED}")),
+        (OddArchive::HoldAll(vec![(file(), 3)]), "s.zip has its sounds in archives: sfx/a.ogg holds 3 | name the archive: s.zip/sfx/a.ogg".to_owned()),
+        (OddArchive::NoEntry { name: file(), near: vec![] }, "s.zip has no sfx/a.ogg | `deft-needle slots` lists the names in an archive".to_owned()),
         (OddArchive::TooMany { most: 10 }, "s.zip has more than 10 entries | unpack it yourself and name the folder".to_owned()),
     ] {
         assert_eq!(said(why.of("s.zip")), want);
     }
     for (why, want) in [
         (
-            OddCaches::Pattern { what: "\"[\" is not a pattern".to_owned() },
-            "\"[\" is not a pattern | install the job again with a correct sheet",
+            OddCaches::Pattern(Invalid::new("pattern", "[", "a whole one")),
+            "invalid pattern \"[\", expected a whole one | install the job again with a correct sheet",
         ),
         (
-            OddCaches::Meets { name: file(), what: "a slot" },
+            OddCaches::Meets { name: file(), kind: FileKind::Slot },
             "the target's cache patterns find sfx/a.ogg, which is a slot | install the job again with a correct sheet",
         ),
         (
@@ -398,11 +426,72 @@ fn packs_archives_caches_and_commands() {
         (OutsideFault::EmptyFile, "the encoder enc left an empty file | check its options"),
         (OutsideFault::NoFile, "the encoder enc left no file at {out} | check its options"),
         (
-            OutsideFault::Unfit { slot: file(), what: "size: 9 B, should be 8 B".to_owned() },
+            OutsideFault::Unfit {
+                slot: file(),
+                why: Box::new(Unmet::Rule {
+                    what: "size".to_owned(),
+                    expected: "8 B".to_owned(),
+                    found: "9 B".to_owned(),
+                }),
+            },
             "what the encoder made for sfx/a.ogg fails: size: 9 B, should be 8 B | check the encoder's options in the sheet",
         ),
     ] {
         let Words(what, help) = outside("encoder", "enc", &why);
+        assert_eq!(format!("{what} | {help}"), want);
+    }
+}
+
+#[test]
+fn odd_texts() {
+    use deft_needle_core::refusal::{Many, OddList, OddRule, OddText, Written};
+    let list = || vec!["a".to_owned(), "b".to_owned()];
+    let line = |odd: OddLine| OddText::Job(odd);
+    for (odd, want) in [
+        (OddText::NotUtf8(7), "it is not UTF-8 text (at byte 7) | save it as UTF-8"),
+        (
+            OddText::TooLarge(Written::List, 1 << 20),
+            "it is larger than 1.00 MiB, the most that a list may take | name a list of names",
+        ),
+        (OddText::TooMany(Many::Patterns, 9), "it has more than 9 patterns | split the sheet"),
+        (
+            OddText::Unknown {
+                word: false,
+                found: "mach".to_owned(),
+                near: near(&["match"]),
+                known: vec!["match".to_owned(), "spec".to_owned()],
+            },
+            "unknown key \"mach\" | did you mean match? known are: match, spec",
+        ),
+        (OddText::MissingKey("spec".to_owned()), "the key \"spec\" is missing | "),
+        (
+            OddText::UnknownRoot { root: "x".to_owned(), known: list() },
+            "there is no root \"x\" | the sheet's roots are: a, b",
+        ),
+        (
+            OddText::NotCache {
+                pattern: None,
+                file: "a.ogg".to_owned(),
+                kind: Some(FileKind::Slot),
+            },
+            "clear finds a.ogg, which is a slot and not a cache | name the caches alone, such as \"**/warm.idx\"",
+        ),
+        (
+            OddText::Rule(OddRule::Route { rows: 1, channels: 2 }),
+            "the route feeds 1 channels, and the spec line has 2 | write one expression for each channel",
+        ),
+        (OddText::List(OddList::Column("x".to_owned(), list())), "no column \"x\" among a, b | "),
+        (
+            line(OddLine::Dealt { cards: 2, pieces: true, slots: 1, named: list() }),
+            "2 pieces for 1 slot (a, b) | name more slots, or fewer clips",
+        ),
+        (
+            line(OddLine::Twice("s".to_owned(), "a.wav".to_owned())),
+            "s is given to a.wav already | name each slot once",
+        ),
+        (line(OddLine::Each("{end}", "{each}", false)), "{end} without {each} | "),
+    ] {
+        let Words(what, help) = odd_text(&odd);
         assert_eq!(format!("{what} | {help}"), want);
     }
 }

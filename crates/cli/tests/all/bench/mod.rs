@@ -72,8 +72,10 @@ impl Bench {
     }
     pub fn json(&self, args: &[&str]) -> Value {
         let ran = self.run(&[args, &["--json"]].concat());
-        serde_json::from_str(&ran.out)
-            .unwrap_or_else(|e| panic!("{args:?}: {e}\n{}{}", ran.out, ran.err))
+        let object = serde_json::from_str(&ran.out)
+            .unwrap_or_else(|e| panic!("{args:?}: {e}\n{}{}", ran.out, ran.err));
+        conforms(args, &object);
+        object
     }
     pub fn names(&self, folder: &str) -> Vec<String> {
         let mut names: Vec<String> = fs::read_dir(self.path(folder))
@@ -83,6 +85,30 @@ impl Bench {
         names.sort();
         names
     }
+}
+
+/// Every object that any test asks for is held against the schema in `docs/json/` of what was run.
+fn conforms(args: &[&str], object: &Value) {
+    let has = |key: &str| object.get(key).is_some();
+    let schema = match args[0] {
+        _ if has("error") => "error",
+        "--version" => "version",
+        "check" if has("trees") => "check-trees",
+        "check" if has("sheets") => "check-sheets",
+        "check" | "swap" | "install" if has("lines") => "plan",
+        "check" => "check-files",
+        "swap" => "install",
+        "sheets" if has("text") => "sheet",
+        "man" if has("pages") => "man-all",
+        "man" | "completions" => "text",
+        command => command,
+    };
+    let path = format!("{}/../../docs/json/{schema}.schema.json", env!("CARGO_MANIFEST_DIR"));
+    let text = fs::read_to_string(&path).unwrap_or_else(|e| panic!("{path}: {e}"));
+    let schema = jsonschema::validator_for(&serde_json::from_str(&text).unwrap()).unwrap();
+    let wrong: Vec<String> =
+        schema.iter_errors(object).map(|e| format!("{}: {e}", e.instance_path())).collect();
+    assert!(wrong.is_empty(), "{args:?} against {path}:\n{}", wrong.join("\n"));
 }
 
 pub fn told(output: Output) -> Ran {

@@ -168,6 +168,7 @@ impl World {
             },
             like: None,
             making: Making::Fit,
+            link: None,
             new,
             entries: false,
             allow_commands: false,

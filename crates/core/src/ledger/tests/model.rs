@@ -463,3 +463,19 @@ fn healing_never_cuts_what_only_one_file_holds() {
         model.end();
     }
 }
+
+/// A restore over a file of somebody else's dies, and the next run finds a link where the folder was: it
+/// cannot tell what the slot holds, so it forgets no copy.
+#[test]
+fn what_a_restore_put_aside_stays_where_nobody_can_look() {
+    for at in 0..70 {
+        let mut model = Model::new(false);
+        model.act(&Act::Put { slots: vec![0, 1, 2], contents: 0, job: None });
+        model.act(&Act::Vendor { slot: 0, contents: 0 });
+        let back = Act::Restore { which: vec![], changed: 1, job: None };
+        model.act(&Act::Struck { act: Box::new(back), at, kill: true });
+        model.act(&Act::LinkFolder);
+        model.check(&format!("a kill at call {at}"));
+        model.end();
+    }
+}

@@ -1,0 +1,300 @@
+//! Lists of names: JSON and XML documents, tables, lines of text.
+
+use super::listed::in_line;
+use crate::entry;
+use crate::error::{Error, Result};
+use crate::limits;
+use crate::refusal::{OddList, OddText, Written};
+use crate::sheet::{Column, Fault, Source, Within};
+use crate::stock::bytes_at;
+use crate::template::Names;
+use deft_needle_audio::Invalid;
+use deft_needle_audio::num::count;
+use serde_json::{Map, Value};
+use std::path::Path;
+
+/// One entry of a list.
+#[derive(Debug)]
+pub struct Entry {
+    /// Where it stands; 0 where that is not known.
+    pub line: u64,
+    /// What it says.
+    pub name: String,
+    /// What stands beside it.
+    fields: Map<String, Value>,
+}
+
+impl Entry {
+    fn new(line: u64, name: impl Into<String>) -> Self {
+        Self { line, name: name.into(), fields: Map::new() }
+    }
+
+    /// A template filled in with what stands beside the name: a path in the list's root.
+    pub fn filled(&self, template: &str) -> Result<String, OddText> {
+        let mut names = Names::default().with(&self.fields);
+        names.set("name", self.name.as_str());
+        let path = names.text(template).map_err(OddText::Template)?;
+        let within: Result<Within, Invalid> = path.parse();
+        within.map(|within| within.0).map_err(|bad| OddText::List(OddList::Path(bad)))
+    }
+}
+
+/// UTF-8 or UTF-16 with its mark.
+pub fn text_of(path: &Path) -> Result<String> {
+    let bytes = match bytes_at(path, limits::LIST) {
+        Err(Error::Read { source, .. }) if source.kind() == std::io::ErrorKind::FileTooLarge => {
+            let odd = OddText::TooLarge(Written::List, limits::LIST);
+            return Err(Fault::whole(path, odd).into());
+        }
+        other => other?,
+    };
+    let wide = |pair: fn([u8; 2]) -> u16| {
+        let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|c| pair([c[0], c[1]])).collect();
+        String::from_utf16(&units).ok()
+    };
+    let text = match bytes.as_slice() {
+        [0xFF, 0xFE, ..] => wide(u16::from_le_bytes),
+        [0xFE, 0xFF, ..] => wide(u16::from_be_bytes),
+        [0xEF, 0xBB, 0xBF, rest @ ..] => std::str::from_utf8(rest).ok().map(str::to_owned),
+        all => std::str::from_utf8(all).ok().map(str::to_owned),
+    };
+    text.ok_or_else(|| Fault::whole(path, OddText::NotText).into())
+}
+
+/// The entries of a list.
+pub fn entries(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
+    let extension = path.extension().unwrap_or_default().to_ascii_lowercase();
+    if extension == "xml" || (source.pointer.is_some() && text.trim_start().starts_with('<')) {
+        return of_xml(source, text, path);
+    }
+    if source.pointer.is_some() || extension == "json" {
+        return of_json(source, text, path);
+    }
+    let tabled = extension == "csv" || extension == "tsv";
+    if tabled || !source.column.0.is_empty() || source.delimiter.is_some() {
+        let delimiter = source.delimiter.unwrap_or_else(|| match extension == "tsv" {
+            true => '\t',
+            false => usual_delimiter(text),
+        });
+        return of_table(source, text, path, delimiter);
+    }
+    let lines = text.lines().enumerate().skip(source.headings.unwrap_or(0));
+    Ok(lines
+        .map(|(index, line)| Entry::new(count(index) + 1, line.trim()))
+        .filter(|entry| !entry.name.is_empty() && !is_comment(&entry.name))
+        .collect())
+}
+
+/// `# spare`, `// spare`: a name may begin with such a sign, but is not parted from it.
+fn is_comment(text: &str) -> bool {
+    text == "#" || text.starts_with("# ") || text.starts_with("//")
+}
+
+/// What parts the columns of a table, as its first line tells.
+fn usual_delimiter(text: &str) -> char {
+    let first = text.lines().next().unwrap_or_default();
+    let bare: String = first.split('"').step_by(2).collect();
+    let often = |c: &char| bare.matches(*c).count();
+    [',', ';', '\t'].into_iter().rev().max_by_key(often).unwrap_or(',')
+}
+
+fn of_table(source: &Source, text: &str, path: &Path, delimiter: char) -> Result<Vec<Entry>> {
+    let delimiter =
+        u8::try_from(delimiter).map_err(|_| Fault::whole(path, OddList::Delimiter(delimiter)))?;
+    let named = source.column.0.iter().any(|column| matches!(column, Column::Named(_)));
+    let headings = source.headings.unwrap_or(usize::from(named));
+    // Lines before the headings are no table yet.
+    let skipped: usize = text
+        .split_inclusive('\n')
+        .take(headings.saturating_sub(usize::from(headings > 0)))
+        .map(str::len)
+        .sum();
+    let before = text[..skipped].matches('\n').count();
+    let mut reader = csv::ReaderBuilder::new()
+        .delimiter(delimiter)
+        .has_headers(false)
+        .flexible(true)
+        .quoting(delimiter != b'\t')
+        .from_reader(&text.as_bytes()[skipped..]);
+    let mut heads: Option<Vec<String>> = (headings == 0).then(Vec::new);
+    let (mut all, mut columns) = (Vec::new(), vec![0]);
+    for row in reader.records() {
+        let row = row.map_err(|error| Fault::whole(path, OddText::Grammar(error.to_string())))?;
+        let line = row.position().map_or(1, csv::Position::line) + count(before);
+        let cells: Vec<&str> = row.iter().map(str::trim).collect();
+        if heads.is_none() {
+            let found: Vec<String> = cells.iter().map(|head| (*head).to_owned()).collect();
+            columns = columns_of(source, &found)
+                .map_err(|name| in_line(path, text, line, OddList::Column(name, found.clone())))?;
+            heads = Some(found);
+            continue;
+        }
+        if all.is_empty() && headings == 0 {
+            columns = columns_of(source, &[])
+                .map_err(|name| in_line(path, text, line, OddList::Column(name, Vec::new())))?;
+        }
+        let parts = columns.iter().map(|at| cells.get(*at).copied().unwrap_or_default());
+        let parts: Vec<&str> = parts.map(|part| part.trim_matches('/')).collect();
+        if parts.iter().any(|part| part.is_empty()) || is_comment(cells[0]) {
+            continue;
+        }
+        let mut entry = Entry::new(
+            line,
+            match parts.as_slice() {
+                [_] => cells[columns[0]].to_owned(),
+                parts => parts.join("/"),
+            },
+        );
+        for (at, cell) in cells.iter().enumerate() {
+            let head = heads.as_ref().and_then(|heads| heads.get(at));
+            entry.fields.extend(head.map(|head| (head.clone(), Value::from(*cell))));
+            entry.fields.insert((at + 1).to_string(), Value::from(*cell));
+        }
+        all.push(entry);
+    }
+    Ok(all)
+}
+
+/// The columns that a name is made of, counted from 0; the first by default.
+///
+/// # Errors
+/// The name of a column that there is not.
+fn columns_of(source: &Source, heads: &[String]) -> Result<Vec<usize>, String> {
+    let at = |column: &Column| match column {
+        Column::Numbered(number) => Ok(number - 1),
+        Column::Named(name) => {
+            heads.iter().position(|head| head == name).ok_or_else(|| name.clone())
+        }
+    };
+    match source.column.0.is_empty() {
+        true => Ok(vec![0]),
+        false => source.column.0.iter().map(at).collect(),
+    }
+}
+
+fn of_json(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
+    let strictly: Result<Value, _> = serde_json::from_str(text);
+    let document = strictly.or_else(|error| {
+        // Comments and commas behind the last member are left in lists by people.
+        entry::read_json(text).map_err(|_| {
+            in_line(path, text, count(error.line()), OddText::Grammar(error.to_string()))
+        })
+    })?;
+    let pointer = source.pointer.as_deref().unwrap_or_default();
+    let whole = |odd: OddList| Error::from(Fault::whole(path, odd));
+    let places = places(&document, &entry::steps(pointer));
+    if places.is_empty() {
+        return Err(whole(OddList::Nothing(pointer.to_owned())));
+    }
+    let mut all = Vec::new();
+    for place in &places {
+        take(place, source.field.as_deref(), &mut all);
+    }
+    if all.is_empty() && places.iter().all(|place| !place.is_object() && !place.is_array()) {
+        return Err(whole(OddList::NotMany(pointer.to_owned())));
+    }
+    // Looking for each in a long text takes long, and only matters where a name is bad.
+    let bad = |name: &str| source.slot(name).is_some_and(|slot| slot.parse::<Within>().is_err());
+    for entry in all.iter_mut().filter(|entry| bad(&entry.name)) {
+        let quoted = Value::from(entry.name.as_str()).to_string();
+        let before = text.find(&quoted).map_or(0, |at| text[..at].matches('\n').count());
+        entry.line = count(before) + 1;
+    }
+    Ok(all)
+}
+
+/// What a pointer leads to (RFC 6901); `*` is every member.
+fn places<'v>(document: &'v Value, steps: &[String]) -> Vec<&'v Value> {
+    let mut found = vec![document];
+    for step in steps {
+        let inner = |value: &'v Value| -> Vec<&'v Value> {
+            match (value, step.as_str()) {
+                (Value::Object(members), "*") => members.values().collect(),
+                (Value::Array(members), "*") => members.iter().collect(),
+                (Value::Object(members), step) => members.get(step).into_iter().collect(),
+                (Value::Array(members), step) => {
+                    let at: Option<usize> = step.parse().ok();
+                    at.and_then(|at| members.get(at)).into_iter().collect()
+                }
+                _ => Vec::new(),
+            }
+        };
+        found = found.into_iter().flat_map(inner).collect();
+    }
+    found
+}
+
+/// The names of one place: itself, where it is a text or a member with the field; the texts of a list, or
+/// the fields of its members; the keys of an object, or the fields of its members.
+fn take(value: &Value, field: Option<&str>, all: &mut Vec<Entry>) {
+    let mut one = |name: &str, fields: Option<&Map<String, Value>>| {
+        let mut entry = Entry::new(0, name);
+        entry.fields.extend(fields.into_iter().flatten().map(|(k, v)| (k.clone(), v.clone())));
+        all.push(entry);
+    };
+    let mut member = |value: &Value| match (value, field) {
+        (Value::String(text), _) => one(text, None),
+        (Value::Object(fields), Some(field)) => {
+            if let Some(name) = fields.get(field).and_then(Value::as_str) {
+                one(name, Some(fields));
+            }
+        }
+        _ => {}
+    };
+    match (value, field) {
+        (Value::Array(members), _) => members.iter().for_each(member),
+        (Value::Object(members), Some(field))
+            if !members.get(field).is_some_and(Value::is_string) =>
+        {
+            members.values().for_each(member);
+        }
+        (Value::Object(members), None) => {
+            for (key, value) in members {
+                one(key, value.as_object());
+            }
+        }
+        (value, _) => member(value),
+    }
+}
+
+/// The texts of elements, or of their attributes: `/bank/sound/@file`, `/bank/sound/file`.
+fn of_xml(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
+    let whole = |odd: OddText| Error::from(Fault::whole(path, odd));
+    let pointer = source.pointer.as_deref().unwrap_or_default();
+    let document = entry::read_xml(text).map_err(|what| whole(OddText::Grammar(what)))?;
+    let mut steps = entry::steps(pointer);
+    let attribute = match steps.last().and_then(|step| step.strip_prefix('@')) {
+        Some(name) => {
+            let name = name.to_owned();
+            steps.pop();
+            Some(name)
+        }
+        None => None,
+    };
+    let mut found = vec![document.root()];
+    for step in &steps {
+        let fits = |node: &roxmltree::Node<'_, '_>| {
+            node.is_element() && (step == "*" || node.tag_name().name() == step)
+        };
+        found = found.into_iter().flat_map(|node| node.children().filter(fits)).collect();
+    }
+    if steps.is_empty() || found.is_empty() {
+        return Err(whole(OddText::List(OddList::Nothing(pointer.to_owned()))));
+    }
+    let mut all = Vec::new();
+    for node in found {
+        let name = match &attribute {
+            Some(name) => node.attribute(name.as_str()),
+            None => node.text(),
+        };
+        let Some(name) = name.map(str::trim).filter(|name| !name.is_empty()) else {
+            continue;
+        };
+        let line = u64::from(document.text_pos_at(node.range().start).row);
+        let mut entry = Entry::new(line, name);
+        let attributes = node.attributes().map(|a| (a.name().to_owned(), Value::from(a.value())));
+        entry.fields.extend(attributes);
+        all.push(entry);
+    }
+    Ok(all)
+}
