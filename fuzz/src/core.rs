@@ -2,7 +2,7 @@
 
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::entry::{Format, Made, NewEntry, Order};
+use deft_needle_core::entry::{Format, Made, NewEntry, Order, Put};
 use deft_needle_core::job::Job;
 use deft_needle_core::ledger::{Ledger, rescue, usual_folder};
 use deft_needle_core::root::{Found, Registry, Root, RootAsk};
@@ -143,6 +143,7 @@ pub fn entry(bytes: &[u8], format: Format, at: &str) {
                 separator: None,
                 order,
                 ignore_case: false,
+                put: Put::Instead,
             };
             let Ok(Made::New(with, done)) = wanted.make(bytes) else { continue };
             let _ = (done.stands(&with), done.undo(&with));

@@ -46,6 +46,11 @@ impl Tag {
         Self { name: name.to_owned(), value: value.into() }
     }
 
+    /// What a guide says of itself, so that it is known again wherever it is put.
+    pub fn guide() -> Self {
+        Self::new("COMMENT", "a guide, not the clip")
+    }
+
     fn by(id: &[u8], value: String, is: impl Fn(&TagNames) -> bool) -> Self {
         let known = TAGS.iter().find(|row| is(row));
         let own = || id.escape_ascii().to_string();

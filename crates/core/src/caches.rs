@@ -1,7 +1,8 @@
 //! Caches of a target's: files that it rebuilds from what it finds.
 //!
 //! A pattern of caches removes files for good, so it may meet nothing that is not one: no slot, list,
-//! entry's file or marker, and nothing that the ledger knows.
+//! entry's file or marker, and nothing that the ledger knows. It looks through the main root; begun with the name
+//! of another one and a colon, through that, for the caches of what other additions have put there.
 
 use crate::disk::RealDisk;
 use crate::error::{Error, Result};
@@ -14,7 +15,7 @@ use crate::sheet::{Fault, Pattern, Sheet};
 use crate::target::Target;
 use crate::tree::{files_below, slot_name};
 use deft_needle_audio::Invalid;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 /// The caches of a target that its sheet's patterns find now.
@@ -25,14 +26,22 @@ pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> 
     let sheet = &target.sheet;
     let mut known: BTreeSet<String> = target.slots.names().map(folded).collect();
     known.extend(more.iter().map(|slot| folded(slot)));
-    let guarded = |name: &str| {
-        if known.contains(&folded(name)) {
+    let guarded = |key: &Key| {
+        if known.contains(&folded(key.within())) {
             return Some(FileKind::Slot);
         }
-        guarded(sheet, name).or_else(|| held(state, name))
+        guarded(sheet, key.within()).or_else(|| held(state, key))
     };
-    find(root, &sheet.clear.0, &|name| {
-        guarded(name).map(|kind| not_cache(sheet, None, name, Some(kind)))
+    let mut others = state.others.clone();
+    others.extend(
+        target
+            .roots
+            .others
+            .iter()
+            .map(|(name, folder)| (name.clone(), folder.to_string_lossy().into_owned())),
+    );
+    find(root, &others, &sheet.clear.0, &|key| {
+        guarded(key).map(|kind| not_cache(sheet, None, key.as_str(), Some(kind)))
     })
 }
 
@@ -44,15 +53,15 @@ pub fn of_ledger(root: &Path, patterns: &[String], state: &State) -> Result<Vec<
     let parsed = patterns.iter().map(|text| text.parse::<Pattern>());
     let parsed: Vec<Pattern> =
         parsed.collect::<Result<_, Invalid>>().map_err(OddCaches::Pattern)?;
-    find(root, &parsed, &|name| {
-        let kind = held(state, name)?;
-        Some(OddCaches::Meets { name: name.to_owned(), kind }.into())
+    find(root, &state.others, &parsed, &|key| {
+        let kind = held(state, key)?;
+        Some(OddCaches::Meets { name: key.to_string(), kind }.into())
     })
 }
 
 /// What a ledger knows a file as.
-fn held(state: &State, name: &str) -> Option<FileKind> {
-    let name = folded(name);
+fn held(state: &State, key: &Key) -> Option<FileKind> {
+    let name = folded(key.as_str());
     let known = state.slots.iter().filter(|(_, slot)| slot.matters());
     let mut known = known.map(|(key, _)| folded(key.as_str()));
     known.any(|key| key == name).then_some(FileKind::Replaced)
@@ -109,7 +118,8 @@ pub fn check(sheet: &Sheet) -> Result<()> {
         }
     }
     for pattern in &sheet.clear.0 {
-        if let Some(met) = samples.iter().find(|sample| pattern.matches(sample)) {
+        let (_, within) = within_root(pattern)?;
+        if let Some(met) = samples.iter().find(|sample| within.matches(sample)) {
             return Err(not_cache(sheet, Some(pattern), met, None));
         }
     }
@@ -136,35 +146,58 @@ fn samples_of(pattern: &str, extensions: &[String]) -> Vec<String> {
     all
 }
 
-/// The files of a root that these patterns match; none may be guarded.
+/// The root that a pattern is for, where it is not the main one, and the pattern within it.
+fn within_root(pattern: &Pattern) -> Result<(Option<&str>, Pattern)> {
+    match pattern.text().split_once(':') {
+        Some((name, rest)) if !name.contains('/') => {
+            Ok((Some(name), rest.parse().map_err(OddCaches::Pattern)?))
+        }
+        _ => Ok((None, pattern.clone())),
+    }
+}
+
+/// The files of roots that these patterns match; none may be guarded.
 fn find(
     root: &Path,
+    others: &BTreeMap<String, String>,
     patterns: &[Pattern],
-    guarded: &dyn Fn(&str) -> Option<Error>,
+    guarded: &dyn Fn(&Key) -> Option<Error>,
 ) -> Result<Vec<Key>> {
-    if patterns.is_empty() {
-        return Ok(Vec::new());
+    let mut by_root: BTreeMap<Option<&str>, Vec<Pattern>> = BTreeMap::new();
+    for pattern in patterns {
+        let (name, within) = within_root(pattern)?;
+        by_root.entry(name).or_default().push(within);
     }
     let disk = RealDisk::default();
     let mut found = Vec::new();
-    for file in files_below(root)? {
-        let Ok(name) = slot_name(root, &file) else {
-            continue;
+    for (root_name, patterns) in by_root {
+        let folder = match root_name {
+            None => root,
+            // A root that a job does not name has nothing of its own to grow stale.
+            Some(name) => match others.get(name) {
+                Some(folder) => Path::new(folder),
+                None => continue,
+            },
         };
-        if !patterns.iter().any(|pattern| pattern.matches(&name)) {
-            continue;
-        }
-        if let Some(error) = guarded(&name) {
-            return Err(error);
-        }
-        let Ok(key) = Key::new(None, &name) else {
-            continue;
-        };
-        if look(root, &name, &disk)?.kind == Kind::File {
-            found.push(key);
-        }
-        if found.len() > limits::CACHES {
-            return Err(OddCaches::TooMany { most: limits::CACHES }.into());
+        for file in files_below(folder)? {
+            let Ok(name) = slot_name(folder, &file) else {
+                continue;
+            };
+            if !patterns.iter().any(|pattern| pattern.matches(&name)) {
+                continue;
+            }
+            let Ok(key) = Key::new(root_name, &name) else {
+                continue;
+            };
+            if let Some(error) = guarded(&key) {
+                return Err(error);
+            }
+            if look(folder, &name, &disk)?.kind == Kind::File {
+                found.push(key);
+            }
+            if found.len() > limits::CACHES {
+                return Err(OddCaches::TooMany { most: limits::CACHES }.into());
+            }
         }
     }
     Ok(found)
@@ -185,7 +218,9 @@ mod tests {
 
     #[test]
     fn patterns_that_meet_what_is_no_cache_are_refused() {
-        for good in ["'**/warm.idx'", "['*.idx', 'music/**/*.tmp']", "'cache/**'"] {
+        for good in
+            ["'**/warm.idx'", "['*.idx', 'music/**/*.tmp']", "'cache/**'", "'added:**/warm.idx'"]
+        {
             assert!(sheet(good).is_ok(), "{good}");
         }
         for bad in [
@@ -199,6 +234,7 @@ mod tests {
             "'names.*'",
             "['*.idx', '*.json']",
             "'**/*.o?g'",
+            "'added:**/*.json'",
         ] {
             assert!(sheet(bad).is_err(), "{bad}");
         }

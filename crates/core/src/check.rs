@@ -3,8 +3,11 @@
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
+use crate::names::Key;
 use crate::names::{Near, OddName, Taken};
 use crate::refusal::Refusal;
+use crate::root::{RootAsk, absolute};
+use crate::run::{Condition, EntryStatus, Proof, Which, status};
 use crate::sheet::{Accepted, LoopFile, New, Rule, Size};
 use crate::slots::{families, is_named_like_sound};
 use crate::stock::{Member, Stock};
@@ -16,6 +19,7 @@ use deft_needle_audio::{Error as AudioError, Observer, Unmet};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
+use std::time::UNIX_EPOCH;
 
 /// What was found about one file.
 #[derive(Debug, JsonSchema, Serialize)]
@@ -111,6 +115,15 @@ pub enum Whole {
         /// How many would work.
         works: Vec<u32>,
     },
+    /// An entry that was made for what is installed stands there no more.
+    Entry {
+        /// The file.
+        file: Key,
+        /// The entry, in words.
+        what: String,
+    },
+    /// A cache that is older than what was installed last.
+    Cache(Key),
     /// All take more than there is room.
     Budget {
         /// Together.
@@ -267,7 +280,43 @@ impl Target {
         if let Some(most) = self.sheet.budget.filter(|most| takes > *most) {
             all.push(Whole::Budget { takes, most });
         }
+        all.extend(self.check_installed());
         (all, absent)
+    }
+
+    /// What was installed in the main root, and what goes with it.
+    fn check_installed(&self) -> Vec<Whole> {
+        let Some(main) = self.roots.main.as_deref().and_then(|main| absolute(main).ok()) else {
+            return Vec::new();
+        };
+        let mut all = Vec::new();
+        for root in RootAsk::default().all_of(&main).unwrap_or_default() {
+            if root.path != main {
+                continue;
+            }
+            // A ledger that cannot be read is told of where something is changed.
+            let Ok(status) = status(&root, Which::All, Proof::Look) else { continue };
+            let gone = |entry: &&EntryStatus| entry.condition != Condition::Installed;
+            let entries = status.entries.iter().filter(gone);
+            all.extend(
+                entries.map(|entry| Whole::Entry {
+                    file: entry.file.clone(),
+                    what: entry.what.clone(),
+                }),
+            );
+            let Some(last) = status.slots.iter().map(|slot| slot.installed.at).max() else {
+                continue;
+            };
+            let is_older = |key: &Key| {
+                let changed = std::fs::metadata(key.path(&main)).and_then(|found| found.modified());
+                let since = changed.ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
+                since.is_some_and(|since| since.as_secs() < last)
+            };
+            let caches = crate::caches::of_target(&main, self, &status.state, &[]);
+            let stale = caches.unwrap_or_default().into_iter().filter(is_older);
+            all.extend(stale.map(Whole::Cache));
+        }
+        all
     }
 }
 

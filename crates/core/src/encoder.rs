@@ -29,6 +29,8 @@ pub struct Encoder {
     what: &'static str,
     words: Vec<String>,
     limit: Duration,
+    /// The file that it makes by itself beside what it is fed.
+    out: Option<String>,
 }
 
 impl Encoder {
@@ -38,6 +40,25 @@ impl Encoder {
     /// What is missing.
     pub fn new(words: Vec<String>, limit: Duration) -> Result<Self, OddLine> {
         Self::of("encoder", words, limit, ["{in}", "{out}"])
+    }
+
+    /// An encoder of a sheet or a job, which may make a file of its own naming.
+    ///
+    /// # Errors
+    /// As [`Encoder::new`].
+    pub fn of_rule(rule: &OutsideEncoder) -> Result<Self, OddLine> {
+        let mut words = rule.command.clone();
+        if let (Some(program), Some(folder)) = (words.first_mut(), &rule.folder) {
+            *program = found(program, folder);
+        }
+        let limit = Duration::from_secs(rule.seconds);
+        match &rule.out {
+            None => Self::new(words, limit),
+            Some(out) => {
+                let named = Self::of("encoder", words, limit, ["{in}", "{in}"])?;
+                Ok(Self { out: Some(out.clone()), ..named })
+            }
+        }
     }
 
     /// A command that speaks `{text}` into `{out}`.
@@ -56,7 +77,7 @@ impl Encoder {
     ) -> Result<Self, OddLine> {
         let has = |place: &&str| words.iter().skip(1).any(|word| word.contains(place));
         match !words.is_empty() && places.iter().all(has) {
-            true => Ok(Self { what, words, limit }),
+            true => Ok(Self { what, words, limit, out: None }),
             false => Err(OddLine::Command(what, places)),
         }
     }
@@ -67,7 +88,13 @@ impl Encoder {
     /// [`Error::Outside`] where it cannot be started, takes too long, ends with an error, or leaves no
     /// file or an empty one.
     pub fn run(&self, input: &Path, output: &Path, observer: &dyn Observer) -> Result<()> {
-        self.start("{in}", &input.to_string_lossy(), output, observer)
+        let Some(own) = &self.out else {
+            return self.start("{in}", &input.to_string_lossy(), output, observer);
+        };
+        let stem = input.file_stem().unwrap_or_default().to_string_lossy();
+        let own = input.with_file_name(own.replace("{stem}", &stem));
+        self.start("{in}", &input.to_string_lossy(), &own, observer)?;
+        fs::rename(&own, output).map_err(Error::write("move", &own))
     }
 
     /// Speaks a text into `output`.
@@ -86,10 +113,14 @@ impl Encoder {
             let (status, said) = (status.to_string(), tail(&log));
             return Err(self.failed(OutsideFault::Failed { status, said }));
         }
+        let said = || tail(&log);
         match fs::metadata(output) {
             Ok(found) if found.is_file() && found.len() > 0 => Ok(()),
-            Ok(_) => Err(self.failed(OutsideFault::EmptyFile)),
-            Err(_) => Err(self.failed(OutsideFault::NoFile)),
+            Ok(_) => Err(self.failed(OutsideFault::EmptyFile { said: said() })),
+            Err(_) => {
+                let place = self.out.clone().unwrap_or_else(|| "{out}".to_owned());
+                Err(self.failed(OutsideFault::NoFile { place, said: said() }))
+            }
         }
     }
 
@@ -198,8 +229,7 @@ impl OutsideEncoder {
         out: &Path,
         observer: &dyn Observer,
     ) -> Result<Written> {
-        let encoder = Encoder::new(self.command.clone(), Duration::from_secs(self.seconds))
-            .map_err(OddJob::BadCommand)?;
+        let encoder = Encoder::of_rule(self).map_err(OddJob::BadCommand)?;
         let extension = plan.to.format.container.facts().extensions[0];
         let input = out.with_file_name(format!("in.{extension}"));
         let disk = crate::RealDisk::default();
@@ -207,6 +237,20 @@ impl OutsideEncoder {
         encoder.run(&input, out, observer)?;
         Ok(written)
     }
+}
+
+/// A program that is named by a relative path: beside the sheet that names it, else in the current folder.
+/// A bare name is the system's to find.
+fn found(program: &str, folder: &Path) -> String {
+    let path = Path::new(program);
+    if path.components().count() < 2 || path.is_absolute() {
+        return program.to_owned();
+    }
+    // It is started in a private folder.
+    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let beside = whole(&folder.join(path));
+    let place = if beside.exists() { beside } else { whole(path) };
+    place.to_string_lossy().into_owned()
 }
 
 /// A folder that nobody else looks into, and that goes with its value.

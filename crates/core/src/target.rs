@@ -7,7 +7,7 @@ use crate::run::Notice;
 use crate::sheet::{LoopFile, New, Remark, Rule, Sheet, Within, audit};
 use crate::slots::{Listed, Roots, Slots};
 use crate::tree::slot_name;
-use deft_needle_audio::edit::{Level, Overruled, Request};
+use deft_needle_audio::edit::{CutEdit, Level, LoopEdit, Overruled, Request};
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::shape::route::Route;
 use deft_needle_audio::spec::{Chunks, Demand, Header, LoopTags};
@@ -249,7 +249,13 @@ impl Aim<'_> {
                 notices.push(Notice::NoStockLevel);
             }
         }
-        (own.clone().over(&rule), notices)
+        let mut request = own.clone().over(&rule);
+        let edits = &mut request.edits;
+        if matches!(edits.looped, Some(LoopEdit::Auto { .. })) || edits.cut == Some(CutEdit::Seam) {
+            edits.loop_shortest = self.rule.loop_shortest;
+            edits.loop_longest = self.rule.loop_longest;
+        }
+        (request, notices)
     }
 
     /// What its file must be, where `like` is what a model file asks; and what that overrules.

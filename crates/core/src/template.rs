@@ -36,64 +36,43 @@ impl Names {
         all
     }
 
-    /// What a place in braces stands for: a name, `* number` or `/ number` behind it, and
-    /// `|round`, `|floor` or `|ceil`, `|first 2` for its first characters, `|step` for one step of a
-    /// pointer (RFC 6901), or `|quoted` for a text in double quotes as JSON and TOML have it.
+    /// What a place in braces stands for: a name, `* number` or `/ number` behind it, and what is done to
+    /// it then, each behind a `|`: see [`filtered`].
     fn place(&self, place: &str) -> Result<Value, String> {
-        let (sum, round) = match place.split_once('|') {
-            Some((sum, round)) => (sum.trim(), Some(round.trim())),
-            None => (place.trim(), None),
-        };
+        let mut parts = place.split('|').map(str::trim);
+        let sum = parts.next().unwrap_or_default();
+        let wrong = |what: String| format!("{{{place}}}: {what}");
+        let mut value = self.sum(sum).map_err(|what| match what {
+            Odd::Unknown(what) => what,
+            Odd::Sum(what) => wrong(what),
+        })?;
+        for filter in parts {
+            value = filtered(&value, filter).map_err(wrong)?;
+        }
+        Ok(value)
+    }
+
+    fn sum(&self, sum: &str) -> Result<Value, Odd> {
         if let Some(name) = sum.strip_prefix("uuid:") {
             let text = format!("{}\0{name}", self.identity);
             return Ok(Value::from(Uuid::new_v5(&SPACE, text.as_bytes()).to_string()));
         }
-        let (name, by) = match sum.find(['*', '/']) {
-            None => (sum, None),
-            Some(at) => {
-                let (name, rest) = sum.split_at(at);
-                let number: f64 = rest[1..]
-                    .trim()
-                    .parse()
-                    .map_err(|_| format!("{{{place}}}: {} is not a number", &rest[1..]))?;
-                (name.trim(), Some((rest.starts_with('*'), number)))
-            }
+        let known =
+            |name: &str| self.values.get(name).ok_or_else(|| Odd::Unknown(self.unknown(name)));
+        let Some(at) = sum.find(['*', '/']) else {
+            return known(sum).cloned();
         };
-        let value = self.values.get(name).ok_or_else(|| self.unknown(name))?;
-        if let Some(most) = round.and_then(|round| round.strip_prefix("first ")) {
-            let most: usize =
-                most.trim().parse().map_err(|_| format!("{{{place}}}: {most} is not a number"))?;
-            return Ok(Value::from(plain(value).chars().take(most).collect::<String>()));
-        }
-        if round == Some("step") {
-            return Ok(Value::from(plain(value).replace('~', "~0").replace('/', "~1")));
-        }
-        if round == Some("quoted") {
-            return Ok(Value::from(Value::from(plain(value)).to_string()));
-        }
-        if by.is_none() && round.is_none() {
-            return Ok(value.clone());
-        }
-        let number = value.as_f64();
-        let number = number.ok_or_else(|| format!("{{{place}}}: {name} is not a number"))?;
-        let number = match by {
-            Some((true, by)) => number * by,
-            Some((false, by)) if by != 0.0 => number / by,
-            Some(_) => return Err(format!("{{{place}}} divides by nothing")),
-            None => number,
+        let (name, rest) = sum.split_at(at);
+        let (name, by) = (name.trim(), rest[1..].trim());
+        let number = |text: &str| text.parse::<f64>().map_err(|_| Odd::Sum(not_a_number(text)));
+        let (by, value) = (number(by)?, known(name)?);
+        let value = value.as_f64().ok_or_else(|| Odd::Sum(not_a_number(name)))?;
+        let value = match rest.starts_with('*') {
+            true => value * by,
+            false if by == 0.0 => return Err(Odd::Sum("it divides by nothing".to_owned())),
+            false => value / by,
         };
-        let whole = match round {
-            None => return Ok(Number::from_f64(number).map_or(Value::Null, Value::Number)),
-            Some("round") => number.round(),
-            Some("floor") => number.floor(),
-            Some("ceil") => number.ceil(),
-            Some(other) => {
-                return Err(format!(
-                    "{{{place}}}: {other} is none of round, floor, ceil, quoted, step, first N"
-                ));
-            }
-        };
-        Ok(Value::from(deft_needle_audio::num::rounded_signed(whole)))
+        Ok(Number::from_f64(value).map_or(Value::Null, Value::Number))
     }
 
     fn unknown(&self, name: &str) -> String {
@@ -146,6 +125,78 @@ impl Names {
     }
 }
 
+/// What is odd about a sum.
+enum Odd {
+    /// A name that is not known here.
+    Unknown(String),
+    /// Anything else.
+    Sum(String),
+}
+
+fn not_a_number(text: &str) -> String {
+    format!("{text} is not a number")
+}
+
+/// What can be done to a value, in the order of their names.
+const FILTERS: &str =
+    "ceil, first N, floor, json, lower, numbers, pattern, quoted, round, step, title, upper, xml";
+
+/// A value after a filter: `round`, `floor`, `ceil`; `first 2`, `lower`, `upper`, `title` of a text; `json`, and
+/// `quoted`, its text in double quotes as JSON and TOML have it; `xml`, its text as XML has it; `step`, one step of
+/// a pointer (RFC 6901); `pattern`, its text in an expression; `numbers`, the list of a version's numbers.
+fn filtered(value: &Value, filter: &str) -> Result<Value, String> {
+    let text = || plain(value);
+    let rounded = |round: fn(f64) -> f64| {
+        let number = value.as_f64().ok_or_else(|| not_a_number(&text()))?;
+        Ok(Value::from(deft_needle_audio::num::rounded_signed(round(number))))
+    };
+    if let Some(most) = filter.strip_prefix("first ") {
+        let most: usize = most.trim().parse().map_err(|_| not_a_number(most))?;
+        return Ok(Value::from(text().chars().take(most).collect::<String>()));
+    }
+    Ok(Value::from(match filter {
+        "round" => return rounded(f64::round),
+        "floor" => return rounded(f64::floor),
+        "ceil" => return rounded(f64::ceil),
+        "json" => value.to_string(),
+        "quoted" => Value::from(text()).to_string(),
+        "xml" => {
+            let plain = text().replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+            plain.replace('"', "&quot;").replace('\'', "&apos;")
+        }
+        "step" => text().replace('~', "~0").replace('/', "~1"),
+        "pattern" => regex::escape(&text()),
+        "lower" => text().to_lowercase(),
+        "upper" => text().to_uppercase(),
+        "title" => titled(&text()),
+        "numbers" => {
+            let numbers = text();
+            let numbers = numbers.split(['.', '-', '+']).map(str::parse::<u64>);
+            let numbers: Vec<u64> = numbers.map_while(Result::ok).collect();
+            Value::from(numbers).to_string()
+        }
+        other => return Err(format!("{other} is none of {FILTERS}")),
+    }))
+}
+
+/// Each word with a capital.
+fn titled(text: &str) -> String {
+    let mut begins = true;
+    let letter = |c: char| {
+        let shown: String = if begins { c.to_uppercase().collect() } else { c.to_string() };
+        begins = !c.is_alphanumeric() && c != '\'';
+        shown
+    };
+    text.chars().map(letter).collect()
+}
+
+/// The line in which the rest of a template begins.
+fn line_of<'t>(template: &'t str, rest: &str) -> &'t str {
+    let at = template.len() - rest.len();
+    let start = template[..at].rfind('\n').map_or(0, |at| at + 1);
+    template[start..].lines().next().unwrap_or_default()
+}
+
 /// A part of a template.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Piece {
@@ -172,12 +223,14 @@ pub fn pieces(template: &str) -> Result<Vec<Piece>, String> {
                 &brace[2..]
             }
             _ if brace.starts_with('}') => {
-                return Err(format!("\"{template}\" has a }} without its {{"));
+                let line = line_of(template, rest);
+                return Err(format!("\"{line}\" has a }} without its {{: write }}}} for a brace"));
             }
             _ => {
-                let (place, behind) = brace[1..]
-                    .split_once('}')
-                    .ok_or_else(|| format!("\"{template}\" has a {{ without its }}"))?;
+                let (place, behind) = brace[1..].split_once('}').ok_or_else(|| {
+                    let line = line_of(template, rest);
+                    format!("\"{line}\" has a {{ without its }}: write {{{{ for a brace")
+                })?;
                 all.push(Piece::Text(std::mem::take(&mut text)));
                 all.push(Piece::Place(place.to_owned()));
                 behind
@@ -186,6 +239,30 @@ pub fn pieces(template: &str) -> Result<Vec<Piece>, String> {
     }
     all.push(Piece::Text(text + rest));
     Ok(all)
+}
+
+/// What is written as a document of a known kind must be one.
+///
+/// # Errors
+/// What it is not.
+pub(crate) fn refuse_broken(path: &str, text: &str) -> Result<(), String> {
+    let extension = path.rsplit_once('.').map_or("", |(_, extension)| extension);
+    let wrong = |kind: &str, what: String| Err(format!("what it makes is no {kind}: {what}"));
+    match extension.to_lowercase().as_str() {
+        "json" => match serde_json::from_str::<Value>(text) {
+            Err(error) => wrong("JSON", error.to_string()),
+            Ok(_) => Ok(()),
+        },
+        "toml" => match text.parse::<toml::Table>() {
+            Err(error) => wrong("TOML", error.message().to_owned()),
+            Ok(_) => Ok(()),
+        },
+        "xml" | "plist" => match crate::entry::read_xml(text) {
+            Err(what) => wrong("XML", what),
+            Ok(_) => Ok(()),
+        },
+        _ => Ok(()),
+    }
 }
 
 /// A table's values as templates know them.
@@ -212,6 +289,9 @@ mod tests {
         names.set("slot", "sfx/gull_1.ogg");
         names.set("seconds", 1.2346);
         names.set("frames", 44_100);
+        names.set("odd", "it's <a> & \"b\"");
+        names.set("words", "the crossing at dusk, it's 7");
+        names.set("version", "1.0.2-beta");
         names
     }
 
@@ -224,6 +304,12 @@ mod tests {
             ("{ frames / 2 |floor}", Value::from(22_050)),
             ("{seconds}", Value::from(1.2346)),
             ("{slot|quoted}", Value::from("\"sfx/gull_1.ogg\"")),
+            ("{slot|upper|quoted}", Value::from("\"SFX/GULL_1.OGG\"")),
+            ("{odd|xml}", Value::from("it&apos;s &lt;a&gt; &amp; &quot;b&quot;")),
+            ("{odd|json}", Value::from("\"it's <a> & \\\"b\\\"\"")),
+            ("{words|title}", Value::from("The Crossing At Dusk, It's 7")),
+            ("{version|numbers}", Value::from("[1,0,2]")),
+            ("{frames|json}", Value::from("44100")),
             ("{slot|step}", Value::from("sfx~1gull_1.ogg")),
             ("{slot|first 3}", Value::from("sfx")),
             ("{{x}}", Value::from("{x}")),

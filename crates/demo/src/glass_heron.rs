@@ -1,5 +1,6 @@
 //! The museum's audio guide: files under their hashes, an index of their names, signals that are links.
 
+use super::stand_ins;
 use super::synth::Sound;
 use super::{Code, Stage};
 use deft_needle_core::Hash;
@@ -30,12 +31,25 @@ pub fn make(stage: &Stage<'_>) -> Result<()> {
     }
     let index = format!("{{\n  \"rooms\": {{\n{}\n  }}\n}}\n", rooms.join(",\n"));
     stage.save("heron/names/7.json", index.as_bytes())?;
+    stage.save("heron/tour.json", TOUR.as_bytes())?;
+    stage.save("heron/way.def", WAY.as_bytes())?;
+    stage.save("tower.toml", include_bytes!("jobs/tower.toml"))?;
     let mut bell = Sound::silence(44_100.0, 0.8);
     bell.bell(0.0, 659.3, 0.7);
     let bell = vec![bell.at_peak(0.5).samples];
     stage.save_sound("signals/bell.wav", "wav pcm16 44100 mono", bell)?;
     link(stage, "signals/closing.wav", "bell.wav")
 }
+
+/// Two lists that belong together.
+const TOUR: &str = r#"{
+  "titles": ["Clock", "Whale", "Wind"],
+  "stops": ["hall/clock.ogg", "hall/whale.ogg", "tower/wind.ogg"]
+}
+"#;
+
+/// A script of blocks.
+const WAY: &str = "# the way through the house\nstop \"clock\" {\n}\nstop \"whale\" {\n}\nstop \"wind\" {\n}\nstop \"exit\" {\n}\n";
 
 /// A link; where there are none, a copy.
 fn link(stage: &Stage<'_>, name: &str, to: &str) -> Result<()> {
@@ -75,6 +89,17 @@ pub fn play(stage: &mut Stage<'_>) -> Result<()> {
     ] {
         stage.run(command, Code::Done)?;
     }
+    stage.tell("New stops want a title and a place in two lists, a block in a script and a card. The guide walks through:");
+    stage.run("install tower.toml", Code::Done)?;
+    match stand_ins::glass_heron::walk(&stage.path("heron"), "guides/mine") {
+        Ok(stops) => stage.screen.say(&format!("  {}", stops.join(", "))),
+        Err(what) => {
+            stage.screen.warn(&what);
+            stage.as_expected = false;
+        }
+    }
+    stage.run("check heron --target glass-heron.toml", Code::Done)?;
+    stage.run("restore heron", Code::Done)?;
     stage.tell("One signal is a link to another. It makes way for a file, or the file that it leads to is replaced.");
     for command in [
         "slots signals",

@@ -44,6 +44,12 @@ pub struct Edits {
     pub breath: Option<Pad>,
     /// Fades where the cut is not at silence; 2 ms by default, 0 for none.
     pub edge_fade: Option<Time>,
+    /// The shortest loop that may be found.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub loop_shortest: Option<Time>,
+    /// The longest loop that may be found.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub loop_longest: Option<Time>,
     /// The longest that the result may be.
     pub longest: Option<Time>,
     /// What to do where it is longer.
@@ -89,6 +95,9 @@ pub struct Edits {
     pub loop_bend: Option<f64>,
     /// Texts to set; an empty one takes a text away.
     pub tags: Vec<Tag>,
+    /// Say in the file that it is a guide to something else, not the clip.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub guide: bool,
 }
 
 /// Taking silence off.

@@ -21,6 +21,8 @@ pub struct Known<'a> {
     pub looped: Looped,
     /// Texts that are set.
     pub set: &'a [Tag],
+    /// Whether it is only a guide, and says so.
+    pub guide: bool,
     /// What it becomes.
     pub to: Format,
     /// Whether samples become others.
@@ -170,6 +172,12 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Result
         true => known.facts.tags.clone(),
         false => Vec::new(),
     };
+    let comment = Tag::guide();
+    let says = known.guide && !matches!(known.wanted, Some(Chunks::Bare | Chunks::Loops));
+    if says && holds(container, &comment) {
+        tags.retain(|tag| tag.name != comment.name);
+        tags.push(comment);
+    }
     let is_set = |tag: &Tag| known.set.iter().any(|set| set.name.eq_ignore_ascii_case(&tag.name));
     tags.retain(|tag| !is_set(tag));
     let (mut held, lost): (Vec<Tag>, Vec<Tag>) =

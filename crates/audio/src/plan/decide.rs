@@ -42,6 +42,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         wanted: demand.chunks,
         looped: demand.looped,
         set: &edits.tags,
+        guide: edits.guide,
         to: format,
         changed: renders,
         places: &steps.places,

@@ -10,7 +10,9 @@ use crate::shape::shaped;
 use crate::spec::Kind;
 use crate::units::FrameRange;
 use crate::unmet::Unmet;
+use std::collections::HashMap;
 use std::path::Path;
+use std::sync::Mutex;
 
 /// The file that `stock` means.
 #[derive(Debug, Clone, Copy, Default)]
@@ -19,6 +21,32 @@ pub struct Reference<'a> {
     pub stock: Option<&'a Path>,
     /// Its loudness in LUFS, where that is known without the file.
     pub lufs: Option<f64>,
+    /// What was measured of clips before.
+    pub surveys: Option<&'a Surveys>,
+}
+
+/// What was measured of clips, so that one that goes to many slots is measured once. Clips are told by their
+/// names, and so must not change meanwhile.
+#[derive(Debug, Default)]
+pub struct Surveys(Mutex<HashMap<String, Survey>>);
+
+impl Surveys {
+    fn of(
+        &self,
+        clip: &Clip,
+        steps: &[Step],
+        measure: impl FnOnce() -> Result<Survey>,
+    ) -> Result<Survey> {
+        let key = format!("{:?} {:?} {steps:?}", clip.input().name(), clip.facts());
+        if let Some(known) = self.0.lock().ok().and_then(|known| known.get(&key).cloned()) {
+            return Ok(known);
+        }
+        let survey = measure()?;
+        if let Ok(mut known) = self.0.lock() {
+            known.insert(key, survey.clone());
+        }
+        Ok(survey)
+    }
 }
 
 /// What was decided about the level.
@@ -61,8 +89,14 @@ pub fn measure(
         let range = FrameRange { start: before, end: before + plain.to.frames };
         steps.push(Step::Cut { range });
     }
-    let mut source = shaped(clip, &steps)?;
-    let found = survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)?;
+    let survey = || {
+        let mut source = shaped(clip, &steps)?;
+        survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)
+    };
+    let found = match reference.surveys {
+        Some(surveys) => surveys.of(clip, &steps, survey)?,
+        None => survey()?,
+    };
     let goal = match &edits.level {
         Some(level) => Some(goal_of(level, reference, observer)?),
         None => None,

@@ -24,7 +24,7 @@ mod target;
 
 pub use decision::{Decision, Subject};
 pub(crate) use form::refuse_too_large;
-pub use level::Reference;
+pub use level::{Reference, Surveys};
 pub(crate) use make::plan_of_any_size;
 pub use make::{plan, plan_clip};
 pub use reason::{

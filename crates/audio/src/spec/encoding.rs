@@ -182,6 +182,11 @@ impl Encoding {
             Some((name, quality)) => (name, Some(Quality::from_word(quality)?)),
             None => (lower.as_str(), None),
         };
+        // What people say of whole numbers: `16bit`, `16-bit`.
+        let said = name.strip_suffix("bit").map(|bits| bits.trim_end_matches('-'));
+        let said = said.filter(|bits| bits.bytes().all(|byte| byte.is_ascii_digit()));
+        let plain = said.map(|bits| format!("pcm{bits}"));
+        let name = plain.as_deref().unwrap_or(name);
         let find = |name: &str| ENCODINGS.iter().find(|row| row.word == name);
         let (row, order) = if let Some(row) = find(name) {
             (row, None)

@@ -144,7 +144,9 @@ impl FromStr for Spec {
         let bad = |what: String| Error::BadSpec { line: line.to_owned(), what };
         let words: Vec<&str> = line.split_whitespace().collect();
         let &[container, encoding, rate, channels] = words.as_slice() else {
-            return Err(bad(format!("needs four words, found {}", words.len())));
+            // A shell gives the first word alone where the line has no quotes.
+            let quotes = if words.len() == 1 { ": put it in quotes" } else { "" };
+            return Err(bad(format!("needs four words, found {}{quotes}", words.len())));
         };
         let list = |names: Vec<&str>| names.join(" ");
         Ok(Self {
@@ -172,9 +174,19 @@ impl FromStr for Spec {
     }
 }
 
+/// Hertz, or as people say them: `44100Hz`, `44.1kHz`, `44.1k`.
 fn rate_from_word(word: &str) -> Option<SampleRate> {
-    let hertz = word.parse().ok().filter(|hertz| RATES.contains(hertz))?;
-    SampleRate::new(hertz)
+    let word = word.to_ascii_lowercase();
+    let bare = word.strip_suffix("hz").unwrap_or(&word);
+    let hertz = match bare.strip_suffix('k') {
+        None => bare.parse().ok()?,
+        Some(thousands) => {
+            let (whole, parts) = thousands.split_once('.').unwrap_or((thousands, ""));
+            let parts: u32 = format!("{parts:0<3}").get(..3)?.parse().ok()?;
+            whole.parse::<u32>().ok()?.checked_mul(1000)?.checked_add(parts)?
+        }
+    };
+    SampleRate::new(Some(hertz).filter(|hertz| RATES.contains(hertz))?)
 }
 
 /// Reads `any` or alternatives; the error is the alternative that is wrong.
@@ -224,13 +236,25 @@ mod tests {
     }
 
     #[test]
+    fn rates_and_bits_are_read_as_people_say_them() {
+        for (line, want) in [
+            ("wav 16bit 44.1kHz mono", "wav pcm16 44100 mono"),
+            ("wav 24-bit 44100Hz stereo", "wav pcm24 44100 stereo"),
+            ("wav 8bit|16bit 8k|11.025khz mono", "wav pcm8|pcm16 8000|11025 mono"),
+        ] {
+            assert_eq!(line.parse::<Spec>().unwrap().to_string(), want);
+        }
+    }
+
+    #[test]
     fn bad_lines_name_the_word() {
         for (line, part) in [
             ("wav pcm16 24000", "needs four words, found 3"),
+            ("wav", "needs four words, found 1: put it in quotes"),
             ("wave pcm16 24000 mono", "\"wave\" is not a container"),
             ("wav pcm16|pcm12 24000 mono", "\"pcm12\" is not an encoding"),
             ("wav pcm16 999 mono", "\"999\" is not a sample rate"),
-            ("wav pcm16 44.1k mono", "\"44.1k\" is not a sample rate"),
+            ("wav pcm16 44.1 mono", "\"44.1\" is not a sample rate"),
             ("wav pcm16 48000 mono|", "\"\" is not a channel layout"),
         ] {
             let error = line.parse::<Spec>().unwrap_err().to_string();

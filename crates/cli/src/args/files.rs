@@ -187,6 +187,9 @@ pub struct Finding {
     /// Shortest loop [default: a quarter of the clip, 10s at most]
     #[arg(long, value_name = "TIME", conflicts_with = "loop")]
     pub at_least: Option<Time>,
+    /// Longest loop, and no more of the clip than that
+    #[arg(long, value_name = "TIME", conflicts_with = "loop")]
+    pub longest: Option<Time>,
     /// Approximate length, as in 12bars@96bpm
     #[arg(long, value_name = "TIME", conflicts_with = "loop")]
     pub length: Option<Time>,

@@ -2,6 +2,7 @@
 
 use super::{RootFolders, RootOptions, complete};
 use clap::Args;
+use deft_needle_core::sheet::Pattern;
 use std::path::PathBuf;
 
 /// Write a job sheet to start from, with clips matched to slots by name
@@ -53,6 +54,9 @@ pub struct Install {
     pub job: PathBuf,
     #[command(flatten)]
     pub going: Going,
+    /// Only these slots of the job; * ? and # make a pattern
+    #[arg(long, value_name = "SLOT", num_args = 1..)]
+    pub only: Vec<Pattern>,
     /// For a pack: use this target sheet instead of its own
     #[arg(long, value_name = "SHEET")]
     pub target: Option<PathBuf>,
@@ -92,6 +96,9 @@ pub struct Pack {
     /// Allow external programs: encoders of closed formats, voices of prompt lists
     #[arg(long)]
     pub allow_commands: bool,
+    /// Check all of it, write nothing
+    #[arg(long)]
+    pub dry_run: bool,
     /// Replace an existing archive
     #[arg(long)]
     pub overwrite: bool,

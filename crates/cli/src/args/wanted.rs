@@ -50,6 +50,9 @@ pub struct Outside {
     /// Spec of the file that the program is given
     #[arg(long, value_name = "SPEC", requires = "encoder", default_value = "wav pcm16 any any")]
     pub feed: String,
+    /// File that the program makes beside what it is fed, as in {stem}.bin, where it takes no {out}
+    #[arg(long, value_name = "NAME", requires = "encoder")]
+    pub encoder_out: Option<String>,
     /// Time limit in seconds
     #[arg(long, value_name = "SECONDS", requires = "encoder", default_value_t = 60)]
     pub encoder_limit: u64,

@@ -152,7 +152,7 @@ fn measure_unlisted(target: &mut Target, root: &Path, console: &Console) -> Resu
     if !target.slots.names().any(|name| unlisted(&target.slots, name)) {
         return Ok(());
     }
-    let stock = Stock::open(root)?.before_us()?;
+    let stock = Stock::open(root)?.before_us()?.renamed(target.slots.stock_elsewhere());
     let progress = Progress::new(console, "reading", count(stock.names()?.len()));
     for listed in list(&stock, Some(&target.sheet), &progress)? {
         if unlisted(&target.slots, &listed.name) {

@@ -83,12 +83,17 @@ fn one(
         return Ok((object, Exit::Done));
     }
     let name = safe(&shown(&root.path));
-    let what = match entries.len() {
-        0 => String::new(),
-        1 => ", 1 entry made".to_owned(),
-        many => format!(", {many} entries made"),
-    };
-    console.say(format!("{}: {} replaced{what}", paint(BOLD, name), counted(slots.len(), "slot")));
+    let beside = slots.iter().filter(|one| one.installed.beside).count();
+    let mut told = vec![format!("{} replaced", counted(slots.len() - beside, "slot"))];
+    if beside > 0 {
+        told.push(format!("{} beside them", counted(beside, "file")));
+    }
+    match entries.len() {
+        0 => {}
+        1 => told.push("1 entry made".to_owned()),
+        many => told.push(format!("{many} entries made")),
+    }
+    console.say(format!("{}: {}", paint(BOLD, name), told.join(", ")));
     let odd = |one: &&SlotStatus| one.stock_lost || one.condition != Condition::Installed;
     let shown: Vec<&SlotStatus> = match console.quiet() {
         true => slots.iter().filter(odd).collect(),
@@ -123,7 +128,7 @@ fn warn_of(pending: Option<&Pending>, strays: usize, console: &Console) {
     if let Some(pending) = pending {
         let slots: Vec<&str> = pending.slots.iter().map(|slot| slot.as_str()).collect();
         console.warn(format!(
-            "a {} of {} was interrupted; the next swap, install or restore completes it or rolls it back",
+            "an earlier {} of {} was interrupted; the next swap, install or restore completes it or rolls it back",
             pending.what,
             safe(&slots.join(", "))
         ));

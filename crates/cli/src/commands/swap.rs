@@ -161,6 +161,7 @@ fn described(done: &Installation, root: &Root, tells_place: bool) -> String {
         let notices = placed.notices.iter().chain(&done.notices);
         lines.extend(notices.map(|n| super::notice(&safe(&notice::words(n)))));
     }
+    lines.extend(done.beside.iter().map(|file| format!("  file      {}", safe(file.as_str()))));
     lines.extend(done.entries.iter().map(|entry| format!("  entry in {}", safe(entry))));
     lines.extend(
         done.caches.iter().map(|cache| format!("  cache cleared: {}", safe(cache.as_str()))),

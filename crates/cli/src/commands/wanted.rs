@@ -13,8 +13,7 @@ use deft_needle_core::root::RootAsk;
 use deft_needle_core::sheet::{OutsideEncoder, Sheet};
 use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
-use std::path::Path;
-use std::time::Duration;
+use std::path::{Path, PathBuf};
 
 impl SpecArgs {
     /// What the model file asks, where one was named.
@@ -127,11 +126,17 @@ impl Outside {
         let Some(line) = &self.encoder else {
             return Ok(None);
         };
-        let (command, seconds) = (words(line), self.encoder_limit);
-        Encoder::new(command.clone(), Duration::from_secs(seconds)).map_err(|odd| {
+        let outside = OutsideEncoder {
+            command: words(line),
+            feed: self.feed.clone(),
+            seconds: self.encoder_limit,
+            out: self.encoder_out.clone(),
+            folder: Some(PathBuf::from(".")),
+        };
+        Encoder::of_rule(&outside).map_err(|odd| {
             let Words(what, _) = odd_text(&odd.into());
             Failure::usage(what, "as in --encoder \"bankmaker -q {in} {out}\"")
         })?;
-        Ok(Some(OutsideEncoder { command, feed: self.feed.clone(), seconds }))
+        Ok(Some(outside))
     }
 }

@@ -90,6 +90,12 @@ pub fn whole(whole: &Whole) -> (String, String) {
             let works: Vec<String> = works.iter().map(u32::to_string).collect();
             (family.clone(), format!("{count} variants, and {} work", works.join(", ")))
         }
+        Whole::Entry { file, what } => {
+            (file.to_string(), format!("lacks the entry {what}, which what is installed needs"))
+        }
+        Whole::Cache(file) => {
+            (file.to_string(), "a cache from before the last change; remove it".to_owned())
+        }
         Whole::Budget { takes, most } => {
             ("all slots together".to_owned(), format!("{takes}, and {most} is there"))
         }

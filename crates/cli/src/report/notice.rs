@@ -38,16 +38,12 @@ pub fn words(notice: &Notice) -> String {
             if slots.len() == 1 { "slot" } else { "slots" },
             some_of(slots)
         ),
-        Notice::LinkReplaced { to } => {
-            let to = to.as_ref().map_or(String::new(), |to| format!(" to {to}"));
-            format!(
-                "the slot is a link{to}: a file takes its place, and restore brings the link back"
-            )
-        }
-        Notice::LinkFollowed { link } => format!("{link} is a link to this file"),
-        Notice::LinkedBy { links } => format!("also changes what links to it: {}", some_of(links)),
         Notice::Room { takes, budget } => format!("all slots together: about {takes} of {budget}"),
         Notice::EntriesLeft { files, caches } => entries_left(files, caches),
+        Notice::EntriesNotPacked { files } => format!(
+            "not in it: what {} must be told; who installs it tells that by hand",
+            some_of(files)
+        ),
         Notice::OtherFormat { stock, made } => {
             format!("{made} instead of the stock's {stock}, as the sheet's rule asks")
         }
@@ -68,6 +64,24 @@ pub fn words(notice: &Notice) -> String {
         Notice::Overs { samples } => {
             format!("{samples} samples clipped at full scale: lower the clip's level")
         }
+        notice => of_files(notice),
+    }
+}
+
+/// What is to be known of links and of files beside slots.
+fn of_files(notice: &Notice) -> String {
+    match notice {
+        Notice::CompanionStale { file } => {
+            format!("{file} still belongs to the stock: no such file lies beside the clip")
+        }
+        Notice::LinkReplaced { to } => {
+            let to = to.as_ref().map_or(String::new(), |to| format!(" to {to}"));
+            format!(
+                "the slot is a link{to}: a file takes its place, and restore brings the link back"
+            )
+        }
+        Notice::LinkFollowed { link } => format!("{link} is a link to this file"),
+        Notice::LinkedBy { links } => format!("also changes what links to it: {}", some_of(links)),
         _ => "this version has no words for a notice".to_owned(),
     }
 }

@@ -624,6 +624,14 @@ fn notices() {
             Notice::LinkReplaced { to: Some(s("b.ogg")) },
             "the slot is a link to b.ogg: a file takes its place, and restore brings the link back",
         ),
+        (
+            Notice::CompanionStale { file: s("a.lip") },
+            "a.lip still belongs to the stock: no such file lies beside the clip",
+        ),
+        (
+            Notice::EntriesNotPacked { files: vec![s("cues.json")] },
+            "not in it: what cues.json must be told; who installs it tells that by hand",
+        ),
         (Notice::LinkFollowed { link: s("a.ogg") }, "a.ogg is a link to this file"),
         (
             Notice::LinkedBy { links: vec![s("a.ogg"), s("c.ogg")] },

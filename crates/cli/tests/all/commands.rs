@@ -48,7 +48,7 @@ fn bad_input_gets_its_code_and_a_way_out() {
         (&["fit", "clip.wav", "-o", "full/there.wav"], 5, "exists already"),
         (&["fit", "clip.wav", "-o", "clip.wav"], 5, "the clip itself"),
         (&["fit", "clip.wav", "-o", slot], 2, "nothing says"),
-        (&["fit", "clip.wav", "-o", "no/such/o.wav"], 6, "cannot make no/such"),
+        (&["fit", "clip.wav", "-o", "text.wav/o.wav"], 6, "cannot make text.wav"),
         (
             &["fit", "clip.wav", "clip.wav", "-o", "both", "--spec", "wav any any any"],
             2,

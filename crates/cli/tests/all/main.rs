@@ -4,6 +4,7 @@
 mod bench;
 mod commands;
 mod demo;
+mod finish;
 mod formats;
 mod jobs;
 mod learn;

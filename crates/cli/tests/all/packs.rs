@@ -147,7 +147,9 @@ fn packs_of_every_form_go_in() {
     bench.put("ferry-sheet.toml", small.as_bytes());
     let with_icon = JOB.replace("[values]", "[pack]\nicon = 'wrong.png'\n[values]");
     bench.put("icon.toml", with_icon.as_bytes());
-    for (job, part) in [("quay.toml", "at most are taken"), ("icon.toml", "is not a PNG")] {
+    for (job, part) in
+        [("quay.toml", "at most are taken"), ("icon.toml", "is neither a PNG nor a JPEG")]
+    {
         let ran = bench.run(&["pack", job, "-o", "x.ferry"]);
         assert!(ran.code == 5 && ran.err.contains(part), "{job}: {}", ran.err);
         assert!(
@@ -204,4 +206,67 @@ fn blake3_of(bench: &Bench, bytes: &[u8]) -> String {
     let line = list.lines().find(|line| line.contains("TICK09")).unwrap();
     let is_hash = |cell: &&str| cell.len() == 64;
     line.split(',').find(is_hash).unwrap().to_owned()
+}
+
+#[test]
+fn archives_and_bare_packs_bring_lists_with_their_entries() {
+    for form in ["zip", "folder"] {
+        let bench = ferry();
+        let pack = format!("form = \"{form}\"\nbare = true");
+        bench.put(
+            "ferry-sheet.toml",
+            SHEET
+                .replace("folder = \"sounds\"", &format!("folder = \"sounds\"\n{pack}"))
+                .as_bytes(),
+        );
+        let job = JOB.replace("[values]", "archive = 'game/berths/{berth}.ferry'\n[values]");
+        bench.put("quay.toml", job.as_bytes());
+        let mut stock = tree(&bench, &ROOTS);
+        stock.remove("game/music/warm.idx");
+        let ran = bench.run(&["install", "quay.toml"]);
+        assert_eq!(ran.code, 0, "{form}: {}", ran.err);
+        let now = tree(&bench, &ROOTS);
+        assert_eq!(now["game/cues.json"], stock["game/cues.json"], "{form}: its own list stays");
+        let ran = bench.run(&["pack", "quay.toml", "-o", "bare"]);
+        assert!(ran.code == 0 && !ran.out.contains("not in it"), "{form}: {}", ran.out);
+        let read = |place: &str| match form {
+            "folder" => fs::read(bench.path(&format!("{place}/sounds/cues.json"))).unwrap(),
+            _ => {
+                let bytes = fs::read(bench.path(place)).unwrap();
+                let mut zip = zip::ZipArchive::new(std::io::Cursor::new(bytes)).unwrap();
+                let mut list = Vec::new();
+                let mut entry = zip.by_name("sounds/cues.json").unwrap();
+                std::io::Read::read_to_end(&mut entry, &mut list).unwrap();
+                list
+            }
+        };
+        let list = read("game/berths/QUAY-7.ferry");
+        assert!(String::from_utf8_lossy(&list).contains("\"millis\": 1500"), "{form}");
+        assert_eq!(read("bare"), list, "{form}");
+        assert!(bench.run(&["install", "quay.toml"]).out.contains("nothing to do"), "{form}");
+        let checked = bench.run(&["check", "game", "--target", "ferry-sheet.toml"]);
+        assert_eq!(checked.code, 0, "{form}: {}", checked.out);
+        // What the job no longer names goes out of the folder, too.
+        let fewer = job.rsplit_once("[[replace]]").unwrap().0;
+        bench.put("quay.toml", fewer.as_bytes());
+        let ran = bench.run(&["install", "quay.toml"]);
+        assert_eq!(ran.code, 0, "{form}: {}", ran.err);
+        let now = tree(&bench, &ROOTS);
+        let left = now.keys().find(|name| name.starts_with("game/berths") && name.contains("dusk"));
+        assert_eq!(left, None, "{form}");
+        assert_eq!(bench.run(&["restore", "game"]).code, 0);
+        assert_eq!(tree(&bench, &ROOTS), stock, "{form}");
+        assert!(!bench.path("game/berths").exists(), "{form}");
+    }
+    // Where no root is at hand, what is not in it is said.
+    let bench = ferry();
+    bench.put(
+        "ferry-sheet.toml",
+        SHEET.replace("folder = \"sounds\"", "folder = \"sounds\"\nbare = true").as_bytes(),
+    );
+    let rootless = JOB.replace("roots = { game = 'game', settings = 'settings' }\n", "");
+    let rootless = rootless.replace("gull_#", "gull_1").replace("music/dusk", "music/storm");
+    bench.put("rootless.toml", rootless.as_bytes());
+    let ran = bench.run(&["pack", "rootless.toml", "-o", "bare.ferry"]);
+    assert!(ran.code == 0 && ran.out.contains("not in it"), "{} {}", ran.out, ran.err);
 }

@@ -8,6 +8,7 @@ mod line_list;
 mod node;
 mod plist_binary;
 mod plist_xml;
+mod script;
 mod table;
 mod text;
 mod toml_text;
@@ -17,6 +18,7 @@ pub use ini::plain;
 pub use json::{in_line, read as read_json};
 pub(crate) use node::steps;
 pub(crate) use plist_xml::read_xml;
+pub use script::Put;
 pub use table::cells;
 
 use crate::names::{folded, natural};
@@ -61,6 +63,8 @@ pub enum Format {
     Plist,
     /// A list of lines.
     Lines,
+    /// A script, which is plain text: what stands there once is replaced, or lines are put beside it.
+    Script,
 }
 
 impl Format {
@@ -87,7 +91,7 @@ impl Format {
                 Box::new(plist_binary::PlistBinary::read(bytes)?)
             }
             Self::Plist => Box::new(tree::Tree::read(bytes, &plist_xml::PlistXml)?),
-            Self::Lines => Box::new(line_list::Lines::read(bytes)?),
+            Self::Lines | Self::Script => Box::new(line_list::Lines::read(bytes)?),
         })
     }
 }
@@ -128,6 +132,8 @@ pub struct NewEntry {
     pub order: Order,
     /// Whether members of a list that differ in case alone are the same.
     pub ignore_case: bool,
+    /// In a script, what becomes of the part that is found.
+    pub put: Put,
 }
 
 /// What making an entry gave.
@@ -156,6 +162,9 @@ pub struct Done {
     /// What was written there before; nothing for members.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     before: Option<String>,
+    /// Where in a script it was put, in bytes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    offset: Option<u64>,
 }
 
 /// Whether two values say the same, be one a number and the other its text.
@@ -212,6 +221,13 @@ impl NewEntry {
         let Some(expect) = &self.expect else {
             return Ok(());
         };
+        if self.format == Format::Script {
+            let text = text::Stored::read(bytes)?.text;
+            return match text.contains(&plain(expect)) {
+                true => Ok(()),
+                false => Err(format!("lacks {}, which this job needs", plain(expect))),
+            };
+        }
         let document = self.format.open(bytes, self.separator.as_deref())?;
         if let Some((list, member)) = self.member(expect) {
             let members = document.list(&list)?;
@@ -236,6 +252,9 @@ impl NewEntry {
         let Some(value) = &self.value else {
             return Ok(Made::Already);
         };
+        if self.format == Format::Script {
+            return script::make(self, value, bytes);
+        }
         let mut document = self.format.open(bytes, self.separator.as_deref())?;
         let done = |at: String, value: Value, member, before| Done {
             format: self.format,
@@ -245,6 +264,7 @@ impl NewEntry {
             member,
             made: false,
             before,
+            offset: None,
         };
         let Some((list, member)) = self.member(value) else {
             let at = self.place(value)?;
@@ -293,6 +313,9 @@ impl Done {
     /// # Errors
     /// What is wrong with the file.
     pub fn undo(&self, bytes: &[u8]) -> Result<Option<Vec<u8>>, String> {
+        if self.format == Format::Script {
+            return script::undo(self, bytes);
+        }
         let mut document = self.format.open(bytes, self.separator.as_deref())?;
         if self.member {
             let members = document.list(&self.at)?;
@@ -322,6 +345,10 @@ impl Done {
         let Some(value) = &wanted.value else {
             return false;
         };
+        if self.format == Format::Script {
+            let bare = |text: String| text.replace('\r', "").trim_matches('\n').to_owned();
+            return self.at == wanted.at && bare(plain(&self.value)) == bare(plain(value));
+        }
         match wanted.member(value) {
             Some((list, member)) => self.member && self.at == list && same(&self.value, &member),
             None => wanted.place(value).is_ok_and(|at| at == self.at),
@@ -337,8 +364,13 @@ impl Done {
 impl fmt::Display for Done {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let value = in_line(&self.value);
+        if self.format == Format::Script {
+            let text = plain(&self.value);
+            return write!(f, "{}", text.trim().lines().next().unwrap_or_default());
+        }
         match (self.member, self.at.as_str()) {
             (true, "") => write!(f, "line {}", plain(&self.value)),
+            (true, list) if self.made => write!(f, "{list} holds {value} (a new list)"),
             (true, list) => write!(f, "{list} holds {value}"),
             (false, at) => write!(f, "{at} = {value}"),
         }

@@ -13,6 +13,7 @@ fn wanted(format: Format, at: &str, value: Value) -> NewEntry {
         separator: Some(";".to_owned()).filter(|_| format == Format::Ini),
         order: Order::End,
         ignore_case: false,
+        put: Put::Instead,
     }
 }
 

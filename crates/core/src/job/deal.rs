@@ -1,14 +1,18 @@
 //! Clips dealt to slots.
 
 use super::{Job, Replace};
+use crate::disk::read_input;
+use crate::entry::cells;
 use crate::error::{Error, Result};
-use crate::names::folded;
-use crate::refusal::{OddLine, OddSlot, Refusal};
+use crate::limits;
+use crate::names::{folded, natural};
+use crate::refusal::{OddLine, OddSlot, OddText, Refusal};
 use crate::run::Notice;
 use crate::sheet::{Links, OutsideEncoder, Pattern};
 use crate::slots::families;
 use crate::target::Target;
-use crate::template::values;
+use crate::template::{Names, values};
+use crate::tree::files_below;
 use deft_needle_audio::Invalid;
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::read::Input;
@@ -17,7 +21,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use toml::Spanned;
 
 /// One clip on its way to one slot.
@@ -68,6 +72,7 @@ pub struct Dealt {
 }
 
 /// What a replacement deals: a clip or one piece of it.
+#[derive(Debug, Clone)]
 struct Card {
     clip: PathBuf,
     named: String,
@@ -119,8 +124,49 @@ impl Job {
         notices: &mut Vec<Notice>,
     ) -> Result<Vec<Placement>> {
         let request = self.request(replace)?;
+        let pairs = self.pairs(replace, target, notices)?;
+        let making = match (&replace.get_ref().encoder, replace.get_ref().as_is) {
+            (Some(encoder), _) => Making::Encoder(OutsideEncoder {
+                folder: Some(self.folder().to_owned()),
+                ..encoder.clone()
+            }),
+            (None, true) => Making::AsIs,
+            (None, false) => Making::Fit,
+        };
+        let values = values(&replace.get_ref().values);
+        let place = |(slot, card): (String, Card)| {
+            let mut request = request.clone();
+            request.edits.piece = card.piece.or(request.edits.piece);
+            Placement {
+                slot,
+                clip: Input::file(&card.clip),
+                named: card.named,
+                request,
+                like: None,
+                making: making.clone(),
+                new: false,
+                link: replace.get_ref().link,
+                values: values.clone(),
+            }
+        };
+        Ok(pairs.into_iter().map(place).collect())
+    }
+
+    /// Every slot with what goes there.
+    fn pairs(
+        &self,
+        replace: &Spanned<Replace>,
+        target: &Target,
+        notices: &mut Vec<Notice>,
+    ) -> Result<Vec<(String, Card)>> {
+        if let Some(table) = &replace.get_ref().table {
+            return self.rows(replace, &self.beside(table), target);
+        }
+        let cards = self.cards(replace)?;
+        if replace.get_ref().slots.iter().any(|slot| slot.contains("{clip.")) {
+            return self.named_after(replace, cards, target);
+        }
         let slots = self.slots_of(replace, target)?;
-        let cards = self.cards(replace.get_ref());
         if cards.len() > slots.len() {
             let odd = OddLine::Dealt {
                 cards: cards.len(),
@@ -138,32 +184,119 @@ impl Job {
                 to: slots.len(),
             });
         }
-        let making = match (&replace.get_ref().encoder, replace.get_ref().as_is) {
-            (Some(encoder), _) => Making::Encoder(encoder.clone()),
-            (None, true) => Making::AsIs,
-            (None, false) => Making::Fit,
-        };
-        let values = values(&replace.get_ref().values);
-        let place = |(slot, card): (String, &Card)| {
-            let mut request = request.clone();
-            request.edits.piece = card.piece.or(request.edits.piece);
-            Placement {
-                slot,
-                clip: Input::file(&card.clip),
-                named: card.named.clone(),
-                request,
-                like: None,
-                making: making.clone(),
-                new: false,
-                link: replace.get_ref().link,
-                values: values.clone(),
-            }
-        };
-        Ok(slots.into_iter().zip(cards.iter().cycle()).map(place).collect())
+        Ok(slots.into_iter().zip(cards.into_iter().cycle()).collect())
     }
 
-    fn cards(&self, replace: &Replace) -> Vec<Card> {
-        let pieces: Vec<Option<u32>> = match replace.pieces.as_slice() {
+    /// Slots that are named after their clips, as in `alerts/{clip.stem}.aiff`.
+    fn named_after(
+        &self,
+        replace: &Spanned<Replace>,
+        cards: Vec<Card>,
+        target: &Target,
+    ) -> Result<Vec<(String, Card)>> {
+        let mut all = Vec::new();
+        for (number, card) in (1u64..).zip(cards) {
+            let file = card.clip.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            let (stem, extension) = file.rsplit_once('.').unwrap_or((&file, ""));
+            let mut names = Names::default();
+            names.set("clip.name", file.as_str());
+            names.set("clip.stem", stem);
+            names.set("clip.extension", extension);
+            names.set("clip.number", number);
+            for slot in &replace.get_ref().slots {
+                let slot = names.text(slot);
+                let slot = slot.map_err(|what| self.fault(replace, OddText::Template(what)))?;
+                all.push((self.aimed(replace, target, &slot)?, card.clone()));
+            }
+        }
+        Ok(all)
+    }
+
+    /// The rows of a table with the columns `slot` and `clip`; clips lie beside the table.
+    fn rows(
+        &self,
+        replace: &Spanned<Replace>,
+        table: &Path,
+        target: &Target,
+    ) -> Result<Vec<(String, Card)>> {
+        let wrong = |odd: OddText| Error::from(self.fault(replace, odd));
+        let bytes = read_input(table, limits::LIST).map_err(Error::read(table))?;
+        let shown = || table.display().to_string();
+        let text =
+            String::from_utf8(bytes).map_err(|_| wrong(OddLine::PromptsNotText(shown()).into()))?;
+        let mut lines = text.trim_start_matches('\u{feff}').lines();
+        let head = lines.next().unwrap_or_default();
+        let delimiter = ['\t', ';', ','].into_iter().find(|c| head.contains(*c)).unwrap_or('\t');
+        let columns = cells(head, delimiter);
+        let column = |name: &str| {
+            columns.iter().position(|column| column.trim() == name).ok_or_else(|| {
+                wrong(OddLine::PromptsColumn(shown(), name.to_owned(), columns.clone()).into())
+            })
+        };
+        let (slot, clip) = (column("slot")?, column("clip")?);
+        let folder = table.parent().unwrap_or(Path::new(""));
+        let mut all = Vec::new();
+        for line in lines.filter(|line| !line.trim().is_empty() && !line.starts_with("# ")) {
+            let cells = cells(line, delimiter);
+            let cell = |at: usize| cells.get(at).map_or("", |cell| cell.trim());
+            let (slot, clip) = (cell(slot), cell(clip));
+            // A row without a clip leaves its slot alone.
+            if slot.is_empty() || clip.is_empty() {
+                continue;
+            }
+            let card = Card {
+                clip: folder.join(clip.replace('\\', "/")),
+                named: clip.to_owned(),
+                piece: None,
+            };
+            all.push((self.aimed(replace, target, slot)?, card));
+        }
+        Ok(all)
+    }
+
+    /// The slot of this name.
+    fn aimed(&self, replace: &Spanned<Replace>, target: &Target, slot: &str) -> Result<String> {
+        let aimed = target.aim(slot).map_err(|error| match error {
+            Error::Refused(refusal) => self.fault(replace, *refusal).into(),
+            other => other,
+        });
+        aimed.map(|(slot, _)| slot)
+    }
+
+    /// The clips of a replacement; a pattern means all files that it matches, as people sort them.
+    fn clips(&self, replace: &Spanned<Replace>) -> Result<Vec<PathBuf>> {
+        let mut all = Vec::new();
+        for clip in &replace.get_ref().clips {
+            let typed = clip.to_string_lossy().replace('\\', "/");
+            if !typed.contains(['*', '?', '[']) || self.beside(clip).exists() {
+                all.push(clip.clone());
+                continue;
+            }
+            let pattern: Pattern =
+                typed.parse().map_err(|invalid: Invalid| self.fault(replace, invalid))?;
+            let fixed = typed.find(['*', '?', '[']).unwrap_or_default();
+            let folder = typed[..fixed].rsplit_once('/').map_or("", |(folder, _)| folder);
+            let base = self.beside(Path::new(folder));
+            let mut found: Vec<String> = Vec::new();
+            if base.is_dir() {
+                for file in files_below(&base)? {
+                    let below = file.strip_prefix(&base).unwrap_or(&file).to_string_lossy();
+                    let below = below.replace(std::path::MAIN_SEPARATOR, "/");
+                    let name = if folder.is_empty() { below } else { format!("{folder}/{below}") };
+                    found.extend(Some(name).filter(|name| pattern.matches(name)));
+                }
+            }
+            if found.is_empty() {
+                return Err(self.fault(replace, OddLine::NoClips(typed)).into());
+            }
+            found.sort_by(|a, b| natural(&folded(a), &folded(b)));
+            all.extend(found.into_iter().map(PathBuf::from));
+        }
+        Ok(all)
+    }
+
+    fn cards(&self, replace: &Spanned<Replace>) -> Result<Vec<Card>> {
+        let pieces: Vec<Option<u32>> = match replace.get_ref().pieces.as_slice() {
             [] => vec![None],
             pieces => pieces.iter().copied().map(Some).collect(),
         };
@@ -172,8 +305,10 @@ impl Job {
             named: clip.to_string_lossy().into_owned(),
             piece,
         };
-        let clips = replace.clips.iter();
-        clips.flat_map(|clip| pieces.iter().map(move |piece| card(clip, *piece))).collect()
+        let clips = self.clips(replace)?;
+        let cards =
+            clips.iter().flat_map(|clip| pieces.iter().map(move |piece| card(clip, *piece)));
+        Ok(cards.collect())
     }
 
     /// The slots that a replacement names, variants in their order.
@@ -183,11 +318,7 @@ impl Job {
         for typed in &replace.get_ref().slots {
             let is_pattern = typed.contains(['*', '?', '#', '[']);
             if !is_pattern || target.slots.has(typed) {
-                let (slot, _) = target.aim(typed).map_err(|error| match error {
-                    Error::Refused(refusal) => wrong(*refusal),
-                    other => other,
-                })?;
-                all.push(slot);
+                all.push(self.aimed(replace, target, typed)?);
                 continue;
             }
             let pattern: Pattern =

@@ -17,7 +17,7 @@ use crate::sheet::{Because, Fault, OneOrMany, Pairs, Sheet};
 use crate::slots::Roots;
 use crate::target::Target;
 use deft_needle_audio::edit::Request;
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use toml::Spanned;
@@ -85,7 +85,7 @@ fn usual_seconds() -> u64 {
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct PackFacts {
     /// Its version.
-    #[serde(default = "first_version")]
+    #[serde(default = "first_version", deserialize_with = "version")]
     pub version: String,
     /// Who made it.
     #[serde(default)]
@@ -105,6 +105,22 @@ pub struct PackFacts {
 
 /// How the names of jobs end that come from packs.
 pub const OF_PACK: &str = " (pack)";
+
+/// A version as a text, or as its numbers: `[0, 0, 1]`.
+fn version<'de, D: Deserializer<'de>>(deserializer: D) -> std::result::Result<String, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Either {
+        Text(String),
+        Numbers(Vec<u64>),
+    }
+    Ok(match Either::deserialize(deserializer)? {
+        Either::Text(text) => text,
+        Either::Numbers(numbers) => {
+            numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(".")
+        }
+    })
+}
 
 fn first_version() -> String {
     "1.0.0".to_owned()

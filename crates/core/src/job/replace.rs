@@ -1,7 +1,7 @@
 //! One replacement of a job sheet.
 
 use crate::refusal::OddLine;
-use crate::sheet::{Links, NO_CONTROL, OneOrMany, OutsideEncoder, Pairs};
+use crate::sheet::{Column, Links, NO_CONTROL, OneOrMany, OutsideEncoder, Pairs};
 use deft_needle_audio::Invalid;
 use deft_needle_audio::edit::OPTIONS;
 use serde::de::{Error as _, MapAccess, Visitor};
@@ -17,6 +17,8 @@ pub struct Replace {
     pub slots: Vec<String>,
     /// Clips, dealt to the slots in order, starting over at the end.
     pub clips: Vec<PathBuf>,
+    /// A table of slots and clips, in place of both.
+    pub table: Option<PathBuf>,
     /// Sounds between silences that are dealt out, by their numbers.
     pub pieces: Vec<u32>,
     /// A list of lines to be spoken, in place of clips.
@@ -36,29 +38,31 @@ pub struct Replace {
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Prompts {
-    /// A table beside the job sheet; its first line names the columns.
+    /// A table beside the job sheet; its first line names the columns, where one is told by its name.
     pub list: PathBuf,
     /// The column that names the slot.
     #[serde(default = "usual_slot")]
-    pub slot: String,
+    pub slot: Column,
     /// The column that holds what is said.
     #[serde(default = "usual_say")]
-    pub say: String,
+    pub say: Column,
     /// What parts the columns; told by the first line by default.
     pub delimiter: Option<char>,
 }
 
-fn usual_slot() -> String {
-    "slot".to_owned()
+fn usual_slot() -> Column {
+    Column::Named("slot".to_owned())
 }
 
-fn usual_say() -> String {
-    "say".to_owned()
+fn usual_say() -> Column {
+    Column::Named("say".to_owned())
 }
 
 /// The keys beside the options.
-const OWN: &[&str] =
-    &["slot", "slots", "clip", "clips", "pieces", "prompts", "values", "encoder", "as-is", "link"];
+const OWN: &[&str] = &[
+    "slot", "slots", "clip", "clips", "pieces", "prompts", "values", "encoder", "as-is", "link",
+    "table",
+];
 
 /// All keys of a replacement; serde wants them at hand for its message.
 static KEYS: LazyLock<Vec<&str>> =
@@ -73,6 +77,10 @@ impl Replace {
     /// # Errors
     /// What is missing or contradicts itself, and what to write.
     pub(super) fn validate(&self) -> Result<(), OddLine> {
+        if self.table.is_some() {
+            let more = !self.slots.is_empty() || !self.clips.is_empty() || self.prompts.is_some();
+            return if more { Err(OddLine::TableAndMore) } else { Ok(()) };
+        }
         if self.slots.is_empty() {
             return Err(OddLine::NoSlot);
         }
@@ -124,6 +132,7 @@ impl<'de> Deserialize<'de> for Replace {
                         "values" => replace.values = map.next_value()?,
                         "encoder" => replace.encoder = Some(map.next_value()?),
                         "as-is" => replace.as_is = map.next_value()?,
+                        "table" => replace.table = Some(map.next_value::<Typed>()?.0.into()),
                         "link" => replace.link = Some(map.next_value()?),
                         key => replace.options.take(key, &KEYS, &mut map)?,
                     }

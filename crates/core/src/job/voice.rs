@@ -11,18 +11,21 @@ use crate::hash::Hash;
 use crate::names::{folded, folder_of};
 use crate::refusal::{OddJob, OddLine, OddText};
 use crate::run::Notice;
-use crate::sheet::Pattern;
+use crate::sheet::{Column, Pattern};
 use crate::target::Target;
 use crate::template::{Names, values};
 use deft_needle_audio::read::Input;
 use deft_needle_audio::{Error as AudioError, Observer};
-use std::collections::{BTreeSet, HashMap};
+use rayon::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use toml::Spanned;
 
 /// One line of a list.
 struct Line {
+    /// Its number in the list, from 1.
+    number: usize,
     slot: String,
     say: String,
     /// What the list's columns hold.
@@ -81,8 +84,13 @@ impl Job {
         let list = self.beside(&prompts.list);
         let lines = self.lines(replace, prompts, &list)?;
         let mut placements = Vec::new();
-        let mut unspoken = Vec::new();
+        let mut unspoken: BTreeMap<PathBuf, &Line> = BTreeMap::new();
         for line in &lines {
+            if line.say.is_empty() {
+                let odd = OddLine::NothingSaid(list.display().to_string(), line.number);
+                dealt.faults.push(self.fault(replace, odd).into());
+                continue;
+            }
             let (slot, _) = match target.aim(&line.slot) {
                 Ok(aimed) => aimed,
                 Err(error) => {
@@ -96,7 +104,7 @@ impl Job {
             };
             let clip = self.voiced(&slot, &line.say);
             if !clip.is_file() {
-                unspoken.push((line.say.as_str(), clip.clone()));
+                unspoken.insert(clip.clone(), line);
             }
             placements.push(Placement {
                 slot,
@@ -116,7 +124,7 @@ impl Job {
             });
         }
         self.missing(replace.get_ref(), target, &lines, dealt);
-        self.voice_all(replace, &unspoken, allow_commands, observer)?;
+        self.voice_all(replace, &list, &unspoken, allow_commands, observer)?;
         Ok(placements)
     }
 
@@ -133,33 +141,42 @@ impl Job {
         let shown = || list.display().to_string();
         let text =
             String::from_utf8(bytes).map_err(|_| wrong(OddLine::PromptsNotText(shown()).into()))?;
-        let mut rows =
-            text.trim_start_matches('\u{feff}').lines().filter(|line| !line.trim().is_empty());
-        let head = rows.next().unwrap_or_default();
+        let blank =
+            |line: &str| line.trim().is_empty() || line.trim() == "#" || line.starts_with("# ");
+        let text = text.trim_start_matches('\u{feff}');
+        let mut rows = text.lines().enumerate().filter(|(_, line)| !blank(line)).peekable();
+        let named = [&prompts.slot, &prompts.say].iter().any(|c| matches!(c, Column::Named(_)));
+        let head = rows.peek().map_or("", |(_, line)| line);
         let usual = ['\t', ';', ','].into_iter().find(|c| head.contains(*c));
         let delimiter = prompts.delimiter.or(usual).unwrap_or('\t');
-        let columns = cells(head, delimiter);
-        let column = |name: &str| {
-            let found = columns.iter().position(|column| column == name);
-            found.ok_or_else(|| {
-                let odd = OddLine::PromptsColumn(shown(), name.to_owned(), columns.clone());
-                wrong(odd.into())
-            })
+        let columns = match named {
+            true => cells(head, delimiter),
+            false => (1..=cells(head, delimiter).len()).map(|number| number.to_string()).collect(),
         };
-        let (_, say) = (column(&prompts.slot)?, column(&prompts.say)?);
+        if named {
+            rows.next();
+        }
+        let column = |column: &Column| match column {
+            Column::Numbered(number) => Ok(number - 1),
+            Column::Named(name) => columns.iter().position(|c| c == name).ok_or_else(|| {
+                let odd = OddLine::PromptsColumn(shown(), name.clone(), columns.clone());
+                wrong(odd.into())
+            }),
+        };
+        let (of_slot, say) = (column(&prompts.slot)?, column(&prompts.say)?);
         let mut lines = Vec::new();
-        for row in rows {
+        for (at, row) in rows {
             let cells = cells(row, delimiter);
             let mut names = Names::default();
             for (name, cell) in columns.iter().zip(&cells) {
                 names.set(name, cell.as_str());
             }
             // The column of slots is {slot}, whatever the list calls it.
-            let slot = columns.iter().position(|column| *column == prompts.slot);
-            names.set("slot", slot.and_then(|at| cells.get(at)).map_or("", String::as_str));
+            names.set("slot", cells.get(of_slot).map_or("", |slot| slot.trim()));
             let say = cells.get(say).map_or("", |say| say.trim());
             for slot in &replace.get_ref().slots {
                 lines.push(Line {
+                    number: at + 1,
                     slot: names.text(slot).map_err(|what| wrong(OddText::Template(what)))?,
                     say: say.to_owned(),
                     cells: columns.iter().cloned().zip(cells.iter().cloned()).collect(),
@@ -205,10 +222,12 @@ impl Job {
         self.voices().join(format!("{stem}-{}.wav", &hash[..12]))
     }
 
+    /// Has lines spoken, several at a time.
     fn voice_all(
         &self,
         replace: &Spanned<Replace>,
-        unspoken: &[(&str, PathBuf)],
+        list: &Path,
+        unspoken: &BTreeMap<PathBuf, &Line>,
         allow_commands: bool,
         observer: &dyn Observer,
     ) -> Result<()> {
@@ -230,21 +249,31 @@ impl Job {
         if !folder.is_dir() {
             std::fs::create_dir(&folder).map_err(Error::write("make", &folder))?;
         }
-        for (say, clip) in unspoken {
+        unspoken.par_iter().try_for_each(|(clip, line)| {
             if observer.stopped() {
                 return Err(AudioError::Stopped.into());
             }
-            if clip.is_file() {
-                continue;
-            }
-            let private = private_folder()?;
-            let made = private.path().join("spoken.wav");
-            command.speak(say, &made, observer)?;
-            let disk = crate::RealDisk::default();
-            let part = Part::beside(clip)?;
-            copy_file(&made, part.path(), &disk)?;
-            put_in_place(part.path(), clip, &disk)?;
-        }
-        Ok(())
+            let spoken = speak(&command, &line.say, clip, observer);
+            observer.advance(1);
+            spoken.map_err(|error| match error {
+                Error::Audio(AudioError::Stopped) => error,
+                error => Error::Slot {
+                    slot: line.slot.clone(),
+                    clip: format!("line {} of {}: \"{}\"", line.number, list.display(), line.say),
+                    source: Box::new(error),
+                },
+            })
+        })
     }
+}
+
+/// Has one line spoken into a clip.
+fn speak(command: &Encoder, say: &str, clip: &Path, observer: &dyn Observer) -> Result<()> {
+    let private = private_folder()?;
+    let made = private.path().join("spoken.wav");
+    command.speak(say, &made, observer)?;
+    let disk = crate::RealDisk::default();
+    let part = Part::beside(clip)?;
+    copy_file(&made, part.path(), &disk)?;
+    put_in_place(part.path(), clip, &disk)
 }

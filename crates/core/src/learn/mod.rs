@@ -12,7 +12,7 @@ mod text;
 
 use crate::error::Result;
 use crate::refusal::{OddArchive, OddJob, OddPath};
-use crate::sheet::{FirstBytes, Rule, Sheet, Within};
+use crate::sheet::{FirstBytes, LoopFile, Rule, Sheet, Within};
 use crate::slots::{Listed, is_named_like_sound};
 use crate::stock::{LeftOut, Member, Stock};
 use deft_needle_audio::read::Hints;
@@ -83,7 +83,6 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
     let archives = archives(stock, &looked.found);
     let (mut samples, others) = heard(looked.found);
     let loop_files = loop_files::find(stock, &mut samples, &others);
-    let marks = mark::of_extensions(&samples);
     if samples.is_empty() {
         // What kept the only sounds from being read says more than that there are none.
         let first = looked.left_out.drain(..).next();
@@ -93,36 +92,7 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
         };
         return Err(first.map_or_else(none, |left| left.error));
     }
-    let kinds = kinds(&samples);
-    let named: Vec<Named<'_>> = samples
-        .iter()
-        .map(|sample| Named {
-            name: sample.name(),
-            kind: kinds[&kind_of(sample)],
-            closed: sample.sound().is_none(),
-        })
-        .collect();
-    let groups = group::groups(&named);
-    let mut rules = Vec::new();
-    let mut loops = BTreeMap::new();
-    for (group, members) in groups.iter().zip(members(&groups, &samples)?) {
-        let habits = Habits::of(&members);
-        for sample in &members {
-            let range = habits::loop_of(sample, habits.loop_tags.as_ref());
-            loops.extend(range.map(|range| (sample.name().to_owned(), range)));
-        }
-        let has = |names: &BTreeSet<String>| {
-            members.iter().filter(|member| names.contains(member.name())).count()
-        };
-        let told = loop_files.iter().filter(|(_, names)| has(names) * 2 >= members.len());
-        rules.push(text::Rule {
-            loop_files: told.map(|(file, _)| file.clone()).collect(),
-            specs: spec_lines(&kinds, &group.kinds),
-            patterns: group.patterns.clone(),
-            habits,
-            first: first_bytes(&members, &marks),
-        });
-    }
+    let (rules, loops) = rules(&samples, &loop_files)?;
     let names: Vec<&str> = samples.iter().map(Sample::name).collect();
     let other_names: Vec<&str> = others.iter().map(Sample::name).collect();
     let left_out: Vec<&str> = looked.left_out.iter().map(|left| left.name.as_str()).collect();
@@ -146,6 +116,45 @@ pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learn
         archives,
         list: samples.into_iter().map(|sample| listed(sample, &loops)).collect(),
     })
+}
+
+/// The rules of all sounds, and their loops by their names.
+fn rules(
+    samples: &[Sample],
+    loop_files: &[(LoopFile, BTreeSet<String>)],
+) -> Result<(Vec<text::Rule>, BTreeMap<String, FrameRange>)> {
+    let marks = mark::of_extensions(samples);
+    let kinds = kinds(samples);
+    let named: Vec<Named<'_>> = samples
+        .iter()
+        .map(|sample| Named {
+            name: sample.name(),
+            kind: kinds[&kind_of(sample)],
+            closed: sample.sound().is_none(),
+        })
+        .collect();
+    let groups = group::groups(&named);
+    let mut rules = Vec::new();
+    let mut loops = BTreeMap::new();
+    for (group, members) in groups.iter().zip(members(&groups, samples)?) {
+        let habits = Habits::of(&members);
+        for sample in &members {
+            let range = habits::loop_of(sample, habits.loop_tags.as_ref());
+            loops.extend(range.map(|range| (sample.name().to_owned(), range)));
+        }
+        let has = |names: &BTreeSet<String>| {
+            members.iter().filter(|member| names.contains(member.name())).count()
+        };
+        let told = loop_files.iter().filter(|(_, names)| has(names) * 2 >= members.len());
+        rules.push(text::Rule {
+            loop_files: told.map(|(file, _)| file.clone()).collect(),
+            specs: spec_lines(&kinds, &group.kinds),
+            patterns: group.patterns.clone(),
+            habits,
+            first: first_bytes(&members, &marks),
+        });
+    }
+    Ok((rules, loops))
 }
 
 /// The archives of a folder with sounds in them.

@@ -45,6 +45,13 @@ pub struct Learning<'a> {
     pub index: Option<&'a Index>,
 }
 
+/// What a learnt sheet says of itself.
+const EXPLAINED: &str = "\
+# Sure: what the rules say was read from the headers of every file. Only observed: what
+# stands in comments (lengths, loudness, sizes), and how files are named. The target may
+# take more; take the sign # away from a limit that you know of, and it counts.
+";
+
 /// Comments begin here where there is room.
 const COLUMN: usize = 40;
 /// Names left aside in one place that are told one by one.
@@ -62,48 +69,16 @@ pub fn write(told: &Learning<'_>) -> String {
         false => full.file_stem().map_or(stock.clone(), |stem| stem.to_string_lossy()),
     };
     let slots = told.names.len();
-    let mut text = String::new();
-    let mut say = |line: &str| {
-        text.push_str(line);
-        text.push('\n');
-    };
-    say(&format!("# Learnt from {} ({}).", one_line(&stock), counted(slots, "slot")));
-    say("# Sure: what the rules say was read from the headers of every file. Only observed: what");
-    say("# stands in comments (lengths, loudness, sizes), and how files are named. The target may");
-    say("# take more; take the sign # away from a limit that you know of, and it counts.");
-    say("");
-    say(&format!("name = {}", quoted(&title)));
-    let top = told.others.iter().find(|name| !name.contains('/'));
-    if let Some(marker) = top.or(told.others.first()).or(told.names.first()) {
-        say(&told_line(
-            &format!("# marker = {}", quoted(marker)),
-            "a file that every real root has guards against the wrong folder",
-        ));
+    let mut text = format!(
+        "# Learnt from {} ({}).\n{EXPLAINED}\nname = {}\n",
+        one_line(&stock),
+        counted(slots, "slot"),
+        quoted(&title)
+    );
+    for line in head(told) {
+        text += &format!("{line}\n");
     }
-    if told.index.is_some() {
-        say(&told_line(
-            "# overlay = 'FOLDER'",
-            "replacements go there under their real names: name the folder, and it counts",
-        ));
-    }
-    let patterns = patterns_of(told.left_out, told.names);
-    if !patterns.is_empty() {
-        say(&told_line(
-            &format!("ignore = {}", list(&patterns)),
-            "not read, or no sounds in spite of their names",
-        ));
-    }
-    if !told.others.is_empty() {
-        let kinds: Vec<String> = by_extension(told.others.iter().copied())
-            .iter()
-            .map(|(extension, count)| match extension.is_empty() {
-                true => format!("{count} without extension"),
-                false => format!("{count} {extension}"),
-            })
-            .collect();
-        say(&format!("# No sounds, and left aside: {}.", one_line(&kinds.join(", "))));
-    }
-    say("");
+    text.push('\n');
     text.push_str(&names_text(&names_of(told.names), slots));
     let _ = writeln!(
         text,
@@ -127,6 +102,42 @@ pub fn write(told: &Learning<'_>) -> String {
         text.push_str(&rule_text(rule));
     }
     text
+}
+
+/// What is said of the target as a whole.
+fn head(told: &Learning<'_>) -> Vec<String> {
+    let mut lines = Vec::new();
+    let top = told.others.iter().find(|name| !name.contains('/'));
+    if let Some(marker) = top.or(told.others.first()).or(told.names.first()) {
+        lines.push(told_line(
+            &format!("# marker = {}", quoted(marker)),
+            "a file that every real root has guards against the wrong folder",
+        ));
+    }
+    if told.index.is_some() {
+        lines.push(told_line(
+            "# overlay = 'FOLDER'",
+            "replacements go there under their real names: name the folder, and it counts",
+        ));
+    }
+    let patterns = patterns_of(told.left_out, told.names);
+    if !patterns.is_empty() {
+        lines.push(told_line(
+            &format!("ignore = {}", list(&patterns)),
+            "not read, or no sounds in spite of their names",
+        ));
+    }
+    if !told.others.is_empty() {
+        let kinds: Vec<String> = by_extension(told.others.iter().copied())
+            .iter()
+            .map(|(extension, count)| match extension.is_empty() {
+                true => format!("{count} without extension"),
+                false => format!("{count} {extension}"),
+            })
+            .collect();
+        lines.push(format!("# No sounds, and left aside: {}.", one_line(&kinds.join(", "))));
+    }
+    lines
 }
 
 fn names_text(habits: &NameHabits, slots: usize) -> String {

@@ -64,6 +64,9 @@ pub struct Installed {
     /// The slot that it stands for, where it is a file of a mirrored tree.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stands_for: Option<String>,
+    /// Whether it is no slot: a file of the target's that was carried along, or one that it has asked for.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub beside: bool,
     /// The slot that it came with, and goes with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub belongs_to: Option<Key>,

@@ -73,6 +73,11 @@ impl Key {
         self.0.split_once(':').map_or(&self.0, |(_, within)| within)
     }
 
+    /// Whether another lies below it.
+    pub fn holds(&self, other: &Self) -> bool {
+        other.0.strip_prefix(&self.0).is_some_and(|rest| rest.starts_with('/'))
+    }
+
     /// As it is written in the ledger.
     pub fn as_str(&self) -> &str {
         &self.0

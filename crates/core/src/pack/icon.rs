@@ -8,6 +8,8 @@ use crate::run::{JobPlan, Line, Run};
 use deft_needle_audio::measure::picture::{Column, picture};
 use deft_needle_audio::num::{rounded_signed, size};
 use deft_needle_audio::{Clip, Observer};
+use image::imageops::FilterType;
+use image::{ImageFormat, ImageReader, Limits};
 use std::io::Cursor;
 use std::path::PathBuf;
 
@@ -25,28 +27,17 @@ pub(super) fn icon(
     let Some(wanted) = run.layout().icon else {
         return Ok(None);
     };
-    if wanted.size == 0 || wanted.size > limits::PIXELS {
-        return Err(OddPack::IconSize { size: wanted.size, most: limits::PIXELS }.into());
-    }
-    let bytes = match &run.job.pack.icon {
-        Some(given) => {
-            let path = run.job.beside(given);
-            let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
-            let bad = |found| OddPack::BadIcon { path: path.clone(), found, size: wanted.size };
-            let reader = png::Decoder::new(Cursor::new(&bytes)).read_info();
-            let reader = reader.map_err(|_| bad(None))?;
-            let (width, height) = (reader.info().width, reader.info().height);
-            if (width, height) != (wanted.size, wanted.size) {
-                return Err(bad(Some((width, height))).into());
-            }
-            bytes
-        }
+    let bytes = match given(run)? {
+        Some(bytes) => bytes,
         None => {
-            let first = plan.lines.iter().find_map(|line| {
-                let hints = line.hints();
+            let made = |line: &Line| {
                 let input = deft_needle_audio::read::Input::file(&path_of(line));
-                Clip::from_input(input, &hints).ok()
-            });
+                Clip::from_input(input, &line.hints()).ok()
+            };
+            // What a closed format is made of shows what is heard of it.
+            let fed = |line: &Line| line.open().ok();
+            let mut lines = plan.lines.iter();
+            let first = lines.find_map(|line| made(line).or_else(|| fed(line)));
             let columns = match first {
                 Some(clip) => picture(&clip, size(wanted.size.into()), observer)?.columns,
                 None => Vec::new(),
@@ -55,6 +46,47 @@ pub(super) fn icon(
         }
     };
     Ok(Some((wanted.path.0, bytes)))
+}
+
+/// The picture that the job gives: a square out of its middle, of the size and in the format that the sheet
+/// asks for.
+///
+/// # Errors
+/// A file that is no PNG or JPEG, or larger than [`limits::PIXELS`] each way.
+pub(super) fn given(run: &Run) -> Result<Option<Vec<u8>>> {
+    let Some(wanted) = run.layout().icon else {
+        return Ok(None);
+    };
+    if wanted.size == 0 || wanted.size > limits::PIXELS {
+        return Err(OddPack::IconSize { size: wanted.size, most: limits::PIXELS }.into());
+    }
+    let Some(given) = &run.job.pack.icon else {
+        return Ok(None);
+    };
+    let path = run.job.beside(given);
+    let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
+    let bad = || Error::from(OddPack::BadIcon { path: path.clone(), most: limits::PIXELS });
+    let mut reader =
+        ImageReader::new(Cursor::new(&bytes)).with_guessed_format().map_err(|_| bad())?;
+    let mut most = Limits::default();
+    (most.max_image_width, most.max_image_height) = (Some(limits::PIXELS), Some(limits::PIXELS));
+    reader.limits(most);
+    let given = reader.decode().map_err(|_| bad())?;
+    let side = given.width().min(given.height());
+    let (left, top) = ((given.width() - side) / 2, (given.height() - side) / 2);
+    let square = given.crop_imm(left, top, side, side);
+    let scaled = match side == wanted.size {
+        true => square,
+        false => square.resize_exact(wanted.size, wanted.size, FilterType::Lanczos3),
+    };
+    let mut out = Cursor::new(Vec::new());
+    let extension = wanted.path.0.rsplit_once('.').map_or("", |(_, extension)| extension);
+    let written = match extension.to_lowercase().as_str() {
+        "jpg" | "jpeg" => scaled.to_rgb8().write_to(&mut out, ImageFormat::Jpeg),
+        _ => scaled.to_rgba8().write_to(&mut out, ImageFormat::Png),
+    };
+    written.map_err(|error| internal(format!("the icon cannot be written: {error}")))?;
+    Ok(Some(out.into_inner()))
 }
 
 /// A square with an outline from edge to edge, as loud as it goes.

@@ -4,11 +4,21 @@ use crate::error::{Error, Result};
 use crate::refusal::{OddLine, OddText};
 use crate::run::{JobPlan, Run};
 use crate::sheet::Fault;
-use crate::template::Names;
+use crate::template::{Names, refuse_broken};
 
 /// Begins and ends what is repeated for every slot; each on a line of its own.
 const EACH: &str = "{each}";
 const END: &str = "{end}";
+
+/// What stands between the parts of what is repeated: `{each, separator ","}`.
+fn separator(line: &str) -> Option<String> {
+    if line == EACH {
+        return Some(String::new());
+    }
+    let rest = line.strip_prefix("{each,")?.strip_suffix('}')?.trim();
+    let quoted = rest.strip_prefix("separator")?.trim();
+    serde_json::from_str(quoted).ok()
+}
 
 /// What templates of manifests know.
 fn pack_names(run: &Run) -> Names {
@@ -37,6 +47,7 @@ pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8
         let wrong = |odd: OddText| -> Error { Fault::whole(&path, odd).into() };
         let text = fill_in(run, &template, &names, plan, &wrong)?;
         let place = names.text(&file.path.0).map_err(|what| wrong(OddText::Template(what)))?;
+        refuse_broken(&place, &text).map_err(|what| wrong(OddText::Template(what)))?;
         all.push((place, text.into_bytes()));
     }
     let facts = &run.job.pack;
@@ -52,6 +63,20 @@ pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8
     Ok(all)
 }
 
+/// Parts with something between them, before the end of each one's last line.
+fn joined(parts: &[String], between: &str) -> String {
+    let mut text = String::new();
+    for (at, part) in parts.iter().enumerate() {
+        let bare = part.trim_end_matches(['\r', '\n']);
+        text += bare;
+        if at + 1 < parts.len() {
+            text += between;
+        }
+        text += &part[bare.len()..];
+    }
+    text
+}
+
 /// Fills a template in; what stands between `{each}` and `{end}` comes once for every slot.
 fn fill_in(
     run: &Run,
@@ -63,20 +88,23 @@ fn fill_in(
     let unfilled = |what| wrong(OddText::Template(what));
     let alone = |line, lacks, within| wrong(OddLine::Each(line, lacks, within).into());
     let mut text = String::new();
-    let mut repeated: Option<String> = None;
+    let mut repeated: Option<(String, String)> = None;
     for line in template.split_inclusive('\n') {
-        match (line.trim(), repeated.take()) {
-            (EACH, None) => repeated = Some(String::new()),
-            (EACH, Some(_)) => return Err(alone(EACH, EACH, true)),
-            (END, Some(part)) => {
+        let trimmed = line.trim();
+        match (separator(trimmed), repeated.take()) {
+            (Some(between), None) => repeated = Some((String::new(), between)),
+            (Some(_), Some(_)) => return Err(alone(EACH, EACH, true)),
+            (None, Some((part, between))) if trimmed == END => {
+                let mut parts = Vec::new();
                 for line in &plan.lines {
                     let of_slot = crate::run::known::names_of(run, line)?;
-                    text += &of_slot.text(&part).map_err(unfilled)?;
+                    parts.push(of_slot.text(&part).map_err(unfilled)?);
                 }
+                text += &joined(&parts, &between);
             }
-            (END, None) => return Err(alone(END, EACH, false)),
-            (_, Some(part)) => repeated = Some(part + line),
-            (_, None) => text += &names.text(line).map_err(unfilled)?,
+            (None, None) if trimmed == END => return Err(alone(END, EACH, false)),
+            (None, Some((part, between))) => repeated = Some((part + line, between)),
+            (None, None) => text += &names.text(line).map_err(unfilled)?,
         }
     }
     match repeated {

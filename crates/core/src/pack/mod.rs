@@ -12,7 +12,7 @@ use crate::disk::Disk;
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::ledger::state::State;
+use crate::ledger::record::Installed;
 use crate::refusal::{OddPack, OddPath};
 use crate::run::{JobPlan, Line, Notice, Run};
 use crate::sheet::{Pack, PackForm};
@@ -20,7 +20,6 @@ use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
 use deft_needle_audio::read::Private;
-use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -33,6 +32,8 @@ pub const OWN_FOLDER: &str = "deft-needle";
 pub struct Packed {
     /// Its files, by their paths in it.
     pub members: BTreeMap<String, PathBuf>,
+    /// What the ledger is told of those that are slots, by their paths in it.
+    pub(crate) made: BTreeMap<String, Installed>,
     /// Kept until the archive is written.
     _folder: Private,
 }
@@ -56,12 +57,12 @@ pub struct Report {
 }
 
 impl Run {
-    fn layout(&self) -> Pack {
+    pub(crate) fn layout(&self) -> Pack {
         self.target.sheet.pack.clone().unwrap_or_default()
     }
 
     /// Where a slot lies in a pack.
-    fn packed_as(&self, slot: &str) -> String {
+    pub(crate) fn packed_as(&self, slot: &str) -> String {
         match &self.layout().folder {
             Some(folder) => format!("{}/{slot}", folder.0),
             None => slot.to_owned(),
@@ -80,16 +81,31 @@ impl Run {
     ) -> Result<Packed> {
         let folder = private_folder()?;
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
-        let lines = plan.lines.par_iter();
-        lines.try_for_each(|line| {
-            let made = self.make(line, &path_of(line), disk, observer);
-            made.map(drop).map_err(|error| self.of_slot(&line.slot, &line.clip, error))
-        })?;
+        let lines: Vec<&Line> = plan.lines.iter().collect();
+        let parts: Vec<PathBuf> = plan.lines.iter().map(path_of).collect();
+        let fitted = self.make_all(&lines, &parts, disk, observer)?;
+        let named = lines.iter().zip(fitted).map(|(line, fitted)| {
+            let stands_for = Some(line.slot.clone());
+            (self.packed_as(&line.slot), Installed { stands_for, ..fitted.installed })
+        });
+        let made = named.collect();
         let mut members: BTreeMap<String, PathBuf> = BTreeMap::new();
         for line in &plan.lines {
             members.insert(self.packed_as(&line.slot), path_of(line));
         }
+        for line in &plan.lines {
+            for beside in self.beside(line)?.0 {
+                let Some(bytes) = beside.bytes.filter(|_| beside.root.is_none()) else { continue };
+                let path = folder.path().join(Hash::of(beside.path.as_bytes()).hex());
+                std::fs::write(&path, bytes).map_err(Error::write("write", &path))?;
+                members.insert(self.packed_as(&beside.path), path);
+            }
+        }
         let mut texts = manifest::manifests(self, plan)?;
+        if !self.packing || self.layout().bare {
+            let lists = self.brought(&plan.lines, disk)?.files.into_iter();
+            texts.extend(lists.map(|(file, bytes)| (self.packed_as(&file), bytes)));
+        }
         texts.extend(receipt::receipt(self, plan, &path_of)?);
         if let Some(icon) = icon::icon(self, plan, &path_of, observer)? {
             texts.push(icon);
@@ -101,7 +117,7 @@ impl Run {
                 return Err(OddPack::Twice { name }.into());
             }
         }
-        Ok(Packed { members, _folder: folder })
+        Ok(Packed { members, made, _folder: folder })
     }
 
     /// Packs the job into `out`, and checks it by reading it back.
@@ -112,15 +128,11 @@ impl Run {
         &mut self,
         out: &Path,
         overwrite: bool,
+        dry_run: bool,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Report> {
-        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
-        let others = self.target.roots.others.iter();
-        let state = State {
-            others: others.map(|(name, path)| (name.clone(), text(path))).collect(),
-            ..State::default()
-        };
+        let state = self.rootless_state();
         let mut plan = self.look(&state, &Stamps::default(), disk, observer)?;
         self.refuse(&mut plan)?;
         let form = self.layout().form;
@@ -134,6 +146,18 @@ impl Run {
                 return Err(OddPath::Folder.of(out));
             }
             crate::fit::refuse_existing(&[], out, overwrite)?;
+        }
+        if dry_run {
+            self.check_manifests(&plan)?;
+            let slots = plan.lines.iter().map(|line| self.packed_as(&line.slot));
+            return Ok(Report {
+                out: out.to_owned(),
+                members: slots.collect(),
+                slots: plan.lines.len(),
+                bytes: plan.lines.iter().filter_map(Line::plan).map(|p| p.to.about_bytes()).sum(),
+                hash: Hash::of(&[]),
+                notices: plan.notices,
+            });
         }
         let packed = self.make_pack(&plan, disk, observer)?;
         let checked = |path: &Path| self.check_pack(&packed, path);
@@ -151,6 +175,15 @@ impl Run {
             hash,
             notices: plan.notices,
         })
+    }
+
+    /// What can be told wrong of manifests and picture before anything is made.
+    ///
+    /// # Errors
+    /// A template that names what is not known, or makes no document; a picture that is none.
+    pub fn check_manifests(&self, plan: &JobPlan) -> Result<()> {
+        manifest::manifests(self, plan)?;
+        icon::given(self).map(drop)
     }
 
     /// Holds what was written against what was meant, and every slot against the sheet.

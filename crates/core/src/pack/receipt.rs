@@ -6,7 +6,7 @@ use crate::hash::Hash;
 use crate::refusal::internal;
 use crate::run::{JobPlan, Line, Run};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 /// What a pack says of itself.
@@ -43,7 +43,7 @@ pub struct PackedSlot {
     pub values: toml::Table,
 }
 
-/// The receipt, the sheet and its lists, with their paths in the pack; nothing where the sheet says
+/// The receipt, the sheet, its lists and what files are made of, with their paths in the pack; nothing where the sheet says
 /// that its packs carry none.
 pub(super) fn receipt(
     run: &Run,
@@ -81,11 +81,15 @@ pub(super) fn receipt(
     ];
     let folder = sheet.path().parent().unwrap_or(std::path::Path::new("."));
     let lists = sheet.slots.iter().filter_map(|source| source.get_ref().from.as_ref());
-    for list in lists {
-        let path = folder.join(&list.0);
+    let lists = lists.map(|list| &list.0);
+    let makes = sheet.makes.iter().map(|make| make.get_ref());
+    let made_of = makes.flat_map(|make| [&make.template, &make.from]).flatten();
+    let beside: BTreeSet<&String> = lists.chain(made_of.map(|file| &file.0)).collect();
+    for name in beside {
+        let path = folder.join(name);
         let bytes =
             crate::disk::read_input(&path, crate::limits::LIST).map_err(Error::read(&path))?;
-        all.push((format!("{OWN_FOLDER}/{}", list.0), bytes));
+        all.push((format!("{OWN_FOLDER}/{name}"), bytes));
     }
     Ok(all)
 }

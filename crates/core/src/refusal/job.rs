@@ -121,6 +121,13 @@ pub enum OddJob {
         #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
     },
+    /// A slot that a job does not name.
+    NotInJob {
+        /// As it was typed.
+        slot: String,
+        /// Slots of the job that may have been meant.
+        near: Vec<Near>,
+    },
     /// Names of a set that must be whole would have no file.
     Incomplete {
         /// Those.
@@ -244,15 +251,13 @@ pub enum OddPack {
         /// Pixels at most.
         most: u32,
     },
-    /// A picture that is not the icon that is wanted.
+    /// A picture that no icon can be made of.
     BadIcon {
         /// The picture.
         #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
-        /// Its width and height in pixels; `None` where it is no PNG.
-        found: Option<(u32, u32)>,
-        /// Pixels each way that are wanted.
-        size: u32,
+        /// Pixels each way at most.
+        most: u32,
     },
 }
 
@@ -284,9 +289,17 @@ pub enum OutsideFault {
         said: String,
     },
     /// It left an empty file.
-    EmptyFile,
+    EmptyFile {
+        /// The end of what it said.
+        said: String,
+    },
     /// It left no file.
-    NoFile,
+    NoFile {
+        /// Where one was expected.
+        place: String,
+        /// The end of what it said.
+        said: String,
+    },
     /// It made what the target does not take.
     Unfit {
         /// For which slot.

@@ -5,7 +5,7 @@ mod place;
 mod text;
 
 pub use job::{OddJob, OddLedger, OddPack, OutsideFault};
-pub use place::{OddArchive, OddCaches, OddPath, OddSlot};
+pub use place::{Above, OddArchive, OddCaches, OddPath, OddSlot};
 pub use text::{FileKind, Many, OddLine, OddList, OddRule, OddText, Written};
 
 use deft_needle_audio::Invalid;

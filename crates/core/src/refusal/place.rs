@@ -61,6 +61,16 @@ pub enum OddPath {
     NotPicture,
 }
 
+/// What lies over a job.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, JsonSchema, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Above {
+    /// Another one.
+    Job(String),
+    /// A single swap into this slot.
+    Swap(Key),
+}
+
 /// Why a slot, or a file of entries, cannot take what is meant for it.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -130,6 +140,8 @@ pub enum OddSlot {
         lower: Option<String>,
         /// The job above; `None` is a single swap.
         upper: Option<String>,
+        /// All that must be restored before it, in that order.
+        order: Vec<Above>,
     },
     /// Entries cannot be made in it.
     Entry {

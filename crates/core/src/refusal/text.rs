@@ -58,6 +58,8 @@ pub enum OddText {
     },
     /// An entry neither sets nor expects a value.
     NoValue,
+    /// A file that is made holds one of a text, a template and a file: none is given, or several are.
+    OneContent,
     /// A label for a slot that does not exist.
     NoLabelled,
     /// Something in a rule.
@@ -200,6 +202,12 @@ pub enum OddLine {
     Name,
     /// It names a root that the target has not: the target, the root, those that it has.
     Root(String, String, Vec<String>),
+    /// A line of a prompt list says nothing: the list, the line's number.
+    NothingSaid(String, usize),
+    /// No file matches a pattern of clips.
+    NoClips(String),
+    /// A table of slots and clips beside slots or clips.
+    TableAndMore,
     /// The target's sheet names no overlay.
     NoOverlay,
     /// A replacement names no slot.

@@ -1,7 +1,9 @@
 //! Entries of a job: what is told beside the files, and which files get other contents by it.
 
+use super::brought::slot_by_slot;
 use super::line::Sources;
 use super::look::JobPlan;
+use super::notice::Notice;
 use super::restore::{covered, layer_of};
 use super::{Run, known};
 use crate::disk::{Disk, read_plain};
@@ -14,7 +16,7 @@ use crate::limits;
 use crate::names::Key;
 use crate::refusal::{OddJob, OddPath, OddSlot, OddText};
 use crate::root::{Kind, look, refuse_odd};
-use crate::sheet::{Entry, Fault, Sorting, Way};
+use crate::sheet::{Carry, Entry, Fault, Sorting, Way};
 use crate::stock::{Member, Stock};
 use crate::template::Names;
 use schemars::JsonSchema;
@@ -50,66 +52,43 @@ pub struct Contents {
 }
 
 /// An entry with its templates filled in.
-struct Filled {
-    slot: Option<Key>,
-    wanted: NewEntry,
+pub(super) struct Filled {
+    pub slot: Option<Key>,
+    pub wanted: NewEntry,
 }
 
 impl Run {
     /// What the ledger calls the files that are carried unchanged.
-    pub(super) fn carried(&self, state: &State, disk: &dyn Disk) -> Vec<Key> {
+    pub(super) fn carried(&self, state: &State, disk: &dyn Disk) -> Vec<(Key, &Carry)> {
         let Some(root) = self.root.as_ref().filter(|_| self.destination.overlay) else {
             return Vec::new();
         };
+        let key = |carry: &Carry| {
+            let to = carry.to.as_ref().unwrap_or(&carry.file);
+            self.destination.key(&to.0, state, &root.path, disk).ok()
+        };
         let carried = self.target.sheet.carry.iter();
-        let key = |file: &str| self.destination.key(file, state, &root.path, disk).ok();
-        carried.filter_map(|carry| key(&carry.file.0)).collect()
+        carried.filter_map(|carry| Some((key(carry)?, carry))).collect()
+    }
+
+    /// What a carried file holds: the target's own.
+    fn carried_bytes(&self, carry: &Carry, key: &Key, sources: &Sources<'_>) -> Result<Vec<u8>> {
+        if carry.to.is_none() {
+            return self.source(key, sources);
+        }
+        let main = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
+        let found = self.stock_file(main, &carry.file.0, sources)?;
+        found.ok_or_else(|| OddPath::NoEntryFile.of(main.join(&carry.file.0)))
     }
 
     /// Works out every entry, and the files that change by them.
     pub(super) fn look_at_entries(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<()> {
-        let state = sources.state;
-        let mut wanted: Vec<(Option<Key>, Key, Filled)> = Vec::new();
-        let way = self.destination.way();
-        let is_main = |root: &Option<String>| {
-            let first = self.target.sheet.roots.first();
-            root.is_none() || root.as_ref() == first
-        };
-        for entry in &self.target.sheet.entries {
-            let only = &entry.get_ref().only.0;
-            // An archive brings what it has to tell in its own manifest.
-            let within = way == Way::Archive && is_main(&entry.get_ref().root);
-            if within || (!only.is_empty() && !only.contains(&way)) {
-                continue;
-            }
-            let fault = |what: String| -> Error {
-                Fault::whole(self.target.sheet.path(), OddText::Template(what)).into()
-            };
-            let rule = entry.get_ref();
-            for (slot, names) in known::speakers(self, rule, &plan.lines)? {
-                let (file, entry) = fill_in(rule, &names).map_err(fault)?;
-                let key = match self.file_key(rule.root.as_deref(), &file, sources) {
-                    Ok(key) => key,
-                    Err(error) => {
-                        plan.faults.push(error);
-                        continue;
-                    }
-                };
-                wanted.push((slot.clone(), key, Filled { slot, wanted: entry }));
-            }
-        }
-        // All entries of a slot together: lists that belong together grow by one slot at a time. Those that
-        // are for no slot come first.
-        let place = |slot: &Option<Key>| {
-            slot.as_ref().and_then(|slot| plan.lines.iter().position(|line| line.key == *slot))
-        };
-        wanted.sort_by_key(|(slot, ..)| place(slot));
         let mut asked: BTreeMap<Key, Vec<Filled>> = BTreeMap::new();
-        for (_, file, filled) in wanted {
+        for (file, filled) in self.wanted(plan, sources)? {
             asked.entry(file).or_default().push(filled);
         }
         // Files with nothing but entries that the job no longer makes.
-        for (file, known) in &state.slots {
+        for (file, known) in &sources.state.slots {
             if known.told.iter().any(|told| self.made(told)) {
                 asked.entry(file.clone()).or_default();
             }
@@ -123,11 +102,60 @@ impl Run {
                 Err(error) => plan.faults.push(error),
             }
         }
-        for key in self.carried(state, sources.disk) {
-            if plan.files.contains_key(&key) || state.slots.contains_key(&key) {
+        self.carry(plan, sources);
+        if self.destination.way() == Way::Archive {
+            self.look_at_brought(plan, sources.disk);
+        }
+        Ok(())
+    }
+
+    /// What an archive brings, and what it cannot.
+    pub(super) fn look_at_brought(&self, plan: &mut JobPlan, disk: &dyn Disk) {
+        match self.brought(&plan.lines, disk) {
+            Ok(brought) => {
+                plan.entries.extend(brought.entries);
+                if !brought.left.is_empty() {
+                    let files = brought.left.into_iter().collect();
+                    plan.notices.push(Notice::EntriesNotPacked { files });
+                }
+            }
+            Err(error) => plan.faults.push(error),
+        }
+    }
+
+    /// The entries that are wanted, each with its file, slot by slot; those in lists that an archive brings
+    /// are not among them.
+    fn wanted(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<Vec<(Key, Filled)>> {
+        let mut wanted: Vec<(Key, Filled)> = Vec::new();
+        let way = self.destination.way();
+        for entry in self.target.sheet.entries.iter().map(|entry| entry.get_ref()) {
+            let only = &entry.only.0;
+            let elsewhere = !only.is_empty() && !only.contains(&way);
+            if elsewhere || (way == Way::Archive && self.is_brought(entry)) {
                 continue;
             }
-            match self.source(&key, sources) {
+            let speakers = known::speakers(self, entry, &plan.lines)?;
+            for (slot, names) in speakers {
+                let (file, made) = fill_in(entry, &names).map_err(|what| -> Error {
+                    Fault::whole(self.target.sheet.path(), OddText::Template(what)).into()
+                })?;
+                match self.file_key(entry.root.as_deref(), &file, sources) {
+                    Ok(key) => wanted.push((key, Filled { slot, wanted: made })),
+                    Err(error) => plan.faults.push(error),
+                }
+            }
+        }
+        slot_by_slot(&mut wanted, &plan.lines);
+        Ok(wanted)
+    }
+
+    /// Files that are carried along unchanged, where nothing else is written into them.
+    fn carry(&self, plan: &mut JobPlan, sources: &Sources<'_>) {
+        for (key, carry) in self.carried(sources.state, sources.disk) {
+            if plan.files.contains_key(&key) || sources.state.slots.contains_key(&key) {
+                continue;
+            }
+            match self.carried_bytes(carry, &key, sources) {
                 Ok(bytes) => {
                     let seen = Held::Nothing;
                     plan.files.insert(key, Contents { bytes, seen, told: None, of: None });
@@ -135,7 +163,6 @@ impl Run {
                 Err(error) => plan.faults.push(error),
             }
         }
-        Ok(())
     }
 
     /// Works out the entries again, now that the files lie beside their places and their digests are known.
@@ -156,7 +183,12 @@ impl Run {
     }
 
     /// What the ledger calls a file of entries: in an overlay, the overlay's own copy.
-    fn file_key(&self, root: Option<&str>, file: &str, sources: &Sources<'_>) -> Result<Key> {
+    pub(super) fn file_key(
+        &self,
+        root: Option<&str>,
+        file: &str,
+        sources: &Sources<'_>,
+    ) -> Result<Key> {
         let is_main =
             root.is_none_or(|root| self.target.sheet.roots.first().is_some_and(|r| r == root));
         let path = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
@@ -201,7 +233,8 @@ impl Run {
             }
             let mut later = old[at + 1..].iter();
             if let Some(upper) = later.find(|l| !self.made(l) && l.done.covers(&one.done)) {
-                return Err(covered(layer_of(&one.job), file, layer_of(&upper.job)));
+                let [lower, upper] = [&one.job, &upper.job].map(|job| layer_of(job));
+                return Err(covered(sources.state, lower, file, upper));
             }
             if let Some(undone) = one.done.undo(&bytes).map_err(refused)? {
                 bytes = undone;
@@ -267,7 +300,7 @@ impl Run {
     }
 
     /// A file of the target's own: in its root, or in one of the archives that its names come from.
-    fn stock_file(
+    pub(super) fn stock_file(
         &self,
         root: &Path,
         name: &str,
@@ -303,7 +336,7 @@ impl Run {
 }
 
 /// An entry that stands there already.
-fn stands(file: &Key, wanted: &NewEntry) -> Option<EntryLine> {
+pub(super) fn stands(file: &Key, wanted: &NewEntry) -> Option<EntryLine> {
     let value = wanted.value.as_ref()?;
     Some(EntryLine {
         file: file.clone(),
@@ -318,7 +351,7 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry)
     let extension = file.rsplit_once('.').map_or("", |(_, extension)| extension);
     let format = entry.format.or_else(|| Format::of_extension(extension));
     let format = format.ok_or_else(|| {
-        format!("unknown format of {file}: add format = \"json\", toml, ini, table, plist or lines")
+        format!("unknown format of {file}: add format = \"json\", toml, ini, table, plist, lines or script")
     })?;
     let value =
         |value: &Option<toml::Value>| value.as_ref().map(|value| names.value(value)).transpose();
@@ -338,6 +371,7 @@ pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry)
         separator: entry.separator.clone(),
         order,
         ignore_case: entry.ignore_case,
+        put: entry.put,
     };
     Ok((file, wanted))
 }

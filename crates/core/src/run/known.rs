@@ -43,7 +43,8 @@ pub(super) fn speakers(
     }
     let mut all = Vec::new();
     for line in lines {
-        if !entry.patterns.0.iter().any(|pattern| pattern.matches(&line.slot)) {
+        let matches = entry.patterns.0.iter().any(|pattern| pattern.matches(&line.slot));
+        if !matches || !entry.when.holds(line.stock.is_none()) {
             continue;
         }
         let mut names = names_of(run, line)?;
@@ -51,10 +52,7 @@ pub(super) fn speakers(
             let Some(found) = find.captures(&line.slot) else {
                 continue;
             };
-            for (number, part) in found.iter().enumerate().skip(1) {
-                let part = part.map_or("", |part| part.as_str());
-                names.set(&number.to_string(), part);
-            }
+            names.found(&found);
         }
         all.push((Some(line.key.clone()), names));
     }

@@ -4,23 +4,19 @@ use super::Run;
 use super::clip;
 use super::fitting::{Fitting, Side};
 use super::notice::Notice;
-use super::stock::{find_stock, no_such_slot, refuse_link};
 use crate::digests::Digests;
 use crate::disk::Disk;
 use crate::error::Result;
-use crate::fit::same_file;
 use crate::hash::Hash;
 use crate::job::{Making, Placement};
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
 use crate::names::Key;
 use crate::refusal::{OddJob, OddPath, OddSlot, internal};
-use crate::root::{Kind, look, refuse_odd};
-use crate::sheet::{Accepted, Links, LoopFile, New, OutsideEncoder, Rule, Way};
+use crate::sheet::{Accepted, LoopFile, OutsideEncoder, Rule};
 use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
-use crate::tree::through_link;
 use deft_needle_audio::edit::{Level, Request};
 use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::{Hints, Input};
@@ -187,39 +183,6 @@ impl Run {
         Ok(line)
     }
 
-    /// The slot that a link leads to, where it is followed; and what the user should know of links.
-    fn look_at_links(
-        &self,
-        slot: &str,
-        placement: &Placement,
-        rule: &Rule,
-        sources: &Sources<'_>,
-    ) -> Result<(Option<String>, Vec<Notice>)> {
-        let linked = |to: &str| {
-            let mut links = self.target.slots.linked_by(to);
-            links.retain(|link| link != slot);
-            (!links.is_empty()).then_some(Notice::LinkedBy { links })
-        };
-        let in_slots = self.destination.way() == Way::Slots;
-        let Some(root) = self.root.as_ref().filter(|_| in_slots) else {
-            return Ok((None, Vec::new()));
-        };
-        let place = look(&root.path, slot, sources.disk)?;
-        if place.kind != Kind::Link {
-            return Ok((None, linked(slot).into_iter().collect()));
-        }
-        let to = through_link(&root.path, &place.path, None);
-        match (placement.link.or(rule.link).unwrap_or_default(), to) {
-            (Links::Replace, to) => Ok((None, vec![Notice::LinkReplaced { to }])),
-            (Links::Follow, None) => Err(OddPath::LinkOut.of(&place.path)),
-            (Links::Follow, Some(to)) => {
-                let followed = Notice::LinkFollowed { link: slot.to_owned() };
-                let others = linked(&to).into_iter().collect::<Vec<_>>();
-                Ok((Some(to), [vec![followed], others].concat()))
-            }
-        }
-    }
-
     /// What is there already, made in just this way.
     fn unchanged(
         &self,
@@ -248,7 +211,7 @@ impl Run {
                 self.encoded(line, aim, encoder.clone(), observer)
             }
             (Making::Fit, None) if closed => self.finished(line),
-            (Making::Fit, _) => fitted(line, aim, observer),
+            (Making::Fit, _) => self.fitted(line, aim, observer),
         }
     }
 
@@ -262,7 +225,8 @@ impl Run {
     ) -> Result<Work> {
         encoder.refuse(self.allow_commands)?;
         let (clip, demand) = (line.open()?, encoder.demand()?);
-        let reference = Reference { stock: None, lufs: line.stock_lufs() };
+        let reference =
+            Reference { stock: None, lufs: line.stock_lufs(), surveys: Some(&self.surveys) };
         let (request, notices) = aim.ask(&line.request, clip.facts(), reference.lufs.is_some());
         line.notices.extend(notices);
         let edits = &request.edits;
@@ -288,70 +252,6 @@ impl Run {
             None => Ok(Work::AsIs { bytes: member.bytes }),
             Some(short) => Err(AudioError::CannotMeet(short.into()).into()),
         }
-    }
-
-    /// The true stock of a slot.
-    fn stock(
-        &self,
-        slot: &str,
-        key: &Key,
-        aim: &Aim<'_>,
-        placement: &Placement,
-        sources: &Sources<'_>,
-    ) -> Result<Stock> {
-        let Some(root) = &self.root else {
-            return Ok(Stock::default());
-        };
-        let known = sources.state.key(&root.path, None, slot, sources.disk)?;
-        let place = look(&root.path, known.within(), sources.disk)?;
-        refuse_odd(&place)?;
-        // Where it is put may be another place, as of an overlay.
-        let folder = sources.state.root_of(&root.path, key)?;
-        let there = look(&folder, key.within(), sources.disk)?;
-        refuse_odd(&there)?;
-        if self.destination.way() != Way::Slots {
-            refuse_link(&there)?;
-        }
-        let path = place.path;
-        if placement.clip.path().is_some_and(|clip| same_file(clip, &path)) {
-            return Err(OddPath::ClipIsSlot.of(path));
-        }
-        let top = sources.state.slots.get(&known).and_then(|known| Some((known, known.top()?)));
-        // Where our own file is there, the ledger knows the stock without a look at it.
-        if let Some((known, top)) = top
-            && path.is_file()
-            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held)
-            && let Some(Held::File(hash)) = known.original()
-        {
-            let kept = crate::ledger::kept_in(&root.ledger, hash);
-            return Ok(Stock {
-                path: Some(kept).filter(|kept| kept.is_file()),
-                hash: Some(hash),
-                changed: false,
-            });
-        }
-        let (mut stock, mut changed) = find_stock(root, sources.state, &known, &path)?;
-        if let (None, Some(place)) = (&stock, self.target.slots.stock_of(slot)) {
-            let key = Key::new(None, place)?;
-            (stock, changed) = find_stock(root, sources.state, &key, &key.path(&root.path))?;
-        }
-        let here = sources.state.slots.get(key).is_some_and(|known| known.top().is_some());
-        let may_be_new = match aim.rule.new {
-            _ if placement.new => true,
-            New::Never => false,
-            New::Listed => self.target.slots.is_listed(slot),
-            New::Any => true,
-        };
-        if stock.is_none()
-            && !here
-            && !may_be_new
-            && !self.destination.overlay
-            && self.destination.archive.is_none()
-        {
-            return Err(no_such_slot(Path::new(slot), &path));
-        }
-        let hash = stock.as_ref().map(|path| sources.stamps.hash(path)).transpose()?;
-        Ok(Stock { path: stock, hash, changed })
     }
 
     /// Everything that the bytes of the file depend on.
@@ -384,32 +284,42 @@ impl Run {
     }
 }
 
-/// What lies below everything of ours.
-#[derive(Debug, Default)]
-struct Stock {
-    path: Option<PathBuf>,
-    hash: Option<Hash>,
-    /// Whether somebody has put another file there since.
-    changed: bool,
-}
-
-/// A slot whose clip is fitted.
-fn fitted(line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
-    let clip = line.open()?;
-    // What the list has measured need not be measured again.
-    let lufs = line.stock_lufs();
-    let measured = line.is_listed && lufs.is_some();
-    let reference = Reference { stock: line.stock.as_deref().filter(|_| !measured), lufs };
-    let has_level = reference.stock.is_some() || reference.lufs.is_some();
-    let (request, notices) = aim.ask(&line.request, clip.facts(), has_level);
-    line.notices.extend(notices);
-    let edits = &request.edits;
-    let fitting =
-        Fitting { clip: &clip, demand: &line.demand, edits, rule: Some(aim.rule), reference };
-    let plan = fitting.plan(observer)?;
-    line.notices.extend(Notice::of_format(aim, &line.said, plan.to.format));
-    line.request = request;
-    Ok(Work::Fit { plan })
+impl Run {
+    /// A slot whose clip is fitted.
+    fn fitted(&self, line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
+        let clip = line.open()?;
+        // What the list has measured need not be measured again.
+        let lufs = line.stock_lufs();
+        let measured = line.is_listed && lufs.is_some();
+        let reference = Reference {
+            stock: line.stock.as_deref().filter(|_| !measured),
+            lufs,
+            surveys: Some(&self.surveys),
+        };
+        let has_level = reference.stock.is_some() || reference.lufs.is_some();
+        let (request, notices) = aim.ask(&line.request, clip.facts(), has_level);
+        line.notices.extend(notices);
+        let edits = &request.edits;
+        let fitting =
+            Fitting { clip: &clip, demand: &line.demand, edits, rule: Some(aim.rule), reference };
+        let known = self.plans.lock().ok().and_then(|plans| plans.get(&line.fit_key).cloned());
+        let plan = match known {
+            Some(plan) => {
+                aim.rule.refuse(&plan, edits)?;
+                plan
+            }
+            None => {
+                let plan = fitting.plan(observer)?;
+                if let Ok(mut plans) = self.plans.lock() {
+                    plans.insert(line.fit_key, plan.clone());
+                }
+                plan
+            }
+        };
+        line.notices.extend(Notice::of_format(aim, &line.said, plan.to.format));
+        line.request = request;
+        Ok(Work::Fit { plan })
+    }
 }
 
 impl Line {
@@ -425,7 +335,7 @@ impl Line {
     ///
     /// # Errors
     /// As [`Clip::open`].
-    pub(super) fn open(&self) -> Result<Clip> {
+    pub(crate) fn open(&self) -> Result<Clip> {
         Ok(Clip::from_input(self.input.clone(), &self.hints())?)
     }
 

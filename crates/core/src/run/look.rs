@@ -8,11 +8,11 @@ use super::restore::covered;
 use super::status::{Condition, condition};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
-use crate::ledger::held_at;
 use crate::ledger::state::State;
+use crate::ledger::{Ledger, held_at};
 use crate::names::{Key, folded};
 use crate::refusal::OddSlot;
-use crate::sheet::{Entry, Size};
+use crate::sheet::{Entry, PackForm, Size};
 use crate::stamps::Stamps;
 use deft_needle_audio::Observer;
 use deft_needle_audio::Unmet;
@@ -20,6 +20,7 @@ use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 /// A slot that the job no longer names.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
@@ -58,6 +59,12 @@ impl JobPlan {
     pub fn is_idle(&self) -> bool {
         let unchanged = |line: &Line| matches!(line.work, Work::Unchanged { .. });
         self.lines.iter().all(unchanged) && self.files.is_empty() && self.back.is_empty()
+    }
+
+    /// Files that are written beside slots or carried along.
+    pub fn beside(&self) -> impl Iterator<Item = &Key> {
+        let written = self.files.iter().filter(|(_, contents)| contents.told.is_none());
+        written.map(|(file, _)| file)
     }
 
     /// All that a change touches: these, what is reverted, and the files of entries.
@@ -110,12 +117,17 @@ impl Run {
         let mut plan =
             JobPlan { notices: self.dealt.notices.clone(), lines, faults, ..JobPlan::default() };
         refuse_same_file(&mut plan);
-        self.look_back(&mut plan, &sources)?;
+        let beside = self.look_at_beside(&mut plan, &sources)?;
+        self.look_back(&mut plan, &beside, &sources)?;
         self.look_at_sets(&mut plan, state);
         self.look_at_room(&mut plan);
-        self.look_at_loop_files(&mut plan, &sources)?;
         if !self.entries {
-            self.tell_entries_left(&mut plan);
+            match self.packing {
+                // Whoever takes in a pack that brings its sheet makes the entries then.
+                true if self.layout().bare => self.look_at_brought(&mut plan, disk),
+                true => {}
+                false => self.tell_entries_left(&mut plan),
+            }
             return Ok(plan);
         }
         if self.root.is_some() {
@@ -132,18 +144,23 @@ impl Run {
     }
 
     /// Another job that lies over this one in a slot.
-    fn refuse_covered(&self, key: &Key, state: &State) -> Option<Error> {
+    pub(super) fn refuse_covered(&self, key: &Key, state: &State) -> Option<Error> {
         let known = state.slots.get(key)?;
         let at = known.layer_of(self.job.layer())?;
         let upper = known.layers.get(at + 1)?;
-        Some(covered(self.job.layer(), key, upper.installed.job.as_deref()))
+        Some(covered(state, self.job.layer(), key, upper.installed.job.as_deref()))
     }
 
     /// Slots of the job's that it no longer names.
-    fn look_back(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<()> {
+    fn look_back(
+        &self,
+        plan: &mut JobPlan,
+        beside: &BTreeSet<Key>,
+        sources: &Sources<'_>,
+    ) -> Result<()> {
         let (state, disk) = (sources.state, sources.disk);
         // A single swap leaves the others alone.
-        let (Some(root), Some(job)) = (&self.root, self.job.layer()) else {
+        let (Some(root), Some(job), false) = (&self.root, self.job.layer(), self.partial) else {
             return Ok(());
         };
         let named: BTreeSet<Key> = match &self.destination.archive {
@@ -151,24 +168,57 @@ impl Run {
             None => {
                 let placements = self.dealt.placements.iter();
                 let key = |slot: &str| self.destination.key(slot, state, &root.path, disk).ok();
-                let slots = placements.clone().filter_map(|p| key(&p.slot));
-                let told = placements.flat_map(|p| self.loop_files(&p.slot, sources));
-                let told = told.flatten().map(|(key, _)| key);
-                slots.chain(told).chain(self.carried(state, disk)).collect()
+                let slots = placements.filter_map(|p| key(&p.slot));
+                let beside = beside.iter().cloned();
+                slots
+                    .chain(beside)
+                    .chain(self.carried(state, disk).into_iter().map(|(key, _)| key))
+                    .collect()
             }
         };
+        // What stays of a folder that is laid out as an archive is known once that is made.
+        let folder = self.destination.archive.as_ref();
+        let folder = folder.filter(|_| self.layout().form == PackForm::Folder);
+        let named =
+            |key: &Key| named.contains(key) || folder.is_some_and(|folder| folder.holds(key));
+        self.back_unless(&named, state, &root.path, job, plan)
+    }
+
+    /// Slots of the job's below a folder that are not among its files any more.
+    pub(super) fn look_back_below(
+        &self,
+        folder: &Key,
+        members: &BTreeMap<Key, &Path>,
+        ledger: &Ledger<'_>,
+        plan: &mut JobPlan,
+    ) -> Result<()> {
+        let (Some(root), Some(job)) = (&self.root, self.job.layer()) else {
+            return Ok(());
+        };
+        let named = |key: &Key| !folder.holds(key) || members.contains_key(key);
+        self.back_unless(&named, ledger.state(), &root.path, job, plan)
+    }
+
+    fn back_unless(
+        &self,
+        named: &dyn Fn(&Key) -> bool,
+        state: &State,
+        root: &Path,
+        job: &str,
+        plan: &mut JobPlan,
+    ) -> Result<()> {
         for (key, known) in &state.slots {
             let Some(below) = known.layer_of(Some(job)) else {
                 continue;
             };
-            if named.contains(key) {
+            if named(key) {
                 continue;
             }
             if let Some(error) = self.refuse_covered(key, state) {
                 plan.faults.push(error);
                 continue;
             }
-            let now = held_at(&state.path_of(&root.path, key)?)?;
+            let now = held_at(&state.path_of(root, key)?)?;
             let ours = known.layers[below].held;
             plan.back.push(Back {
                 key: key.clone(),
@@ -187,8 +237,9 @@ impl Run {
             let patterns = &entry.patterns.0;
             patterns.is_empty() || patterns.iter().any(|p| slots.iter().any(|slot| p.matches(slot)))
         };
-        let entries = sheet.entries.iter().map(|entry| entry.get_ref()).filter(speaks);
-        let mut files: Vec<String> = entries.map(|entry| entry.file.0.clone()).collect();
+        let entries = sheet.entries.iter().map(|entry| entry.get_ref());
+        let mut files: Vec<String> =
+            entries.filter(speaks).map(|entry| entry.file.0.clone()).collect();
         files.dedup();
         let caches: Vec<String> = sheet.clear.0.iter().map(|p| p.text().to_owned()).collect();
         if !files.is_empty() || !caches.is_empty() {

@@ -19,9 +19,10 @@ use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::shape::Step;
-use deft_needle_audio::{Clip, Observer, Plan};
-use std::collections::BTreeMap;
-use std::path::Path;
+use deft_needle_audio::{Clip, Observer, Plan, clip::Tag};
+use rayon::prelude::*;
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 /// A file that was made beside its place.
@@ -43,8 +44,88 @@ pub struct Fitted {
 }
 
 impl Run {
+    /// Makes the files of several lines, each at its part, and proves them. What is made of the same clip in
+    /// the same way is made once and copied.
+    ///
+    /// # Errors
+    /// Those of the first line that fails.
+    pub(crate) fn make_all(
+        &self,
+        lines: &[&Line],
+        parts: &[PathBuf],
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Fitted>> {
+        let mut firsts: HashMap<Hash, usize> = HashMap::new();
+        let models: Vec<usize> = lines
+            .iter()
+            .enumerate()
+            .map(|(at, line)| match line.work {
+                Work::Fit { .. } | Work::Encode { .. } => *firsts.entry(line.fit_key).or_insert(at),
+                Work::AsIs { .. } | Work::Unchanged { .. } => at,
+            })
+            .collect();
+        let of = |at: usize, made: Result<Fitted>| {
+            made.map_err(|error| self.of_slot(&lines[at].slot, &lines[at].clip, error))
+        };
+        let made: Vec<Option<Fitted>> = (0..lines.len())
+            .into_par_iter()
+            .map(|at| match models[at] == at {
+                true => of(at, self.make(lines[at], &parts[at], disk, observer)).map(Some),
+                false => Ok(None),
+            })
+            .collect::<Result<_>>()?;
+        let copies: Vec<Option<Fitted>> = (0..lines.len())
+            .into_par_iter()
+            .map(|at| match (&made[at], &made[models[at]]) {
+                (None, Some(model)) => {
+                    let from = &parts[models[at]];
+                    of(at, self.copy(lines[at], &parts[at], model, from, disk, observer)).map(Some)
+                }
+                _ => Ok(None),
+            })
+            .collect::<Result<_>>()?;
+        Ok(made.into_iter().zip(copies).filter_map(|(made, copy)| made.or(copy)).collect())
+    }
+
+    /// A line's file as a copy of another one that was made in the same way.
+    fn copy(
+        &self,
+        line: &Line,
+        part: &Path,
+        model: &Fitted,
+        from: &Path,
+        disk: &dyn Disk,
+        observer: &dyn Observer,
+    ) -> Result<Fitted> {
+        copy_file(from, part, disk)?;
+        let before = line.before(observer)?;
+        let of_file = |notice: &&Notice| !notice.is_of_difference();
+        let mut notices: Vec<Notice> = model.notices.iter().filter(of_file).cloned().collect();
+        if let (Some(before), Some(after)) = (&before, &model.after) {
+            notices.extend(Notice::of_difference(before, after));
+        }
+        let like = &model.installed;
+        Ok(Fitted {
+            hash: model.hash,
+            bytes: model.bytes,
+            installed: Installed {
+                spec: like.spec.clone(),
+                seconds: like.seconds,
+                lufs: like.lufs,
+                decisions: like.decisions.clone(),
+                guide: like.guide,
+                ..self.installed(line)
+            },
+            outcome: model.outcome.clone(),
+            before,
+            after: model.after.clone(),
+            notices,
+        })
+    }
+
     /// Makes one line's file at `part`, and proves it.
-    pub(crate) fn make(
+    fn make(
         &self,
         line: &Line,
         part: &Path,
@@ -69,6 +150,7 @@ impl Run {
                 if let Ok(clip) = Clip::from_input(Input::file(part), &line.hints()) {
                     made.installed.spec = clip.facts().format.to_string();
                     made.installed.seconds = clip.facts().seconds();
+                    made.installed.guide = clip.facts().tags.contains(&Tag::guide());
                 }
             }
             Work::Encode { plan, encoder } => {
@@ -103,7 +185,8 @@ impl Run {
         made.installed.spec = written.facts.format.to_string();
         made.installed.seconds = written.facts.seconds();
         made.installed.decisions.clone_from(&plan.decisions);
-        made.installed.guide = plan.steps().iter().any(|s| matches!(s, Step::Separate { .. }));
+        let separates = plan.steps().iter().any(|step| matches!(step, Step::Separate { .. }));
+        made.installed.guide = separates || clip.facts().tags.contains(&Tag::guide());
         made.before = line.before(observer)?;
         let against = made.before.as_ref().map_or(Against::Itself, Against::Stock);
         let judged = fitting.judge(plan, &written.outcome, part, against, observer)?;

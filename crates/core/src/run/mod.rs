@@ -4,6 +4,8 @@
 //! `look` decides (`line`, `stock`, `entries`), `place` or `archive` carries out (`make`, `fitting`).
 
 mod archive;
+mod beside;
+mod brought;
 mod clip;
 mod destination;
 mod entries;
@@ -11,10 +13,10 @@ mod fitting;
 pub(crate) mod known;
 mod line;
 mod look;
-mod loop_files;
 mod make;
 mod notice;
 mod place;
+mod place_of;
 mod restore;
 mod revert;
 mod sets;
@@ -33,17 +35,21 @@ pub use status::{Condition, EntryStatus, Proof, SlotStatus, Status, status};
 pub use swap::Swap;
 
 use crate::error::{Error, Result};
+use crate::hash::Hash;
 use crate::job::{Dealt, Job};
 use crate::ledger::record::EntryRecord;
 use crate::ledger::{Recovered, What};
-use crate::names::Key;
+use crate::names::{Key, nearest};
 use crate::refusal::OddJob;
 use crate::root::{Found, Root, RootAsk};
+use crate::sheet::Pattern;
 use crate::target::Target;
-use deft_needle_audio::Observer;
+use deft_needle_audio::plan::Surveys;
+use deft_needle_audio::{Observer, Plan};
 use destination::Destination;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 /// What the user says beside the job sheet.
 #[derive(Debug, Clone, Copy, Default)]
@@ -88,6 +94,14 @@ pub struct Run {
     /// Whether the sheet's entries are made, and its caches cleared.
     entries: bool,
     allow_commands: bool,
+    /// Whether only some slots of the job are looked at.
+    partial: bool,
+    /// Whether a pack is made of it, for which no root is changed.
+    pub(crate) packing: bool,
+    /// Plans that were made, by all that decides them: one clip may go to many slots.
+    plans: Mutex<HashMap<Hash, Plan>>,
+    /// What was measured of clips.
+    surveys: Surveys,
     /// A change that had been interrupted, and was dealt with before this was opened.
     recovered: Option<Recovered>,
 }
@@ -113,6 +127,25 @@ impl Run {
         Self::of_parts(job, target, dealt, ask)
     }
 
+    /// Leaves out all slots but those that one of the patterns matches; the others stay as they are.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where a pattern matches no slot of the job.
+    pub fn only(&mut self, patterns: &[Pattern]) -> Result<()> {
+        for pattern in patterns {
+            let mut slots = self.dealt.placements.iter().map(|placement| placement.slot.as_str());
+            if !slots.any(|slot| pattern.matches(slot)) {
+                let all = self.dealt.placements.iter().map(|placement| placement.slot.as_str());
+                let near = nearest(pattern.text(), all, 3);
+                return Err(OddJob::NotInJob { slot: pattern.text().to_owned(), near }.into());
+            }
+        }
+        let keeps = |slot: &str| patterns.iter().any(|pattern| pattern.matches(slot));
+        self.dealt.placements.retain(|placement| keeps(&placement.slot));
+        self.partial = true;
+        Ok(())
+    }
+
     /// What it is called in the ledger's log.
     fn what(&self) -> What {
         match self.job.layer() {
@@ -126,7 +159,8 @@ impl Run {
         let slots = || self.dealt.placements.iter().map(|placement| placement.slot.as_str());
         let is_here = |key: &Key| slots().any(|slot| key.within() == slot);
         told.job == self.job.name
-            && (self.job.layer().is_some() || told.slot.as_ref().is_none_or(is_here))
+            && ((self.job.layer().is_some() && !self.partial)
+                || told.slot.as_ref().is_none_or(is_here))
     }
 
     /// The slot of a single swap: its entries go with it, those that name no slot, too.
@@ -192,6 +226,10 @@ impl Run {
             dealt,
             entries: true,
             allow_commands: ask.allow_commands,
+            partial: false,
+            packing: false,
+            plans: Mutex::default(),
+            surveys: Surveys::default(),
             recovered: None,
         })
     }
@@ -219,8 +257,12 @@ impl Run {
             target,
             root,
             dealt,
-            entries: true,
+            entries: false,
             allow_commands: ask.allow_commands,
+            partial: false,
+            packing: true,
+            plans: Mutex::default(),
+            surveys: Surveys::default(),
             recovered: None,
         })
     }

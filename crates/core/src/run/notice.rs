@@ -56,6 +56,11 @@ pub enum Notice {
         /// Those that are not.
         left: Vec<String>,
     },
+    /// A file that belongs to the slot is still that of another sound: the clip brings none.
+    CompanionStale {
+        /// The file.
+        file: String,
+    },
     /// Clips, or sounds of one, that do not go into their slots evenly.
     Uneven {
         /// The slots, as they are written.
@@ -100,6 +105,11 @@ pub enum Notice {
         files: Vec<String>,
         /// Patterns of caches.
         caches: Vec<String>,
+    },
+    /// Entries that a pack does not bring: files of the target's that would have to be edited.
+    EntriesNotPacked {
+        /// Those files.
+        files: Vec<String>,
     },
     /// The file has another format than the stock, as the target's list tells it.
     OtherFormat {
@@ -147,6 +157,11 @@ pub enum Notice {
 }
 
 impl Notice {
+    /// Whether it tells of what differs from the stock.
+    pub(super) fn is_of_difference(&self) -> bool {
+        matches!(self, Self::LoopLost | Self::Level { .. } | Self::Long { .. })
+    }
+
     /// Whether it tells of all these slots that they are left.
     pub(super) fn tells_left(&self, slots: &[&str]) -> bool {
         let told = match self {

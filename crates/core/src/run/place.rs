@@ -20,7 +20,6 @@ use crate::sheet::Size;
 use crate::stamps::Stamps;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::{Observer, Plan};
-use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -64,6 +63,8 @@ pub struct Installation {
     pub left: Vec<Key>,
     /// Entries that were made or reverted, by file.
     pub entries: Vec<String>,
+    /// Files that were written beside slots, or carried along.
+    pub beside: Vec<Key>,
     /// Caches that went.
     pub caches: Vec<Key>,
     /// The archive that holds it all, where the target takes one.
@@ -162,11 +163,7 @@ fn place(
     let mut change = ledger.begin(run.what(), &keys, plan.caches.clone())?;
     let parts = lines.iter().map(|line| change.part(&line.key));
     let parts: Vec<PathBuf> = parts.collect::<Result<_>>()?;
-    let make = |(line, part): (&&Line, &PathBuf)| {
-        let fitted = run.make(line, part, disk, observer);
-        fitted.map_err(|error| run.of_slot(&line.slot, &line.clip, error))
-    };
-    let fitted: Vec<Fitted> = lines.par_iter().zip(&parts).map(make).collect::<Result<_>>()?;
+    let fitted = run.make_all(&lines, &parts, disk, observer)?;
     refuse_over_budget(run, plan, &lines, &fitted)?;
     for (line, fitted) in lines.iter().zip(fitted) {
         change.install(&line.key, fitted.hash, fitted.installed.clone())?;
@@ -224,16 +221,13 @@ pub(crate) fn finish(
             None => {
                 let installed = match &contents.of {
                     Some(slot) => Installed {
-                        clip: format!("the loop of {slot}"),
+                        clip: format!("beside {slot}"),
                         belongs_to: Some(slot.clone()),
                         ..carried_as(run, file)
                     },
                     None => carried_as(run, file),
                 };
-                done.entries.push(match &contents.of {
-                    Some(slot) => format!("{file}: the loop of {slot}"),
-                    None => format!("{file}: carried unchanged"),
-                });
+                done.beside.push(file.clone());
                 change.install(file, hash, installed)?;
             }
         }
@@ -247,6 +241,7 @@ fn carried_as(run: &Run, file: &Key) -> Installed {
     Installed {
         clip: format!("the target's own {name}"),
         spec: "opaque".to_owned(),
+        beside: true,
         ..run.placed_now()
     }
 }

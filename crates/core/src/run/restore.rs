@@ -9,7 +9,7 @@ use crate::ledger::record::Held;
 use crate::ledger::state::{Slot, State};
 use crate::ledger::{Ledger, Recovered, What, held_at};
 use crate::names::{Key, nearest};
-use crate::refusal::{OddLedger, OddSlot};
+use crate::refusal::{Above, OddLedger, OddSlot};
 use crate::root::Root;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -191,7 +191,7 @@ impl Steps {
         let (files, mut failed) = revert(root, state, which, changed)?;
         let mut slots = Vec::new();
         for (slot, known) in &state.slots {
-            let Some(below) = stays_below(slot, known, which)? else {
+            let Some(below) = stays_below(state, slot, which)? else {
                 continue;
             };
             match act(root, state, (slot, known), below, changed) {
@@ -278,7 +278,10 @@ fn act(
 }
 
 /// How many layers of a slot stay; `None` where nothing of it is to go.
-fn stays_below(slot: &Key, known: &Slot, which: Which<'_>) -> Result<Option<usize>> {
+fn stays_below(state: &State, slot: &Key, which: Which<'_>) -> Result<Option<usize>> {
+    let Some(known) = state.slots.get(slot) else {
+        return Ok(None);
+    };
     let Which::Job(job) = which else {
         return Ok(known.top().filter(|_| which.holds(slot)).map(|_| 0));
     };
@@ -287,7 +290,7 @@ fn stays_below(slot: &Key, known: &Slot, which: Which<'_>) -> Result<Option<usiz
     };
     match known.layers.get(at + 1) {
         None => Ok(Some(at)),
-        Some(upper) => Err(covered(Some(job), slot, upper.installed.job.as_deref())),
+        Some(upper) => Err(covered(state, Some(job), slot, upper.installed.job.as_deref())),
     }
 }
 
@@ -297,9 +300,41 @@ pub(super) fn layer_of(job: &str) -> Option<&str> {
 }
 
 /// Another job, or a single swap, lies over this one.
-pub(super) fn covered(lower: Option<&str>, place: &Key, upper: Option<&str>) -> Error {
+pub(super) fn covered(
+    state: &State,
+    lower: Option<&str>,
+    place: &Key,
+    upper: Option<&str>,
+) -> Error {
+    let mut order = Vec::new();
+    match lower {
+        Some(job) => {
+            put_above(state, &Above::Job(job.to_owned()), &mut BTreeSet::new(), &mut order)
+        }
+        None => order.extend(upper.map(|job| Above::Job(job.to_owned()))),
+    }
+    // The last is the job itself.
+    order.truncate(order.len().saturating_sub(usize::from(lower.is_some())));
     let [lower, upper] = [lower, upper].map(|layer| layer.map(str::to_owned));
-    OddSlot::Covered { lower, upper }.of(place.to_string())
+    OddSlot::Covered { lower, upper, order }.of(place.to_string())
+}
+
+/// All that lies over a layer anywhere, what is topmost first, and the layer itself last.
+fn put_above(state: &State, layer: &Above, seen: &mut BTreeSet<Above>, order: &mut Vec<Above>) {
+    if !seen.insert(layer.clone()) {
+        return;
+    }
+    for (slot, known) in &state.slots {
+        let layer_at = |at: usize| match &known.layers[at].installed.job {
+            Some(job) => Above::Job(job.clone()),
+            None => Above::Swap(slot.clone()),
+        };
+        let at = (0..known.layers.len()).find(|at| layer_at(*at) == *layer);
+        for upper in at.map_or(0..0, |at| at + 1..known.layers.len()) {
+            put_above(state, &layer_at(upper), seen, order);
+        }
+    }
+    order.push(layer.clone());
 }
 
 fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {

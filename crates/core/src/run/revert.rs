@@ -111,7 +111,8 @@ fn one(
         let later = known.told[at + 1..].iter();
         let mut over = later.filter(|later| !goes(later) && later.done.covers(&one.done));
         if let Some(upper) = over.next() {
-            return Err(covered(layer_of(&one.job), file, layer_of(&upper.job)));
+            let [lower, upper] = [&one.job, &upper.job].map(|job| layer_of(job));
+            return Err(covered(state, lower, file, upper));
         }
         words.insert(0, format!("{file}: {}", one.done));
         if !matches!(now, Held::File(_)) {

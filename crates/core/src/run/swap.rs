@@ -119,7 +119,18 @@ impl Swap<'_> {
             "" => name,
             folder => format!("{folder}/{name}"),
         };
-        let names = beside.into_iter().map(within);
+        // What is no sound stands in no sound's way: companions have its stem. And what the ledger knows is
+        // not new, though it may have vanished.
+        let extension = |name: &str| {
+            Path::new(name).extension().unwrap_or_default().to_string_lossy().to_lowercase()
+        };
+        let own = extension(slot);
+        let sound = |name: &String| {
+            let theirs = extension(name);
+            theirs == own || Container::from_extension(&theirs).is_some()
+        };
+        let names = beside.into_iter().filter(sound).map(within);
+        let names = names.chain(is_ours.then(|| slot.to_owned()));
         let name = self.root.path.file_name().unwrap_or_default().to_string_lossy();
         let mut target = Target::of_names(Sheet::of_rule(&name, rule), roots, names);
         target.slots.add_links(links_below(&self.root.path));

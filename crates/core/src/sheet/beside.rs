@@ -2,7 +2,7 @@
 
 use super::pattern::Pattern;
 use super::values::{OneOrMany, Size, Within};
-use crate::entry::Format;
+use crate::entry::{Format, Put};
 use crate::refusal::OddText;
 use serde::Deserialize;
 
@@ -19,6 +19,9 @@ pub struct Entry {
     /// For which ways of installing; all of them by default.
     #[serde(default)]
     pub only: OneOrMany<Way>,
+    /// For which of them.
+    #[serde(default)]
+    pub when: When,
     /// In which root; the main one by default.
     pub root: Option<String>,
     /// In which file.
@@ -40,6 +43,69 @@ pub struct Entry {
     /// Whether members of a list that differ in case alone are the same.
     #[serde(default)]
     pub ignore_case: bool,
+    /// In a script, what becomes of the part that is found.
+    #[serde(default)]
+    pub put: Put,
+}
+
+/// For which slots something is done.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum When {
+    /// For all.
+    #[default]
+    Always,
+    /// For those that held nothing before.
+    New,
+    /// For those whose stock is replaced.
+    Replaced,
+}
+
+impl When {
+    /// Whether a slot is meant.
+    pub fn holds(self, is_new: bool) -> bool {
+        match self {
+            Self::Always => true,
+            Self::New => is_new,
+            Self::Replaced => !is_new,
+        }
+    }
+}
+
+/// A small file that is made for each slot.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Make {
+    /// For which slots.
+    #[serde(rename = "match")]
+    pub patterns: OneOrMany<Pattern>,
+    /// What a slot must look like; what its brackets hold is known to templates as `{1}`, `{2}` ….
+    #[serde(default, deserialize_with = "super::values::expression")]
+    pub find: Option<regex::Regex>,
+    /// For which of them.
+    #[serde(default)]
+    pub when: When,
+    /// In which root; the main one by default.
+    pub root: Option<String>,
+    /// Which file, as a template.
+    pub file: Within,
+    /// What it holds, as a template.
+    pub text: Option<String>,
+    /// A file beside the sheet, as a template.
+    pub template: Option<Within>,
+    /// A file beside the sheet, unchanged.
+    pub from: Option<Within>,
+}
+
+/// A file that comes with a clip and belongs to its slot.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Companion {
+    /// For which slots.
+    #[serde(rename = "match")]
+    pub patterns: OneOrMany<Pattern>,
+    /// Its extension, without the dot: it is named like the clip, and like the slot.
+    pub extension: String,
 }
 
 /// Ways of installing.
@@ -82,6 +148,8 @@ pub struct IndexOf {
 pub struct Carry {
     /// Which.
     pub file: Within,
+    /// Where it goes, where that is another place.
+    pub to: Option<Within>,
 }
 
 /// How a job is packed to be shared.
@@ -147,6 +215,18 @@ impl Entry {
     pub(super) fn validate(&self, roots: &[String]) -> Result<(), OddText> {
         if self.value.is_none() && self.expect.is_none() {
             return Err(OddText::NoValue);
+        }
+        known_root(self.root.as_deref(), roots)
+    }
+}
+
+impl Make {
+    /// # Errors
+    /// What contradicts itself.
+    pub(super) fn validate(&self, roots: &[String]) -> Result<(), OddText> {
+        let given = [self.text.is_some(), self.template.is_some(), self.from.is_some()];
+        if given.iter().filter(|given| **given).count() != 1 {
+            return Err(OddText::OneContent);
         }
         known_root(self.root.as_deref(), roots)
     }

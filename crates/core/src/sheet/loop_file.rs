@@ -123,6 +123,13 @@ impl Names {
         self.set("extension", extension);
     }
 
+    /// Takes in what the brackets of an expression hold: `{1}`, `{2}` ….
+    pub fn found(&mut self, found: &regex::Captures<'_>) {
+        for (number, part) in found.iter().enumerate().skip(1) {
+            self.set(&number.to_string(), part.map_or("", |part| part.as_str()));
+        }
+    }
+
     /// Takes in where a file loops.
     pub fn looped(&mut self, range: FrameRange, rate: SampleRate) {
         let all = PLACES.into_iter().zip([range.start, range.end, range.len()]);

@@ -14,7 +14,9 @@ mod validate;
 mod values;
 
 pub use audit::{Remark, audit};
-pub use beside::{Carry, Entry, IndexOf, Pack, PackFile, PackForm, PackIcon, Sorting, Way};
+pub use beside::{
+    Carry, Companion, Entry, IndexOf, Make, Pack, PackFile, PackForm, PackIcon, Sorting, Way, When,
+};
 pub use fault::{Because, Fault};
 pub use loop_file::LoopFile;
 pub use own::{OwnSheet, keep_own_sheets_in, own_sheets};
@@ -78,6 +80,12 @@ pub struct Sheet {
     /// What the target must be told beside the files.
     #[serde(default, rename = "entry")]
     pub entries: Vec<Spanned<Entry>>,
+    /// Small files that are made for slots.
+    #[serde(default, rename = "make")]
+    pub makes: Vec<Spanned<Make>>,
+    /// Files that come with clips.
+    #[serde(default)]
+    pub companions: OneOrMany<Companion>,
     /// Files that go into an overlay unchanged.
     #[serde(default)]
     pub carry: Vec<Carry>,
@@ -165,6 +173,10 @@ impl Sheet {
     /// What each rule asks, from its keys.
     fn gather(&mut self) -> Result<()> {
         for at in 0..self.rules.len() {
+            let folder = self.origin.path.parent().map(Path::to_owned);
+            if let Some(encoder) = &mut self.rules[at].encoder {
+                encoder.folder = folder;
+            }
             let span = self.rules[at].spec.span();
             let asks = self.rules[at].gather();
             self.rules[at].asks = asks.map_err(|invalid| self.fault(&span, invalid))?;
@@ -251,6 +263,10 @@ impl Sheet {
         for entry in &self.entries {
             let wrong = entry.get_ref().validate(&self.roots);
             wrong.map_err(|odd| self.fault(&entry.span(), odd))?;
+        }
+        for make in &self.makes {
+            let wrong = make.get_ref().validate(&self.roots);
+            wrong.map_err(|odd| self.fault(&make.span(), odd))?;
         }
         crate::caches::check(self)
     }

@@ -17,6 +17,7 @@ use schemars::JsonSchema;
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::num::NonZeroU64;
+use std::path::PathBuf;
 use toml::Spanned;
 
 /// What some slots ask of their files.
@@ -149,6 +150,13 @@ pub struct OutsideEncoder {
     /// How many seconds it may take.
     #[serde(default = "usual_seconds")]
     pub seconds: u64,
+    /// The file that the program makes beside what it is fed, where it is told of no other: `{stem}` is the
+    /// stem of that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub out: Option<String>,
+    /// Where a relative program is looked for first.
+    #[serde(skip)]
+    pub folder: Option<PathBuf>,
 }
 
 fn usual_feed() -> String {

@@ -36,56 +36,9 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
             slots.unread.push(format!("{file} in {root}"));
             continue;
         };
-        if Stock::is_one(&path) {
-            let stock = Stock::open(&path)?;
-            for (link, to) in stock.links()? {
-                if let (Some(link), Some(to)) = (source.slot(&link), source.slot(&to)) {
-                    slots.add_links([(link, to)].into());
-                }
-            }
-            for name in stock.names()? {
-                let slot = source.slot(&name).filter(|slot| {
-                    is_named_like_sound(sheet, slot) || is_sound(stock.folder(), &name)
-                });
-                let Some(slot) = slot.filter(|slot| !sheet.ignores(slot)) else { continue };
-                if slots.stands_for(sheet, &slot).is_some() {
-                    continue;
-                }
-                let within: Result<Within, Invalid> = slot.parse();
-                match within {
-                    Ok(slot) if stock.folder().is_some() => slots.add_found(slot.0),
-                    Ok(slot) => slots.add(slot.0, None),
-                    Err(invalid) if source.make.is_some() => {
-                        let odd = OddList::Made(invalid);
-                        return Err(Fault::whole(sheet.path(), odd).into());
-                    }
-                    // What no root can hold is no slot.
-                    Err(_) => {}
-                }
-            }
-            continue;
-        }
-        let text = lists::text_of(&path)?;
-        if is_list(&text) && source.column.0.is_empty() {
-            for one in from_csv(&text, &path)?.into_iter().filter(|one| !sheet.ignores(&one.name)) {
-                slots.add(one.name.clone(), Some(one));
-            }
-            continue;
-        }
-        for entry in lists::entries(source, &text, &path)? {
-            let Some(slot) = source.slot(&entry.name).filter(|slot| !sheet.ignores(slot)) else {
-                continue;
-            };
-            let in_list = |odd: OddText| in_line(&path, &text, entry.line, odd);
-            let within: Within = slot.parse().map_err(|bad: Invalid| in_list(bad.into()))?;
-            if let Some(stock) = &source.stock {
-                let stock = entry.filled(stock).map_err(in_list)?;
-                slots.add_stock(within.0.clone(), stock);
-            }
-            slots.add(within.0, None);
-            if slots.len() > limits::NAMES {
-                break;
-            }
+        match Stock::is_one(&path) {
+            true => of_stock(&mut slots, sheet, source, &path)?,
+            false => of_list(&mut slots, sheet, source, &path)?,
         }
     }
     if slots.len() > limits::NAMES {
@@ -93,6 +46,62 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
         return Err(Fault::whole(sheet.path(), odd).into());
     }
     Ok(slots)
+}
+
+/// The names of the sounds of a folder or an archive.
+fn of_stock(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> Result<()> {
+    let stock = Stock::open(path)?;
+    for (link, to) in stock.links()? {
+        if let (Some(link), Some(to)) = (source.slot(&link), source.slot(&to)) {
+            slots.add_links([(link, to)].into());
+        }
+    }
+    for name in stock.names()? {
+        let is_one =
+            |slot: &String| is_named_like_sound(sheet, slot) || is_sound(stock.folder(), &name);
+        let slot = source.slot(&name).filter(|slot| is_one(slot) && !sheet.ignores(slot));
+        let Some(slot) = slot.filter(|slot| slots.stands_for(sheet, slot).is_none()) else {
+            continue;
+        };
+        let within: Result<Within, Invalid> = slot.parse();
+        match within {
+            Ok(slot) if stock.folder().is_some() => slots.add_found(slot.0),
+            Ok(slot) => slots.add(slot.0, None),
+            Err(invalid) if source.make.is_some() => {
+                return Err(Fault::whole(sheet.path(), OddList::Made(invalid)).into());
+            }
+            // What no root can hold is no slot.
+            Err(_) => {}
+        }
+    }
+    Ok(())
+}
+
+/// The names of a list.
+fn of_list(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> Result<()> {
+    let text = lists::text_of(path)?;
+    if is_list(&text) && source.column.0.is_empty() {
+        for one in from_csv(&text, path)?.into_iter().filter(|one| !sheet.ignores(&one.name)) {
+            slots.add(one.name.clone(), Some(one));
+        }
+        return Ok(());
+    }
+    for entry in lists::entries(source, &text, path)? {
+        let Some(slot) = source.slot(&entry.name).filter(|slot| !sheet.ignores(slot)) else {
+            continue;
+        };
+        let in_list = |odd: OddText| in_line(path, &text, entry.line, odd);
+        let within: Within = slot.parse().map_err(|bad: Invalid| in_list(bad.into()))?;
+        if let Some(stock) = &source.stock {
+            let stock = entry.filled(stock).map_err(in_list)?;
+            slots.add_stock(within.0.clone(), stock);
+        }
+        slots.add(within.0, None);
+        if slots.len() > limits::NAMES {
+            break;
+        }
+    }
+    Ok(())
 }
 
 /// Files of mirrored trees in the main root, as its ledger knows them. One that cannot be read is told of

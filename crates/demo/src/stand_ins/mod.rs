@@ -3,6 +3,7 @@
 //! Their readers are their own, byte by byte, and share nothing with the crates that they judge; only
 //! Vorbis packets are decoded by the library behind `vorbis_rs`.
 pub mod brass_wren;
+pub mod glass_heron;
 pub mod lantern_ferry;
 pub mod lockbox;
 pub mod porch_finch;

@@ -12,7 +12,7 @@ use crate::read::Clip;
 use crate::seam::{Bounds, align, find, windows};
 use crate::shape::stretches::Crossfade;
 use crate::spec::Facts;
-use crate::units::FrameRange;
+use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
 use rustfft::FftPlanner;
 
@@ -71,7 +71,7 @@ fn chosen(
         Some(LoopEdit::All) => Some(whole),
         Some(LoopEdit::At(span)) => Some(resolve(span, facts)?),
         Some(LoopEdit::Auto { start, end }) => {
-            Some(found(clip, whole, [start, end], selection, observer)?)
+            Some(found(clip, edits, [start, end], selection, observer)?)
         }
         None if selection.wraps => None,
         None if changed || edits.tail.is_some() => facts.loops.first().map(|own| own.range),
@@ -166,17 +166,40 @@ pub fn near(
     Ok(wanted)
 }
 
+/// No shorter and no longer than a loop may be.
+fn bound(wanted: &mut Bounds, edits: &Edits, rate: SampleRate) {
+    let lengths = &mut wanted.lengths;
+    if let Some(longest) =
+        edits.loop_longest.into_iter().chain(edits.longest).map(|t| t.frames(rate)).min()
+    {
+        lengths.end = lengths.end.min(longest + 1);
+        // What is worth it in a long clip may be more than may be.
+        lengths.start = lengths.start.min(longest / 2).max(16);
+    }
+    if let Some(shortest) = edits.loop_shortest {
+        lengths.start = lengths.start.max(shortest.frames(rate));
+    }
+    lengths.end = lengths.end.max(lengths.start + 1);
+}
+
 /// The best loop near these places.
 fn found(
     clip: &Clip,
-    used: FrameRange,
+    edits: &Edits,
     places: [Option<Moment>; 2],
     selection: &mut Selection,
     observer: &dyn Observer,
 ) -> Result<FrameRange> {
     let facts = clip.facts();
     let rate = facts.format.rate;
-    let wanted = near(Bounds::any(facts), places, used, facts)?;
+    let used = selection.range;
+    let mut wanted = near(Bounds::any(facts), places, used, facts)?;
+    bound(&mut wanted, edits, rate);
+    // What follows a loop goes: the end of the loop is that of the file.
+    if let (Some(longest), true) = (edits.longest, edits.tail != Some(Tail::Keep)) {
+        let most = used.start.saturating_add(longest.frames(rate));
+        wanted.ends.end = wanted.ends.end.min(most + 1).max(wanted.ends.start);
+    }
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     let range = best.seam.range;
     let found = FoundSeam { verdict: best.seam.verdict };
@@ -188,14 +211,27 @@ fn found(
 ///
 /// # Errors
 /// Those of finding loops.
-pub fn cut_at_seam(clip: &Clip, selection: &mut Selection, observer: &dyn Observer) -> Result<()> {
+pub fn cut_at_seam(
+    clip: &Clip,
+    edits: &Edits,
+    selection: &mut Selection,
+    observer: &dyn Observer,
+) -> Result<()> {
     let facts = clip.facts();
     let frames = facts.frames;
-    let wanted = Bounds {
+    let halves = Bounds {
         starts: FrameRange { start: 0, end: frames / 2 + 1 },
         ends: FrameRange { start: frames / 2, end: frames + 1 },
         ..Bounds::any(facts)
     };
+    let rate = facts.format.rate;
+    let most = edits.longest.map(|longest| longest.frames(rate)).filter(|most| *most < frames);
+    // Where less than all may stay, it may lie anywhere.
+    let mut wanted = if most.is_some() { Bounds::any(facts) } else { halves };
+    bound(&mut wanted, edits, rate);
+    if let Some(most) = most {
+        wanted.lengths.end = wanted.lengths.end.min(most + 1).max(wanted.lengths.start + 1);
+    }
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     selection.range = best.seam.range;
     selection.wraps = true;

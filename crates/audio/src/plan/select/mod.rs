@@ -84,7 +84,7 @@ pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Sel
     let mut selection = Selection::whole(facts);
     match edits.cut {
         None => {}
-        Some(CutEdit::Seam) => looped::cut_at_seam(clip, &mut selection, observer)?,
+        Some(CutEdit::Seam) => looped::cut_at_seam(clip, edits, &mut selection, observer)?,
         Some(CutEdit::At(span)) => {
             selection.range = resolve(span, facts)?;
             selection.cut(rate, CutReason::Requested);

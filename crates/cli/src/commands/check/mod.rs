@@ -19,7 +19,10 @@ use deft_needle_audio::read::{Input, open_regular};
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, Error as AudioError};
 use deft_needle_core::check::Short;
+use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::names::Taken;
+use deft_needle_core::refusal::{OddJob, Refusal};
+use deft_needle_core::run::{Ask, Run};
 use deft_needle_core::target::name_faults;
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -147,7 +150,18 @@ fn check_job(args: &Check, job: &Path, console: &Console) -> Result<Exit, Failur
         allow_commands: args.allow_commands,
     };
     let progress = Progress::new(console, "checking", 0);
-    let found = super::job::install::look(going.open(job, None, &progress)?.run, console)?;
+    let found = match going.open(job, None, &progress) {
+        // What has no root may still be packed.
+        Err(Failure::Core(CoreError::Refused(refusal)))
+            if matches!(*refusal, Refusal::Job(OddJob::RootUnsaid { .. })) =>
+        {
+            let ask = Ask { allow_commands: args.allow_commands, ..Ask::default() };
+            let run = Run::without_root(job, ask, &progress)?;
+            console.say("no root is named: checked as a job that is only packed");
+            super::job::install::look_unplaced(&run, console)?
+        }
+        opened => super::job::install::look(opened?.run, console)?,
+    };
     // What is wrong is what was asked for here: the look itself went well.
     Ok(if found == Exit::Done { Exit::Done } else { Exit::Short })
 }

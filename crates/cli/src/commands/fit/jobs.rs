@@ -180,6 +180,7 @@ fn with_guide<'a>(mut jobs: Vec<FitJob<'a>>, guide: &Path) -> Result<Vec<FitJob<
 
 fn with_keep(request: &Request, keep: Option<Keep>) -> Request {
     let mut request = request.clone();
+    request.edits.guide = keep.is_some();
     request.edits.keep = keep;
     request
 }

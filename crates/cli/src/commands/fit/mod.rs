@@ -78,10 +78,7 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
     }
     let jobs = jobs::jobs(&clips, args, into_folder, target.as_ref())?;
     refuse_plot(args, &clips)?;
-    let fitted: Vec<_> = jobs
-        .into_par_iter()
-        .map(|job| fit(&job, args, console).map_err(|failure| failure.about(job.clip)))
-        .collect();
+    let fitted = fit_all(jobs, args, console)?;
     let all = fitted.len();
     // An interruption is told once, below.
     let (stopped, ended): (Vec<_>, Vec<_>) = fitted
@@ -110,6 +107,31 @@ pub fn run(args: &Fit, console: &Console) -> Result<Exit, Failure> {
         object::Fitted { files, failed: &failed, dry_run: args.dry_run }
     });
     Ok(exit)
+}
+
+/// Fits every clip. Of two outputs that belong together both are written, or none.
+fn fit_all(
+    jobs: Vec<FitJob<'_>>,
+    args: &Fit,
+    console: &Console,
+) -> Result<Vec<Result<FitLine, Failure>>, Failure> {
+    let mut fresh: Vec<PathBuf> = Vec::new();
+    if args.guide.is_some() {
+        for job in &jobs {
+            fit(job, args, true, console)?;
+        }
+        fresh.extend(jobs.iter().map(|job| job.out.clone()).filter(|out| !out.exists()));
+    }
+    let fit = |job: FitJob<'_>| {
+        fit(&job, args, args.dry_run, console).map_err(|failure| failure.about(job.clip))
+    };
+    let fitted: Vec<_> = jobs.into_par_iter().map(fit).collect();
+    if fitted.iter().any(Result::is_err) {
+        for out in &fresh {
+            let _ = RealDisk::default().remove(out);
+        }
+    }
+    Ok(fitted)
 }
 
 /// A picture shows one clip, before and after.
@@ -185,7 +207,7 @@ fn outside(
     Ok(Exit::Done)
 }
 
-fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failure> {
+fn fit(job: &FitJob<'_>, args: &Fit, dry_run: bool, console: &Console) -> Result<FitLine, Failure> {
     let out = job.out.as_path();
     let hints =
         Hints { raw: job.request.read_as, loop_tags: job.demand.loop_tags.clone(), beside: None };
@@ -206,7 +228,7 @@ fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failu
         demand: &job.demand,
         edits: &request.edits,
         rule: job.aim.map(|aim| aim.rule),
-        reference: Reference { stock: None, lufs },
+        reference: Reference { lufs, ..Reference::default() },
     };
     let progress = Progress::new(console, "planning", clip.facts().frames);
     let plan = fitting.plan(&progress)?;
@@ -222,7 +244,7 @@ fn fit(job: &FitJob<'_>, args: &Fit, console: &Console) -> Result<FitLine, Failu
         levels: None,
         notices,
     };
-    if args.dry_run {
+    if dry_run {
         if !is_stream(out) {
             refuse_existing(&[&clip], out, args.overwrite)?;
         }
@@ -250,7 +272,7 @@ fn write(
     let written = match &private {
         Some(_) => fitting.write(plan, &path, Durable::No, &disk, &progress)?,
         None => {
-            make_folders(&path, &args.out, &disk)?;
+            make_folder(&path, &disk)?;
             fitting.put(plan, &path, args.overwrite, &disk, &progress)?
         }
     };
@@ -285,22 +307,16 @@ fn lies_in(path: &Path, folder: &Path) -> bool {
     matches!((path, folder), (Ok(path), Ok(folder)) if path != folder && path.starts_with(&folder))
 }
 
-/// Makes the folder of an output; within the folder `out` those above it, too.
-fn make_folders(path: &Path, out: &Path, disk: &dyn Disk) -> Result<(), Failure> {
-    let above: Vec<&Path> = path.ancestors().skip(1).take_while(|a| a.starts_with(out)).collect();
-    for folder in above.into_iter().rev() {
-        make_folder(&folder.join("file"), disk)?;
-    }
-    make_folder(path, disk)
-}
-
-/// Makes the folder of an output, but not the folders above it: they would be typing mistakes.
+/// Makes the folder of an output, and those above it.
 pub fn make_folder(out: &Path, disk: &dyn Disk) -> Result<(), Failure> {
-    let Some(folder) = out.parent().filter(|f| !f.as_os_str().is_empty()) else {
-        return Ok(());
-    };
-    match disk.create_folder(folder) {
-        Err(error) if !folder.is_dir() => Err(CoreError::write("make", folder)(error).into()),
-        _ => Ok(()),
+    let above: Vec<&Path> = out.ancestors().skip(1).take_while(|folder| !folder.is_dir()).collect();
+    for folder in above.into_iter().rev().filter(|folder| !folder.as_os_str().is_empty()) {
+        match disk.create_folder(folder) {
+            Err(error) if !folder.is_dir() => {
+                return Err(CoreError::write("make", folder)(error).into());
+            }
+            _ => {}
+        }
     }
+    Ok(())
 }

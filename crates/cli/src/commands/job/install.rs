@@ -11,6 +11,7 @@ use crate::progress::Progress;
 use crate::report::notice;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::ledger::Ledger;
+use deft_needle_core::ledger::state::State;
 use deft_needle_core::names::Key;
 use deft_needle_core::run::{Installation, JobPlan, Run, Session};
 use deft_needle_core::stamps::Stamps;
@@ -19,7 +20,10 @@ use std::path::Path;
 /// Installs, or shows what would be done.
 pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
     let progress = Progress::new(console, "reading", 0);
-    let opened = args.going.open(&args.job, args.target.as_deref(), &progress)?;
+    let mut opened = args.going.open(&args.job, args.target.as_deref(), &progress)?;
+    if !args.only.is_empty() {
+        opened.run.only(&args.only)?;
+    }
     if args.dry_run {
         return look(opened.run, console);
     }
@@ -49,15 +53,34 @@ pub fn look(run: Run, console: &Console) -> Result<Exit, Failure> {
     };
     let state = Ledger::peek(&root)?;
     let stamps = Stamps::load(&root.ledger);
-    let found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
     drop(progress);
+    look_at_pack(&run, &mut found);
     if let Some(pending) = &state.pending {
         console.warn(format!(
-            "a {} was interrupted here; the next command that writes completes it or rolls it back",
+            "an earlier {} was interrupted here; the next command that writes completes it or rolls it back",
             pending.what
         ));
     }
     Ok(tell_plan(&run, &found, console))
+}
+
+/// The same for a job without a root, which is only to be packed.
+pub fn look_unplaced(run: &Run, console: &Console) -> Result<Exit, Failure> {
+    let progress = Progress::new(console, "planning", 0);
+    let (state, stamps) = (State::default(), Stamps::default());
+    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    drop(progress);
+    look_at_pack(run, &mut found);
+    Ok(tell_plan(run, &found, console))
+}
+
+/// What a pack of the job would trip over.
+fn look_at_pack(run: &Run, found: &mut JobPlan) {
+    // A pack is one already, and brings no templates of packs.
+    if run.target.sheet.pack.is_some() && !Run::is_pack(run.job.path()) {
+        found.faults.extend(run.check_manifests(found).err());
+    }
 }
 
 /// All that would be done, and all that is wrong.
@@ -77,6 +100,7 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
     let idle = done.placed.is_empty()
         && done.restored.is_empty()
         && done.entries.is_empty()
+        && done.beside.is_empty()
         && done.left.is_empty();
     if idle {
         let same = counted(done.unchanged.len(), "slot");
@@ -100,6 +124,8 @@ pub fn tell(name: &str, root: Option<&Path>, done: &Installation, console: &Cons
     say("no longer in the job: stock restored", &done.restored);
     say("no longer in the job, but changed: left as it is", &done.left);
     say("cache cleared", &done.caches);
+    let files = done.beside.iter();
+    files.for_each(|file| console.say(format!("file {}", safe(file.as_str()))));
     done.entries.iter().for_each(|entry| console.say(format!("entry in {}", safe(entry))));
     for found in &done.notices {
         console.say(super::super::notice(&safe(&notice::words(found))));

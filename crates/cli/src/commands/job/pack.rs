@@ -21,15 +21,23 @@ pub fn run(args: &Pack, console: &Console) -> Result<Exit, Failure> {
     if let Some(wanted) = wanted.filter(|wanted| !wanted.eq_ignore_ascii_case(&typed)) {
         console.warn(format!("packs for {} end in .{wanted}", safe(&run.target.sheet.name)));
     }
-    let report = run.pack(&args.out, args.overwrite, &RealDisk::default(), &progress)?;
+    let report =
+        run.pack(&args.out, args.overwrite, args.dry_run, &RealDisk::default(), &progress)?;
     drop(progress);
     console.say(format!(
         "{} {}: {}, {}, {}",
         paint(BOLD, safe(&report.out.display().to_string())),
-        paint(GOOD, "packed and read back"),
+        match args.dry_run {
+            true => paint(GOOD, "would be packed"),
+            false => paint(GOOD, "packed and read back"),
+        },
         counted(report.slots, "slot"),
         counted(report.members.len(), "file"),
-        Size(report.bytes)
+        if args.dry_run {
+            format!("about {}", Size(report.bytes))
+        } else {
+            Size(report.bytes).to_string()
+        }
     ));
     report.members.iter().for_each(|member| console.say(format!("  {}", safe(member))));
     report.notices.iter().for_each(|found| console.say(notice(&safe(&words(found)))));

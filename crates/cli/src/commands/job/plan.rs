@@ -112,6 +112,7 @@ pub fn beside(plan: &JobPlan) -> Vec<String> {
         let there = if entry.new { "" } else { "  (already there)" };
         row("entry", format!("{}: {}{there}", entry.file, entry.what));
     }
+    plan.beside().for_each(|file| row("file", file.to_string()));
     for back in &plan.back {
         row(
             "back",

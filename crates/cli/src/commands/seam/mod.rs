@@ -94,7 +94,10 @@ fn ranges(
     let facts = clip.facts();
     let own: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
     let asks = &args.finding;
-    let narrowed = asks.near.is_some() || asks.at_least.is_some() || asks.length.is_some();
+    let narrowed = asks.near.is_some()
+        || asks.at_least.is_some()
+        || asks.longest.is_some()
+        || asks.length.is_some();
     let wanted = match args.options.edits.looped {
         Some(LoopEdit::At(span)) => return Ok((vec![resolve(span, facts)?], Vec::new())),
         Some(LoopEdit::All) => {
@@ -128,6 +131,14 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
     let mut wanted = Bounds::any(facts);
     if let Some(time) = args.finding.at_least {
         wanted.lengths.start = time.frames(rate).max(16);
+    }
+    if let Some(time) = args.finding.longest {
+        let most = time.frames(rate);
+        wanted.lengths.end = wanted.lengths.end.min(most + 1);
+        if args.finding.at_least.is_none() {
+            wanted.lengths.start = wanted.lengths.start.min(most / 2).max(16);
+        }
+        wanted.lengths.end = wanted.lengths.end.max(wanted.lengths.start + 1);
     }
     if let Some(time) = args.finding.length {
         let frames = time.frames(rate);

@@ -95,6 +95,10 @@ pub(super) fn odd_job(why: &OddJob) -> Words {
             format!("the {name} root {} is not a folder", shown(path)),
             "check the path in the job sheet; is the card in?",
         ),
+        OddJob::NotInJob { slot, near } => words(
+            format!("the job has no slot {slot}"),
+            near_or(near, "`deft-needle check JOB` shows its slots"),
+        ),
         OddJob::Incomplete { names } => words(
             format!(
                 "no file for {} would be there: {}",
@@ -118,6 +122,13 @@ pub(super) fn odd_job(why: &OddJob) -> Words {
             ),
             "check the path, or name the root with --root",
         ),
+        why => odd_work(why),
+    }
+}
+
+/// What is wrong with what a job does.
+fn odd_work(why: &OddJob) -> Words {
+    match why {
         OddJob::NoClip { clip, near } => {
             words(format!("there is no clip {clip}"), near_or(near, "check the path"))
         }
@@ -173,14 +184,9 @@ pub(super) fn odd_pack(why: &OddPack) -> Words {
             format!("the sheet asks for an icon of {size} × {size} pixels"),
             format!("an icon has 1 to {most} pixels each way"),
         ),
-        OddPack::BadIcon { path, found, size } => words(
-            match found {
-                None => format!("{} is not a PNG", shown(path)),
-                Some((width, height)) => {
-                    format!("{} is {width} × {height} pixels", shown(path))
-                }
-            },
-            format!("give a PNG of {size} × {size} pixels, or none: one is drawn then"),
+        OddPack::BadIcon { path, most } => words(
+            format!("{} is neither a PNG nor a JPEG, or larger than {most} pixels", shown(path)),
+            "give another picture, or none: one is drawn then",
         ),
         _ => words(format!("the pack is refused: {why:?}"), ""),
     }
@@ -203,8 +209,12 @@ pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
         OutsideFault::Failed { status, said } => {
             (format!("failed ({status}): {said}"), "see what it asks for; --feed says what it gets")
         }
-        OutsideFault::EmptyFile => ("left an empty file".to_owned(), "check its options"),
-        OutsideFault::NoFile => ("left no file at {out}".to_owned(), "check its options"),
+        OutsideFault::EmptyFile { said } => {
+            (format!("left an empty file{}", and_said(said)), "check its options")
+        }
+        OutsideFault::NoFile { place, said } => {
+            (format!("left no file at {place}{}", and_said(said)), "check its options")
+        }
         OutsideFault::Unfit { slot, why } => {
             let what = format!("what the {role} made for {slot} fails: {}", unmet(why));
             return words(what, "check the encoder's options in the sheet");
@@ -212,4 +222,9 @@ pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
         _ => ("failed".to_owned(), ""),
     };
     words(format!("the {role} {program} {how}"), help)
+}
+
+/// What a command said, behind what it did.
+fn and_said(said: &str) -> String {
+    if said.is_empty() { String::new() } else { format!(": {said}") }
 }

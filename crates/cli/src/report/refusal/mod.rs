@@ -11,7 +11,7 @@ pub use text::odd_text;
 use crate::paths::shown;
 use crate::report::check::name;
 use deft_needle_core::names::{Near, did_you_mean, shell_word};
-use deft_needle_core::refusal::{OddArchive, OddCaches, OddPath, OddSlot, Refusal};
+use deft_needle_core::refusal::{Above, OddArchive, OddCaches, OddPath, OddSlot, Refusal};
 use deft_needle_core::sheet::Size;
 use job::{odd_job, odd_ledger, odd_pack};
 use std::fmt::Display;
@@ -188,13 +188,12 @@ fn odd_slot(slot: &str, why: &OddSlot) -> Words {
 fn odd_layer(slot: &str, why: &OddSlot) -> Words {
     let single = |job: &Option<String>| job.clone().unwrap_or_else(|| "a single swap".to_owned());
     match why {
-        OddSlot::Covered { lower, upper: Some(upper) } => words(
-            format!("{upper} was installed over {} in {slot}", single(lower)),
-            format!("restore {upper} first: deft-needle restore ROOT --job {upper}"),
-        ),
-        OddSlot::Covered { lower, upper: None } => words(
-            format!("{slot} was swapped singly after {} was installed", single(lower)),
-            format!("restore that slot first: deft-needle restore ROOT {slot}"),
+        OddSlot::Covered { lower, upper, order } => words(
+            match upper {
+                Some(upper) => format!("{upper} was installed over {} in {slot}", single(lower)),
+                None => format!("{slot} was swapped singly after {} was installed", single(lower)),
+            },
+            first_restore(order, upper.as_deref(), slot),
         ),
         OddSlot::Entry { what } => {
             words(format!("{slot}: {what}"), "fix the file, the job or the sheet's [[entry]]")
@@ -208,6 +207,27 @@ fn odd_layer(slot: &str, why: &OddSlot) -> Words {
             "name the finished file as the target wants it, if it is the right one",
         ),
         _ => words(format!("{slot} cannot take it"), ""),
+    }
+}
+
+/// What must go before a job that others lie over.
+fn first_restore(order: &[Above], upper: Option<&str>, slot: &str) -> String {
+    let word = |text: &str| shell_word(Path::new(text));
+    let command = |above: &Above| match above {
+        Above::Job(job) => format!("deft-needle restore ROOT --job {}", word(job)),
+        Above::Swap(slot) => format!("deft-needle restore ROOT {}", word(slot.as_str())),
+    };
+    let commands: Vec<String> = order.iter().map(command).collect();
+    match (commands.as_slice(), upper) {
+        ([_, _, ..], _) => {
+            format!("restore what lies over it first, in this order: {}", commands.join(", then "))
+        }
+        (_, Some(upper)) => {
+            format!("restore {upper} first: deft-needle restore ROOT --job {}", word(upper))
+        }
+        (_, None) => {
+            format!("restore that slot first: deft-needle restore ROOT {}", word(slot))
+        }
     }
 }
 

@@ -190,16 +190,28 @@ fn slots() {
             "b.ogg differs only in case or accents from B.ogg, which was replaced before | write B.ogg, or restore that first",
         ),
         (
-            OddSlot::Covered { lower: Some("quay".to_owned()), upper: Some("storm".to_owned()) },
+            OddSlot::Covered {
+                lower: Some("quay".to_owned()),
+                upper: Some("storm".to_owned()),
+                order: vec![],
+            },
             "storm was installed over quay in b.ogg | restore storm first: deft-needle restore ROOT --job storm",
         ),
         (
-            OddSlot::Covered { lower: None, upper: Some("storm".to_owned()) },
+            OddSlot::Covered { lower: None, upper: Some("storm".to_owned()), order: vec![] },
             "storm was installed over a single swap in b.ogg | restore storm first: deft-needle restore ROOT --job storm",
         ),
         (
-            OddSlot::Covered { lower: Some("quay".to_owned()), upper: None },
+            OddSlot::Covered { lower: Some("quay".to_owned()), upper: None, order: vec![] },
             "b.ogg was swapped singly after quay was installed | restore that slot first: deft-needle restore ROOT b.ogg",
+        ),
+        (
+            OddSlot::Covered {
+                lower: Some("quay".to_owned()),
+                upper: Some("storm".to_owned()),
+                order: vec![Above::Swap(key("B.ogg")), Above::Job("the storm".to_owned())],
+            },
+            "storm was installed over quay in b.ogg | restore what lies over it first, in this order: deft-needle restore ROOT B.ogg, then deft-needle restore ROOT --job \"the storm\"",
         ),
         (
             OddSlot::Entry { what: "it is not JSON".to_owned() },
@@ -297,6 +309,10 @@ fn ledgers_and_jobs() {
             "the main root card is not a folder | check the path in the job sheet; is the card in?",
         ),
         (
+            OddJob::NotInJob { slot: "a".to_owned(), near: near(&["b"]) },
+            "the job has no slot a | did you mean b?",
+        ),
+        (
             OddJob::Incomplete { names: vec!["a".to_owned(), "b".to_owned()] },
             "no file for 2 listed names would be there: a, b | the target takes the set as a whole: add a clip for each",
         ),
@@ -368,8 +384,7 @@ fn packs_archives_caches_and_commands() {
         (OddPack::Twice { name: file() }, "sfx/a.ogg would be in the pack twice | fix the sheet's [pack]".to_owned()),
         (OddPack::TooLarge { bytes: 3 << 20, most: 1 << 20 }, "the pack takes 3.00 MiB, 1.00 MiB at most are taken | leave something out".to_owned()),
         (OddPack::IconSize { size: 9000, most: 4096 }, "the sheet asks for an icon of 9000 × 9000 pixels | an icon has 1 to 4096 pixels each way".to_owned()),
-        (OddPack::BadIcon { path: p("i.png"), found: None, size: 64 }, "i.png is not a PNG | give a PNG of 64 × 64 pixels, or none: one is drawn then".to_owned()),
-        (OddPack::BadIcon { path: p("i.png"), found: Some((3, 4)), size: 64 }, "i.png is 3 × 4 pixels | give a PNG of 64 × 64 pixels, or none: one is drawn then".to_owned()),
+        (OddPack::BadIcon { path: p("i.png"), most: 4096 }, "i.png is neither a PNG nor a JPEG, or larger than 4096 pixels | give another picture, or none: one is drawn then".to_owned()),
     ] {
         assert_eq!(said(why.into()), want);
     }
@@ -423,8 +438,14 @@ fn packs_archives_caches_and_commands() {
             failed("no such rate"),
             "the encoder enc failed (exit status: 3): no such rate | see what it asks for; --feed says what it gets",
         ),
-        (OutsideFault::EmptyFile, "the encoder enc left an empty file | check its options"),
-        (OutsideFault::NoFile, "the encoder enc left no file at {out} | check its options"),
+        (
+            OutsideFault::EmptyFile { said: String::new() },
+            "the encoder enc left an empty file | check its options",
+        ),
+        (
+            OutsideFault::NoFile { place: "{out}".to_owned(), said: "no room".to_owned() },
+            "the encoder enc left no file at {out}: no room | check its options",
+        ),
         (
             OutsideFault::Unfit {
                 slot: file(),

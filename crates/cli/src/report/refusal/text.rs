@@ -61,6 +61,10 @@ pub fn odd_text(odd: &OddText) -> Words {
             format!("the sheet's roots are: {}", known.join(", ")),
         ),
         OddText::NotCache { pattern, file, kind } => not_cache(pattern.as_deref(), file, *kind),
+        OddText::OneContent => words(
+            "a file that is made needs one of text, template and from",
+            "write what it holds, or the file beside the sheet that tells it",
+        ),
         OddText::NoValue => words("the entry has no value to set or to expect", "write value = …"),
         OddText::NoLabelled => words("a label for a slot that does not exist", "check its path"),
         OddText::Rule(odd) => odd_rule(odd),
@@ -192,6 +196,13 @@ pub(super) fn odd_line(odd: &OddLine) -> Words {
             format!("{target} has no root \"{root}\""),
             format!("there are: {}", known.join(", ")),
         ),
+        OddLine::NoClips(pattern) => {
+            words(format!("no file matches {pattern}"), "check the folder and the spelling")
+        }
+        OddLine::TableAndMore => words(
+            "a table names slots and clips by itself",
+            "leave out slot, clip and prompts, or the table",
+        ),
         OddLine::NoOverlay => words(
             "the target's sheet names no overlay",
             "write overlay = 'FOLDER' in it: the folder whose files win over the target's own",
@@ -211,6 +222,19 @@ pub(super) fn odd_line(odd: &OddLine) -> Words {
                 "name more slots, or fewer clips",
             )
         }
+        OddLine::Each(line, other, true) => words(format!("{line} within {other}"), ""),
+        OddLine::Each(line, other, false) => words(format!("{line} without {other}"), ""),
+        odd => odd_prompt(odd),
+    }
+}
+
+/// What is wrong with lines that are spoken.
+fn odd_prompt(odd: &OddLine) -> Words {
+    match odd {
+        OddLine::NothingSaid(list, number) => words(
+            format!("line {number} of {list} says nothing"),
+            "write a phrase, or remove the line",
+        ),
         OddLine::PromptsNotText(list) => {
             words(format!("{list} is not UTF-8 text"), "save it as UTF-8")
         }
@@ -226,8 +250,6 @@ pub(super) fn odd_line(odd: &OddLine) -> Words {
             format!("the command of the {role} names its program, {first} and {second}"),
             format!("as in ['program', '{first}', '{second}']"),
         ),
-        OddLine::Each(line, other, true) => words(format!("{line} within {other}"), ""),
-        OddLine::Each(line, other, false) => words(format!("{line} without {other}"), ""),
         _ => words(format!("{odd:?}"), ""),
     }
 }

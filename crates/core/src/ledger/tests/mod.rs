@@ -36,11 +36,13 @@ struct World {
     folder: TempDir,
 }
 
-/// A target of two roots with a cache, and two lists that are told of every slot.
+/// A target of two roots with a cache, two lists and a script that are told of every slot, a file that is made
+/// for each and one that comes with its clip.
 const TARGET: &str = r#"
 name = "Card"
 roots = ["card", "settings"]
 clear = "*.idx"
+companions = { match = "**/*.PRM", extension = "lip" }
 
 [[slots]]
 in-root = "."
@@ -64,6 +66,20 @@ file = "mix.ini"
 at = "Mixer/Banks"
 value = "+{stem}"
 separator = ";"
+
+[[entry]]
+match = "**/*.PRM"
+root = "settings"
+file = "noises.def"
+format = "script"
+at = '^noise "last"'
+put = "before"
+value = 'noise "{stem}"'
+
+[[make]]
+match = "**/*.PRM"
+file = "CARDS/{stem}.txt"
+text = "card of {slot}\n"
 "#;
 
 /// A job, and the same once it was changed: one slot has another clip, one is new, one is named no more.
@@ -104,6 +120,9 @@ impl World {
         for (name, text) in [
             ("target.toml", TARGET),
             ("settings/mix.ini", "; mine\r\n[Mixer]\r\nBanks=BASE\r\n"),
+            ("settings/noises.def", "// all\r\nnoise \"last\" {\r\n}\r\n"),
+            ("card/SAY/TICK01.lip", "old"),
+            ("a.lip", "lips of a"),
             ("card/names.json", "{\n  \"names\": [\"one\"]\n}\n"),
             ("card/warm.idx", "cache"),
         ] {
@@ -447,7 +466,7 @@ fn nothing_leads_out_of_the_root() {
         fs::remove_file(world.root().join("out")).unwrap();
     }
     assert_eq!(world.contents(), before);
-    assert_eq!(files_below(&world.root()).unwrap().len(), STOCK.len() + 2);
+    assert_eq!(files_below(&world.root()).unwrap().len(), STOCK.len() + 3);
 }
 
 #[test]
@@ -494,7 +513,7 @@ fn only_our_entries_go_where_others_have_written_since() {
     assert_eq!(fs::read_to_string(&path).unwrap(), edited);
     let root = world.at();
     let entries = status(&root, Which::All, Proof::Look).unwrap().entries;
-    assert_eq!(entries.len(), 4);
+    assert_eq!(entries.len(), 6);
     assert!(entries.iter().all(|entry| entry.condition == Condition::Installed));
     // Other entries of ours since then do not make the file ours.
     world.install(JOBS[1], &disk).unwrap();

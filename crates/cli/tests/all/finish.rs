@@ -1,0 +1,395 @@
+//! Jobs that finish the work: files that are made, companions, clips in bulk, parts of a job, packs.
+
+use crate::bench::{Bench, wav};
+use std::fs;
+
+fn sound(level: f64) -> Vec<u8> {
+    wav(22_050, 1, 16, 11_025, level)
+}
+
+/// A game that wants to be told of every sound in several places.
+fn game() -> Bench {
+    let bench = Bench::new();
+    for slot in ["sfx/hit", "sfx/low"] {
+        bench.put(&format!("game/{slot}.wav"), &sound(0.2));
+    }
+    bench.put("game/sfx/hit.lip", b"open shut");
+    bench.put(
+        "game/names.json",
+        b"{\n  \"titles\": [\"Hit\", \"low\"],\n  \"values\": [\"hit\", \"low\"]\n}\n",
+    );
+    bench.put("game/sounds.def", b"noise \"last\" {\r\n}\r\n");
+    bench.put("card.template", b"{{\n  \"is\": {slot|json}, \"of\": {job|json}\n}}\n");
+    bench.put(
+        "g.toml",
+        br#"name = 'G'
+companions = { match = 'sfx/*', extension = 'lip' }
+[[slots]]
+in-root = '.'
+[[rule]]
+match = 'sfx/*.wav'
+spec = 'wav pcm16 22050 mono'
+new = 'any'
+[[entry]]
+match = 'sfx/*'
+when = 'new'
+file = 'names.json'
+at = '/titles/-'
+value = '{stem|title}'
+order = 'sorted'
+[[entry]]
+match = 'sfx/*'
+when = 'new'
+file = 'names.json'
+at = '/values/-'
+value = '{stem}'
+index-of = { list = '/titles', value = '{stem|title}' }
+[[entry]]
+match = 'sfx/*'
+when = 'new'
+file = 'sounds.def'
+format = 'script'
+at = '^noise "last"'
+put = 'before'
+value = 'noise "{stem}" {{ play "{slot}" }}'
+[[make]]
+match = 'sfx/*'
+when = 'new'
+file = 'cards/{stem}.json'
+template = 'card.template'
+[[pack]]
+"#
+        .strip_suffix(b"[[pack]]\n")
+        .unwrap(),
+    );
+    for (clip, level) in [("reed", 0.3), ("Kettle", 0.4), ("hit", 0.1)] {
+        bench.put(&format!("takes/{clip}.wav"), &sound(level));
+    }
+    bench.put("takes/reed.lip", b"hum");
+    bench
+}
+
+fn job(more: &str) -> String {
+    format!("target = 'g.toml'\nroot = 'game'\n{more}")
+}
+
+#[test]
+fn lists_that_belong_together_stay_together() {
+    let bench = game();
+    let stock = fs::read(bench.path("game/names.json")).unwrap();
+    let script = fs::read(bench.path("game/sounds.def")).unwrap();
+    bench.put(
+        "j.toml",
+        job("[[replace]]\nslot = 'sfx/{clip.stem}.wav'\nclips = ['takes/*.wav']\n").as_bytes(),
+    );
+    bench.play("$ deft-needle check j.toml\n…\n$ deft-needle install j.toml\n…");
+    let text = |name: &str| fs::read_to_string(bench.path(name)).unwrap();
+    assert_eq!(
+        text("game/names.json"),
+        "{\n  \"titles\": [\"Hit\", \"Kettle\", \"low\", \"Reed\"],\n  \"values\": [\"hit\", \"Kettle\", \"low\", \"reed\"]\n}\n"
+    );
+    assert_eq!(
+        text("game/sounds.def"),
+        "noise \"Kettle\" { play \"sfx/Kettle.wav\" }\r\nnoise \"reed\" { play \"sfx/reed.wav\" }\r\nnoise \"last\" {\r\n}\r\n"
+    );
+    assert_eq!(text("game/cards/reed.json"), "{\n  \"is\": \"sfx/reed.wav\", \"of\": \"j\"\n}\n");
+    // What is replaced asks for nothing that only new slots need.
+    assert!(!bench.path("game/cards/hit.json").exists());
+    assert_eq!(text("game/sfx/reed.lip"), "hum");
+    bench.play(
+        "
+        $ deft-needle status game
+        game: 3 slots replaced, 3 files beside them, 6 entries made
+        …
+        $ deft-needle install j.toml
+        j: nothing to do…
+        $ deft-needle restore game/sfx/reed.wav
+        …
+        ",
+    );
+    for gone in ["game/sfx/reed.wav", "game/sfx/reed.lip", "game/cards/reed.json"] {
+        assert!(!bench.path(gone).exists(), "{gone}");
+    }
+    bench.play("$ deft-needle restore game\n…");
+    assert_eq!(fs::read(bench.path("game/names.json")).unwrap(), stock);
+    assert_eq!(fs::read(bench.path("game/sounds.def")).unwrap(), script);
+    assert_eq!(bench.names("game"), ["names.json", "sfx", "sounds.def"]);
+}
+
+#[test]
+fn a_companion_of_another_sound_is_told() {
+    let bench = game();
+    bench.put(
+        "j.toml",
+        job("[[replace]]\nslot = 'sfx/hit.wav'\nclip = 'takes/hit.wav'\n").as_bytes(),
+    );
+    bench.play(
+        "
+        $ deft-needle install j.toml
+        …
+        note      sfx/hit.lip still belongs to the stock: no such file lies beside the clip
+        …
+        ",
+    );
+    bench.put("takes/hit.lip", b"new");
+    bench.play("$ deft-needle install j.toml\n…");
+    assert_eq!(fs::read(bench.path("game/sfx/hit.lip")).unwrap(), b"new");
+    bench.play("$ deft-needle restore game --job j\n…");
+    assert_eq!(fs::read(bench.path("game/sfx/hit.lip")).unwrap(), b"open shut");
+}
+
+#[test]
+fn clips_come_in_bulk_and_jobs_go_in_parts() {
+    let bench = game();
+    bench.put(
+        "takes/swaps.csv",
+        b"slot;clip\r\nsfx/hit.wav;hit.wav\r\n# later\r\nsfx/low.wav;\r\nsfx/reed.wav;reed.wav\r\n",
+    );
+    bench.put("j.toml", job("[[replace]]\ntable = 'takes/swaps.csv'\n").as_bytes());
+    bench.play(
+        "
+        $ deft-needle install j.toml --only sfx/hat.wav [5]
+        error: the job has no slot sfx/hat.wav
+        help: did you mean sfx/hit.wav?
+        $ deft-needle install j.toml --only sfx/reed.wav
+        sfx/reed.wav: installed hit…
+        …
+        "
+        .replace("installed hit…", "installed reed.wav")
+        .as_str(),
+    );
+    let slots = |bench: &Bench| {
+        let status = bench.json(&["status", "game"]);
+        let slots = status["roots"][0]["slots"].as_array().unwrap().clone();
+        let names = slots.iter().map(|slot| slot["slot"].as_str().unwrap().to_owned());
+        names.filter(|name| name.ends_with(".wav")).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(slots(&bench), "sfx/reed.wav");
+    // The rest joins it, and a part of the job that is done again leaves the others alone.
+    bench.play(
+        "$ deft-needle install j.toml\n…\n$ deft-needle install j.toml --only 'sfx/h*.wav'\n…",
+    );
+    assert_eq!(slots(&bench), "sfx/hit.wav sfx/reed.wav");
+    for (more, said) in [
+        (
+            "[[replace]]\nslot = 'sfx/hit.wav'\nclips = ['takes/*.flac']\n",
+            "no file matches takes/*.flac",
+        ),
+        (
+            "[[replace]]\ntable = 'takes/swaps.csv'\nslot = 'sfx/hit.wav'\n",
+            "a table names slots and clips by itself",
+        ),
+        (
+            "[[replace]]\nslot = 'sfx/{clip.nonsense}.wav'\nclip = 'takes/hit.wav'\n",
+            "{clip.nonsense} is not known here",
+        ),
+    ] {
+        bench.put("bad.toml", job(more).as_bytes());
+        let ran = bench.run(&["check", "bad.toml"]);
+        let said_all = ran.out.clone() + &ran.err;
+        assert!(ran.code != 0 && said_all.contains(said), "{more}: {said_all}");
+    }
+}
+
+/// One clip for many slots is fitted once; the files are equal, and what each slot held is told of each.
+#[test]
+fn one_clip_for_many_slots_is_made_once() {
+    let bench = Bench::new();
+    for (name, level) in [("a", 0.01), ("b", 0.3), ("c", 0.3)] {
+        bench.put(&format!("game/{name}.wav"), &sound(level));
+    }
+    bench.put("g.toml", b"name = 'G'\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '*.wav'\nspec = 'wav pcm16 22050 mono'\n");
+    bench.put("j.toml", job("[[replace]]\nslot = '*.wav'\nclip = 'clip.wav'\n").as_bytes());
+    let done = bench.json(&["install", "j.toml"]);
+    let placed = done["placed"].as_array().unwrap();
+    let files =
+        ["a", "b", "c"].map(|name| fs::read(bench.path(&format!("game/{name}.wav"))).unwrap());
+    assert!(files[0] == files[1] && files[1] == files[2]);
+    let louder =
+        |at: usize| placed[at]["notices"].as_array().unwrap().iter().any(|n| n["kind"] == "level");
+    assert_eq!([louder(0), louder(1), louder(2)], [true, false, false]);
+    for one in placed {
+        assert_eq!(one["installed"]["spec"], "wav pcm16 22050 mono");
+        assert!(one["before"]["lufs"].is_number() && one["after"]["lufs"].is_number());
+    }
+}
+
+#[test]
+fn packs_are_checked_before_they_are_made() {
+    let bench = game();
+    let pack = "\n[pack]\nextension = 'gpk'\nfiles = [{ path = 'info.json', template = 'info.template' }]\nicon = { path = 'stamp.jpg', size = 16 }\n";
+    let sheet = fs::read_to_string(bench.path("g.toml")).unwrap() + pack;
+    bench.put("g.toml", sheet.as_bytes());
+    bench.put("info.template", b"{{ \"says\": {description|json}, \"version\": {version|numbers}, \"sounds\": [\n{each, separator \",\"}\n  {slot|json}\n{end}\n] }}\n");
+    let mut picture = std::io::Cursor::new(Vec::new());
+    let mut encoder = png::Encoder::new(&mut picture, 40, 20);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.write_header().unwrap().write_image_data(&[7; 40 * 20 * 3]).unwrap();
+    bench.put("art.png", &picture.into_inner());
+    let text = "[pack]\nversion = [1, 0, 2]\ndescription = 'She said \"no\"'\nicon = 'art.png'\n[[replace]]\nslot = 'sfx/{clip.stem}.wav'\nclips = ['takes/*.wav']\n";
+    bench.put("j.toml", format!("target = 'g.toml'\n{text}").as_bytes());
+    bench.play(
+        "
+        $ deft-needle pack j.toml -o j.gpk --dry-run
+        j.gpk would be packed: 3 slots, 3 files, about …
+        …
+        $ deft-needle pack j.toml -o j.gpk
+        j.gpk packed and read back: 3 slots, …
+        …
+        ",
+    );
+    let mut zip = zip::ZipArchive::new(fs::File::open(bench.path("j.gpk")).unwrap()).unwrap();
+    let mut read = |name: &str| {
+        let mut bytes = Vec::new();
+        std::io::Read::read_to_end(&mut zip.by_name(name).unwrap(), &mut bytes).unwrap();
+        bytes
+    };
+    let info: serde_json::Value = serde_json::from_slice(&read("info.json")).unwrap();
+    assert_eq!(info["says"], "She said \"no\"");
+    assert_eq!(info["version"], serde_json::json!([1, 0, 2]));
+    assert_eq!(info["sounds"].as_array().unwrap().len(), 3);
+    assert!(read("stamp.jpg").starts_with(b"\xFF\xD8\xFF"));
+    // What belongs to slots goes along.
+    assert_eq!(read("sfx/reed.lip"), b"hum");
+    assert!(!read("cards/reed.json").is_empty());
+    bench.play(
+        "
+        $ deft-needle install j.gpk --root game --dry-run
+        …
+        3 slots would be replaced: no problems
+        $ deft-needle install j.gpk --root game
+        …
+        ",
+    );
+    assert!(bench.path("game/cards/reed.json").is_file());
+    assert_eq!(fs::read(bench.path("game/sfx/reed.lip")).unwrap(), b"hum");
+    bench.play("$ deft-needle restore game\n…");
+    for (template, said) in [
+        ("{{ \"says\": {description}, }}", "what it makes is no JSON"),
+        ("{ says }}", "write }} for a brace"),
+        ("{nonsense}", "{nonsense} is not known here"),
+    ] {
+        bench.put("info.template", template.as_bytes());
+        let ran = bench.run(&["pack", "j.toml", "-o", "k.gpk", "--dry-run"]);
+        assert!(ran.code == 2 && ran.err.contains(said), "{template}: {} {}", ran.code, ran.err);
+    }
+}
+
+#[test]
+fn outputs_make_their_folders_both_or_none() {
+    let bench = Bench::new();
+    let spec = ["--spec", "wav pcm16 22050 stereo", "--guide", "g/u/ide.wav"];
+    let fit = |out: &str| bench.run(&[&["fit", "clip.wav", "-o", out], &spec[..]].concat());
+    assert_eq!(fit("a/b/c.wav").code, 0);
+    assert!(bench.path("a/b/c.wav").is_file() && bench.path("g/u/ide.wav").is_file());
+    // The guide is there already: the other one is not written either.
+    let ran = fit("a/d.wav");
+    assert!(ran.code == 5 && !bench.path("a/d.wav").exists(), "{}", ran.err);
+    // In a slot it is known for what it is, and the full clip for what that is.
+    bench.put("game/a.wav", &sound(0.1));
+    for (clip, is_guide) in [("g/u/ide.wav", true), ("a/b/c.wav", false)] {
+        assert_eq!(bench.run(&["swap", clip, "game/a.wav", "--root", "game"]).code, 0);
+        let said = bench.run(&["status", "game"]).out.contains("this is a guide");
+        assert_eq!(said, is_guide, "{clip}");
+    }
+    let strip = [&spec[..2], &["--guide", "bare.wav", "--tags", "strip"]].concat();
+    assert_eq!(bench.run(&[&["fit", "clip.wav", "-o", "full.wav"], &strip[..]].concat()).code, 0);
+    let bare = fs::read(bench.path("bare.wav")).unwrap();
+    assert!(!bare.windows(4).any(|id| id == b"ICMT"));
+}
+
+#[test]
+fn what_lies_over_a_job_is_told_in_order() {
+    let bench = game();
+    let line = |slot: &str| format!("[[replace]]\nslot = '{slot}'\nclip = 'clip.wav'\n");
+    for (name, slots) in [
+        ("low", vec!["sfx/hit.wav", "sfx/reed.wav"]),
+        ("middle", vec!["sfx/reed.wav", "sfx/more.wav"]),
+        ("high", vec!["sfx/more.wav"]),
+    ] {
+        let lines: String = slots.iter().map(|slot| line(slot)).collect();
+        bench.put(&format!("{name}.toml"), job(&lines).as_bytes());
+        let ran = bench.run(&["install", &format!("{name}.toml")]);
+        assert_eq!(ran.code, 0, "{name}: {}", ran.err);
+    }
+    bench.play(
+        "
+        $ deft-needle restore game --job low [5]
+        error: middle was installed over low in …
+        help: restore what lies over it first, in this order: deft-needle restore ROOT --job high, then deft-needle restore ROOT --job middle
+        $ deft-needle restore game --job high
+        …
+        $ deft-needle restore game --job middle
+        …
+        $ deft-needle restore game --job low
+        …
+        ",
+    );
+}
+
+#[test]
+fn caches_of_other_additions_go_too() {
+    let bench = Bench::new();
+    bench.put("game/a.wav", &sound(0.1));
+    for cache in
+        ["added/mine/warm.idx", "added/theirs/warm.idx", "game/warm.idx", "added/theirs/keep.txt"]
+    {
+        bench.put(cache, b"cache");
+    }
+    bench.put("g.toml", b"name = 'G'\nroots = ['game', 'added']\nclear = ['warm.idx', 'added:*/warm.idx']\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '*.wav'\nspec = 'wav pcm16 22050 mono'\n");
+    let text = "target = 'g.toml'\nroots = { game = 'game', added = 'added' }\noverlay = 'added/mine'\n[[replace]]\nslot = 'a.wav'\nclip = 'clip.wav'\n";
+    bench.put("j.toml", text.as_bytes());
+    let planned = bench.json(&["check", "j.toml"]);
+    let all = serde_json::json!(["warm.idx", "added:mine/warm.idx", "added:theirs/warm.idx"]);
+    assert_eq!(planned["caches"], all);
+    let done = bench.json(&["install", "j.toml"]);
+    assert_eq!(done["caches"], all);
+    for gone in ["added/mine/warm.idx", "added/theirs/warm.idx", "game/warm.idx"] {
+        assert!(!bench.path(gone).exists(), "{gone}");
+    }
+    assert!(bench.path("added/theirs/keep.txt").exists());
+    // Whoever restores it, and has not the sheet at hand, clears them as well.
+    bench.put("added/theirs/warm.idx", b"cache");
+    assert_eq!(bench.run(&["restore", "game"]).code, 0);
+    assert!(!bench.path("added/theirs/warm.idx").exists());
+}
+
+#[test]
+fn found_loops_keep_within_the_limits() {
+    let bench = Bench::new();
+    // A tune of four seconds that repeats itself every half second.
+    let note = |at: f64| (at * 880.0 * std::f64::consts::TAU).sin() * (1.0 - (at % 0.5));
+    let spec = hound::WavSpec {
+        channels: 1,
+        sample_rate: 22_050,
+        bits_per_sample: 16,
+        sample_format: hound::SampleFormat::Int,
+    };
+    let mut writer = hound::WavWriter::create(bench.path("tune.wav"), spec).unwrap();
+    for frame in 0..22_050 * 4 {
+        let value = note(f64::from(frame) / 22_050.0) * 12_000.0;
+        writer.write_sample(value as i16).unwrap();
+    }
+    writer.finalize().unwrap();
+    let long = |found: &serde_json::Value| {
+        let range = &found["found"][0]["range"];
+        range["end"].as_u64().unwrap() - range["start"].as_u64().unwrap()
+    };
+    assert!(long(&bench.json(&["seam", "tune.wav"])) > 22_050);
+    assert!(long(&bench.json(&["seam", "tune.wav", "--longest", "0.7s"])) <= 15_435);
+    bench.put("game/bed.wav", &sound(0.2));
+    for (rule, loops) in [
+        ("longest = '1.2s'", "loop = 'auto'"),
+        ("longest = '1.2s'", "cut = 'seam'"),
+        ("loop-longest = '1s'\nloop-shortest = '0.6s'", "loop = 'auto'"),
+    ] {
+        bench.put("g.toml", format!("name = 'G'\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '*.wav'\nspec = 'wav pcm16 22050 mono'\n{rule}\n").as_bytes());
+        bench.put(
+            "j.toml",
+            job(&format!("[[replace]]\nslot = 'bed.wav'\nclip = 'tune.wav'\n{loops}\n")).as_bytes(),
+        );
+        let ran = bench.run(&["install", "j.toml"]);
+        assert_eq!(ran.code, 0, "{rule} {loops}: {}{}", ran.out, ran.err);
+        bench.play("$ deft-needle check game --target g.toml --root game\n…all pass\n…\n$ deft-needle restore game\n…");
+    }
+}

@@ -1,0 +1,226 @@
+//! Files beside slots: texts that tell where they loop, files that are made for them, companions of their clips.
+//! They are written with the slot, and taken out with it.
+
+use super::Run;
+use super::entries::Contents;
+use super::known::{names_of, spoken};
+use super::line::{Line, Sources, Work};
+use super::look::JobPlan;
+use super::notice::Notice;
+use super::stock::find_stock;
+use crate::disk::read_input;
+use crate::error::{Error, Result};
+use crate::hash::Hash;
+use crate::ledger::record::Held;
+use crate::limits;
+use crate::names::Key;
+use crate::refusal::OddText;
+use crate::sheet::{Fault, LoopFile, Make, Way};
+use crate::template::refuse_broken;
+use deft_needle_audio::units::{FrameRange, SampleRate};
+use std::collections::BTreeSet;
+
+/// Bytes of a text that tells a loop.
+const SHORT: u64 = 64 << 10;
+
+/// A file beside a slot.
+pub(crate) struct Beside {
+    /// Its path in its root.
+    pub path: String,
+    /// Which root; the main one by default.
+    pub root: Option<String>,
+    /// What it holds; nothing where it stays as it was written.
+    pub bytes: Option<Vec<u8>>,
+}
+
+impl Run {
+    /// The files beside a slot, and what the user should know of them.
+    pub(crate) fn beside(&self, line: &Line) -> Result<(Vec<Beside>, Vec<Notice>)> {
+        let mut all = self.loops_beside(line)?;
+        let mut notices = Vec::new();
+        for make in &self.target.sheet.makes {
+            let made = self.made_beside(make.get_ref(), line);
+            all.extend(made.map_err(|odd| self.of_sheet(odd))?);
+        }
+        for companion in &self.target.sheet.companions.0 {
+            if !companion.patterns.0.iter().any(|pattern| pattern.matches(&line.slot)) {
+                continue;
+            }
+            let bare = line.slot.rsplit_once('.').map_or(line.slot.as_str(), |(bare, _)| bare);
+            let path = format!("{bare}.{}", companion.extension);
+            let clip = line.input.path().map(|clip| clip.with_extension(&companion.extension));
+            match clip.filter(|clip| clip.is_file()) {
+                Some(clip) => {
+                    let bytes = read_input(&clip, limits::LIST).map_err(Error::read(&clip))?;
+                    all.push(Beside { path, root: None, bytes: Some(bytes) });
+                }
+                // What is there belongs to another sound.
+                None if self.root.as_ref().is_some_and(|root| root.path.join(&path).is_file()) => {
+                    notices.push(Notice::CompanionStale { file: path });
+                }
+                None => {}
+            }
+        }
+        Ok((all, notices))
+    }
+
+    /// The texts that tell a slot's loop. What does not loop by itself loops as a whole: the old points would
+    /// be those of another file.
+    fn loops_beside(&self, line: &Line) -> Result<Vec<Beside>> {
+        let Some(rule) = self.target.sheet.rule_for(&line.slot) else {
+            return Ok(Vec::new());
+        };
+        let unchanged = matches!(line.work, Work::Unchanged { .. });
+        let mut all = Vec::new();
+        for file in &rule.loop_file.0 {
+            let of_template = |what| self.of_sheet(OddText::Template(what));
+            let path = file.path(&line.slot).map_err(of_template)?;
+            let spoken = if unchanged { None } else { spoken(self, line)? };
+            let bytes = spoken.map(|spoken| {
+                let whole = FrameRange { start: 0, end: spoken.frames };
+                let range = spoken.looped.unwrap_or(whole);
+                let text = file.written(&line.slot, range, spoken.rate);
+                text.map(String::into_bytes).map_err(of_template)
+            });
+            all.push(Beside { path, root: None, bytes: bytes.transpose()? });
+        }
+        Ok(all)
+    }
+
+    /// A file that the sheet asks to be made for a slot; nothing where it is not asked for this one.
+    fn made_beside(
+        &self,
+        make: &Make,
+        line: &Line,
+    ) -> std::result::Result<Option<Beside>, OddText> {
+        let matches = make.patterns.0.iter().any(|pattern| pattern.matches(&line.slot));
+        if !matches || !make.when.holds(line.stock.is_none()) {
+            return Ok(None);
+        }
+        let mut names =
+            names_of(self, line).map_err(|error| OddText::Template(error.to_string()))?;
+        if let Some(find) = &make.find {
+            let Some(found) = find.captures(&line.slot) else {
+                return Ok(None);
+            };
+            names.found(&found);
+        }
+        let path = names.text(&make.file.0).map_err(OddText::Template)?;
+        let folder = self.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
+        let read = |file: &str| {
+            let path = folder.join(file);
+            let bytes = read_input(&path, limits::LIST);
+            bytes.map_err(|error| OddText::Template(format!("{}: {error}", path.display())))
+        };
+        let made = |bytes| {
+            Ok(Some(Beside { path: path.clone(), root: make.root.clone(), bytes: Some(bytes) }))
+        };
+        if let Some(file) = &make.from {
+            return made(read(&names.text(&file.0).map_err(OddText::Template)?)?);
+        }
+        let template = match &make.template {
+            Some(file) => String::from_utf8(read(&file.0)?).map_err(|_| OddText::NotText)?,
+            None => make.text.clone().unwrap_or_default(),
+        };
+        let text = names.text(&template).map_err(OddText::Template)?;
+        refuse_broken(&path, &text).map_err(OddText::Template)?;
+        made(text.into_bytes())
+    }
+
+    fn of_sheet(&self, odd: OddText) -> Error {
+        Fault::whole(self.target.sheet.path(), odd).into()
+    }
+
+    /// What the ledger calls such a file.
+    fn beside_key(&self, beside: &Beside, sources: &Sources<'_>) -> Result<Key> {
+        self.file_key(beside.root.as_deref(), &beside.path, sources)
+    }
+
+    /// Writes the files beside all slots, but for those that lie there already.
+    pub(super) fn look_at_beside(
+        &self,
+        plan: &mut JobPlan,
+        sources: &Sources<'_>,
+    ) -> Result<BTreeSet<Key>> {
+        let mut keys = BTreeSet::new();
+        // An archive brings them along.
+        if self.root.is_none() || self.destination.way() == Way::Archive {
+            return Ok(keys);
+        }
+        for at in 0..plan.lines.len() {
+            let (all, notices) = match self.beside(&plan.lines[at]) {
+                Ok(beside) => beside,
+                Err(error) => {
+                    plan.faults.push(error);
+                    continue;
+                }
+            };
+            plan.lines[at].notices.extend(notices);
+            for beside in all {
+                let key = self.beside_key(&beside, sources)?;
+                keys.insert(key.clone());
+                let Some(bytes) = beside.bytes.filter(|bytes| !self.lies(&key, bytes, sources))
+                else {
+                    continue;
+                };
+                let of = Some(plan.lines[at].key.clone());
+                plan.files.insert(key, Contents { bytes, seen: Held::Nothing, told: None, of });
+            }
+        }
+        Ok(keys)
+    }
+
+    /// Whether a file of ours holds just this.
+    fn lies(&self, key: &Key, bytes: &[u8], sources: &Sources<'_>) -> bool {
+        let top = sources.state.slots.get(key).and_then(|known| known.top());
+        let ours = top.is_some_and(|top| top.held == Held::File(Hash::of(bytes)));
+        ours && self.still(key, sources)
+    }
+
+    /// Whether a file of ours is as it was written.
+    fn still(&self, key: &Key, sources: &Sources<'_>) -> bool {
+        let Some(root) = &self.root else { return true };
+        let top = sources.state.slots.get(key).and_then(|known| known.top());
+        let path = sources.state.path_of(&root.path, key);
+        let now = path.and_then(|path| Hash::of_file(&path)).map(Held::File).ok();
+        top.is_some_and(|top| Some(top.held) == now)
+    }
+
+    /// Whether the texts that tell a slot's loop lie as they were written.
+    pub(super) fn has_loop_files(&self, slot: &str, sources: &Sources<'_>) -> bool {
+        let rule = self.target.sheet.rule_for(slot);
+        if self.destination.way() == Way::Archive {
+            return true;
+        }
+        rule.into_iter().flat_map(|rule| &rule.loop_file.0).all(|file| {
+            let path = file.path(slot).map_err(OddText::Template);
+            let key = path.map_err(|odd| self.of_sheet(odd));
+            let key = key.and_then(|path| self.file_key(None, &path, sources));
+            key.is_ok_and(|key| self.still(&key, sources))
+        })
+    }
+
+    /// What the text beside a slot's stock says.
+    pub(super) fn stock_loop(
+        &self,
+        slot: &str,
+        sources: &Sources<'_>,
+    ) -> Option<(LoopFile, String)> {
+        let root = self.root.as_ref()?;
+        let files = &self.target.sheet.rule_for(slot)?.loop_file.0;
+        files.iter().find_map(|file| {
+            let key = Key::new(None, &file.path(slot).ok()?).ok()?;
+            let (stock, _) = find_stock(root, sources.state, &key, &key.path(&root.path)).ok()?;
+            let text = String::from_utf8(read_input(&stock?, SHORT).ok()?).ok()?;
+            Some((file.clone(), text))
+        })
+    }
+}
+
+impl Line {
+    /// The loop that a text beside the stock tells.
+    pub(super) fn told_loop(&self, rate: SampleRate) -> Option<FrameRange> {
+        let (file, text) = self.stock_loop.as_ref()?;
+        file.read(text, rate)
+    }
+}

@@ -1,0 +1,113 @@
+//! Lists of the target's own that an archive of additions brings along, its entries made in them.
+
+use super::entries::{EntryLine, Filled, fill_in, stands};
+use super::line::{Line, Sources};
+use super::{Run, known};
+use crate::disk::Disk;
+use crate::entry::Made;
+use crate::error::{Error, Result};
+use crate::ledger::state::State;
+use crate::names::Key;
+use crate::refusal::{OddSlot, OddText};
+use crate::sheet::{Entry, Fault, Way};
+use crate::stamps::Stamps;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+/// What an archive brings beside its slots.
+#[derive(Debug, Default)]
+pub struct Brought {
+    /// Whole lists, by their names in the root.
+    pub files: BTreeMap<String, Vec<u8>>,
+    /// The entries in them.
+    pub entries: Vec<EntryLine>,
+    /// Files that should be edited, and are nowhere to be read, or not before the archive is made.
+    pub left: BTreeSet<String>,
+}
+
+impl Run {
+    /// Whether an entry is for a list that an archive can bring.
+    pub(super) fn is_brought(&self, entry: &Entry) -> bool {
+        let only = &entry.only.0;
+        let main = self.target.sheet.roots.first();
+        (entry.root.is_none() || entry.root.as_ref() == main)
+            && (only.is_empty() || only.contains(&Way::Archive))
+    }
+
+    /// The lists with their entries. Nothing is read where no root is at hand.
+    ///
+    /// # Errors
+    /// Templates that name what is not known, entries that cannot be made, files that cannot be read.
+    pub(crate) fn brought(&self, lines: &[Line], disk: &dyn Disk) -> Result<Brought> {
+        let (state, stamps) = (self.rootless_state(), Stamps::default());
+        let sources = Sources { state: &state, stamps: &stamps, disk };
+        let mut brought = Brought::default();
+        let mut wanted: Vec<(String, Filled)> = Vec::new();
+        let entries = self.target.sheet.entries.iter().map(|entry| entry.get_ref());
+        for entry in entries.filter(|entry| self.is_brought(entry)) {
+            for (slot, names) in known::speakers(self, entry, lines)? {
+                match fill_in(entry, &names) {
+                    Ok((file, made)) => wanted.push((file, Filled { slot, wanted: made })),
+                    // Digests are known once the archive is made.
+                    Err(_) if self.target.sheet.asks_for_digests() => {
+                        brought.left.insert(entry.file.0.clone());
+                    }
+                    Err(what) => {
+                        return Err(Fault::whole(
+                            self.target.sheet.path(),
+                            OddText::Template(what),
+                        )
+                        .into());
+                    }
+                }
+            }
+        }
+        slot_by_slot(&mut wanted, lines);
+        for (file, filled) in wanted {
+            if brought.left.contains(&file) {
+                continue;
+            }
+            if !brought.files.contains_key(&file) {
+                let root = self.root.as_ref().map(|root| root.path.as_path());
+                let stock = |root: &Path| self.stock_file(root, &file, &sources);
+                let Some(bytes) = root.map(stock).transpose()?.flatten() else {
+                    brought.left.insert(file);
+                    continue;
+                };
+                brought.files.insert(file.clone(), bytes);
+            }
+            let key = Key::new(None, &file)?;
+            let refused = |what: String| -> Error { OddSlot::Entry { what }.of(file.clone()) };
+            if let Some(bytes) = brought.files.get_mut(&file) {
+                match filled.wanted.make(bytes).map_err(refused)? {
+                    Made::New(with, done) => {
+                        *bytes = with;
+                        let what = done.to_string();
+                        brought.entries.push(EntryLine { file: key, what, new: true });
+                    }
+                    Made::Already => brought.entries.extend(stands(&key, &filled.wanted)),
+                }
+            }
+        }
+        Ok(brought)
+    }
+
+    /// What is known where no ledger is asked.
+    pub(crate) fn rootless_state(&self) -> State {
+        let others = self.target.roots.others.iter();
+        let text = |path: &Path| path.to_string_lossy().into_owned();
+        State {
+            others: others.map(|(name, path)| (name.clone(), text(path))).collect(),
+            ..State::default()
+        }
+    }
+}
+
+/// All of a slot together, since lists that belong together grow by one slot at a time; those that are for
+/// no slot come first.
+pub(super) fn slot_by_slot<T>(wanted: &mut [(T, Filled)], lines: &[Line]) {
+    let places: BTreeMap<&Key, usize> =
+        lines.iter().enumerate().map(|(at, line)| (&line.key, at)).collect();
+    let place = |slot: &Option<Key>| slot.as_ref().and_then(|slot| places.get(slot)).copied();
+    wanted.sort_by_key(|(_, filled)| place(&filled.slot));
+}
