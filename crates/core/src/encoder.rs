@@ -12,13 +12,17 @@ use deft_needle_audio::{Error as AudioError, Observer, Plan, Spec};
 use process_wrap::std::{ChildWrapper, CommandWrap};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 use tracing::debug;
 
 /// How often a running command is looked at.
 const LOOK: Duration = Duration::from_millis(10);
+/// The word that stands for all files of a call, each a word of its own.
+const MANY: &str = "{in…}";
+/// So many files in one call, at most: systems bound how long a command line may be.
+pub const TOGETHER: usize = 50;
 /// What is shown of what a command says, at most.
 const MOST_SAID: u64 = 2000;
 
@@ -53,9 +57,14 @@ impl Encoder {
         }
         let limit = Duration::from_secs(rule.seconds);
         match &rule.out {
+            None if rule.takes_many() => Err(OddLine::ManyUnnamed),
             None => Self::new(words, limit),
             Some(out) => {
-                let named = Self::of("encoder", words, limit, ["{in}", "{in}"])?;
+                let place = if rule.takes_many() { MANY } else { "{in}" };
+                for word in words.iter_mut().filter(|word| *word == "{in...}") {
+                    MANY.clone_into(word);
+                }
+                let named = Self::of("encoder", words, limit, [place, place])?;
                 Ok(Self { out: Some(out.clone()), ..named })
             }
         }
@@ -88,13 +97,34 @@ impl Encoder {
     /// [`Error::Outside`] where it cannot be started, takes too long, ends with an error, or leaves no
     /// file or an empty one.
     pub fn run(&self, input: &Path, output: &Path, observer: &dyn Observer) -> Result<()> {
-        let Some(own) = &self.out else {
-            return self.start("{in}", &input.to_string_lossy(), output, observer);
+        if self.out.is_none() {
+            let input = input.to_string_lossy().into_owned();
+            return self.start("{in}", &[input], &[output], observer);
+        }
+        let made = self.run_together(&[input.to_owned()], observer)?;
+        fs::rename(&made[0], output).map_err(Error::write("move", &made[0]))
+    }
+
+    /// Turns several inputs of one folder into files that it names itself, in one call where it takes several.
+    ///
+    /// # Errors
+    /// As [`Encoder::run`].
+    pub fn run_together(
+        &self,
+        inputs: &[PathBuf],
+        observer: &dyn Observer,
+    ) -> Result<Vec<PathBuf>> {
+        let own = self.out.as_deref().unwrap_or_default();
+        let named = |input: &PathBuf| {
+            let stem = input.file_stem().unwrap_or_default().to_string_lossy();
+            input.with_file_name(own.replace("{stem}", &stem))
         };
-        let stem = input.file_stem().unwrap_or_default().to_string_lossy();
-        let own = input.with_file_name(own.replace("{stem}", &stem));
-        self.start("{in}", &input.to_string_lossy(), &own, observer)?;
-        fs::rename(&own, output).map_err(Error::write("move", &own))
+        let outputs: Vec<PathBuf> = inputs.iter().map(named).collect();
+        let made: Vec<&Path> = outputs.iter().map(PathBuf::as_path).collect();
+        let texts: Vec<String> =
+            inputs.iter().map(|input| input.to_string_lossy().into_owned()).collect();
+        self.start("{in}", &texts, &made, observer)?;
+        Ok(outputs)
     }
 
     /// Speaks a text into `output`.
@@ -102,26 +132,34 @@ impl Encoder {
     /// # Errors
     /// As [`Encoder::run`].
     pub fn speak(&self, text: &str, output: &Path, observer: &dyn Observer) -> Result<()> {
-        self.start("{text}", text, output, observer)
+        self.start("{text}", &[text.to_owned()], &[output], observer)
     }
 
-    fn start(&self, place: &str, with: &str, output: &Path, observer: &dyn Observer) -> Result<()> {
-        let log = output.with_file_name("said");
-        let child = self.spawn(place, with, output, &log)?;
-        let status = self.wait(child, observer)?;
+    /// Runs it with what stands for `place`, until it has made all outputs, in the folder of the first.
+    fn start(
+        &self,
+        place: &str,
+        with: &[String],
+        outputs: &[&Path],
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let log = outputs[0].with_file_name("said");
+        let child = self.spawn(place, with, outputs[0], &log)?;
+        let files = u32::try_from(with.len()).unwrap_or(u32::MAX);
+        let status = self.wait(child, self.limit.saturating_mul(files), observer)?;
         if !status.success() {
             let (status, said) = (status.to_string(), tail(&log));
             return Err(self.failed(OutsideFault::Failed { status, said }));
         }
         let said = || tail(&log);
-        match fs::metadata(output) {
+        outputs.iter().try_for_each(|output| match fs::metadata(output) {
             Ok(found) if found.is_file() && found.len() > 0 => Ok(()),
             Ok(_) => Err(self.failed(OutsideFault::EmptyFile { said: said() })),
             Err(_) => {
                 let place = self.out.clone().unwrap_or_else(|| "{out}".to_owned());
                 Err(self.failed(OutsideFault::NoFile { place, said: said() }))
             }
-        }
+        })
     }
 
     fn failed(&self, why: OutsideFault) -> Error {
@@ -129,18 +167,21 @@ impl Encoder {
     }
 
     /// Starts it, in a group of its own; what it says goes to `log`.
-    fn spawn(&self, place: &str, with: &str, output: &Path, log: &Path) -> Result<Running> {
+    fn spawn(&self, place: &str, with: &[String], output: &Path, log: &Path) -> Result<Running> {
         // What is put in is not looked through again: a text may hold "{out}" itself.
         let filled = |word: &String| {
+            if word == MANY {
+                return with.to_vec();
+            }
             let out = output.to_string_lossy();
             let parts = word.split(place).map(|part| part.replace("{out}", &out));
-            parts.collect::<Vec<_>>().join(with)
+            vec![parts.collect::<Vec<_>>().join(&with[0])]
         };
         let said = File::create(log).map_err(Error::write("create", log))?;
         let both = said.try_clone().map_err(Error::write("create", log))?;
         let mut command = Command::new(&self.words[0]);
         command
-            .args(self.words.iter().skip(1).map(filled))
+            .args(self.words.iter().skip(1).flat_map(filled))
             .current_dir(output.parent().unwrap_or(Path::new(".")))
             .stdin(Stdio::null())
             .stdout(said)
@@ -158,7 +199,12 @@ impl Encoder {
     }
 
     /// Waits until it ends, its time is over, or the user stops it.
-    fn wait(&self, mut child: Running, observer: &dyn Observer) -> Result<ExitStatus> {
+    fn wait(
+        &self,
+        mut child: Running,
+        limit: Duration,
+        observer: &dyn Observer,
+    ) -> Result<ExitStatus> {
         let began = Instant::now();
         loop {
             if observer.stopped() {
@@ -170,9 +216,9 @@ impl Encoder {
                     debug!(self.what, %status, seconds, "outside command ended");
                     return Ok(status);
                 }
-                Ok(None) if began.elapsed() < self.limit => std::thread::sleep(LOOK),
+                Ok(None) if began.elapsed() < limit => std::thread::sleep(LOOK),
                 Ok(None) => {
-                    let limit = self.limit.as_secs();
+                    let limit = limit.as_secs();
                     return Err(self.failed(OutsideFault::TooSlow { limit }));
                 }
                 Err(error) => {
@@ -203,6 +249,11 @@ impl OutsideEncoder {
             true => Ok(()),
             false => Err(OddJob::Commands { command: self.command.clone(), lines: 1 }.into()),
         }
+    }
+
+    /// Whether one call makes many files.
+    pub fn takes_many(&self) -> bool {
+        self.command.iter().any(|word| word == MANY || word == "{in...}")
     }
 
     /// What it is fed: a file without surprises.

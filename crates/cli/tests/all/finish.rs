@@ -393,3 +393,42 @@ fn found_loops_keep_within_the_limits() {
         bench.play("$ deft-needle check game --target g.toml --root game\n…all pass\n…\n$ deft-needle restore game\n…");
     }
 }
+
+/// An encoder that takes many files is called once for all of a job's.
+#[cfg(unix)]
+#[test]
+fn one_call_of_an_encoder_makes_many_files() {
+    use std::os::unix::fs::PermissionsExt;
+    let bench = Bench::new();
+    let script = "#!/bin/sh\necho \"$# files\" >> \"${0%/*}/calls\"\nfor file; do\n  { printf TIN1; cat \"$file\"; } > \"${file%.wav}.tin\"\ndone\n";
+    bench.put("tools/tinner", script.as_bytes());
+    let tool = bench.path("tools/tinner");
+    fs::set_permissions(tool, fs::Permissions::from_mode(0o755)).unwrap();
+    bench.put("g.toml", b"name = 'G'\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '*.TIN'\nspec = 'opaque'\nfirst-bytes = '54 49 4E 31'\nencoder = { command = ['tools/tinner', '{in...}'], out = '{stem}.tin', feed = 'wav pcm16 22050 mono' }\n");
+    let mut lines = String::new();
+    for (at, level) in [0.1, 0.2, 0.3].into_iter().enumerate() {
+        bench.put(&format!("game/{at}.TIN"), b"TIN1 stock");
+        bench.put(&format!("takes/{at}.wav"), &sound(level));
+        lines += &format!("[[replace]]\nslot = '{at}.TIN'\nclip = 'takes/{at}.wav'\n");
+    }
+    bench.put("j.toml", job(&lines).as_bytes());
+    bench.play("$ deft-needle install j.toml --allow-commands\n…");
+    for at in 0..3 {
+        let made = fs::read(bench.path(&format!("game/{at}.TIN"))).unwrap();
+        let clip = fs::read(bench.path(&format!("takes/{at}.wav"))).unwrap();
+        // The clips are plain files of the feed already.
+        assert!(made.starts_with(b"TIN1") && made[4..] == clip[..], "{at}");
+    }
+    assert_eq!(fs::read_to_string(bench.path("tools/calls")).unwrap(), "3 files\n");
+    bench.play(
+        "$ deft-needle swap takes/2.wav game/0.TIN --target g.toml --root game --allow-commands\n…",
+    );
+    assert_eq!(fs::read_to_string(bench.path("tools/calls")).unwrap(), "3 files\n1 files\n");
+    bench.play("$ deft-needle restore game\n…");
+    assert_eq!(fs::read(bench.path("game/0.TIN")).unwrap(), b"TIN1 stock");
+    let unnamed =
+        fs::read_to_string(bench.path("g.toml")).unwrap().replace("out = '{stem}.tin', ", "");
+    bench.put("g.toml", unnamed.as_bytes());
+    let ran = bench.run(&["install", "j.toml", "--allow-commands"]);
+    assert!(ran.code != 0 && ran.err.contains("say how it names them"), "{}", ran.err);
+}

@@ -239,6 +239,8 @@ pub enum OddLine {
     NoVoice,
     /// A command of this role lacks its program or one of these places.
     Command(&'static str, [&'static str; 2]),
+    /// An encoder takes many files in a call, and nobody knows what it calls what it makes.
+    ManyUnnamed,
     /// A line of a pack's template without its counterpart: the line, and what it lacks or is within.
     Each(&'static str, &'static str, bool),
 }

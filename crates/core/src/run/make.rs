@@ -6,17 +6,17 @@ use super::line::{Line, Work};
 use super::notice::Notice;
 use super::swap::clip_path;
 use crate::disk::Disk;
-use crate::encoder::private_folder;
+use crate::encoder::{Encoder, TOGETHER, private_folder};
 use crate::error::{Error, Result};
 use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
 use crate::job::Making;
 use crate::ledger::record::Installed;
-use crate::refusal::OutsideFault;
+use crate::refusal::{OddJob, OutsideFault, internal};
 use crate::sheet::OutsideEncoder;
 use crate::stock::Member;
 use deft_needle_audio::plan::Reference;
-use deft_needle_audio::read::Input;
+use deft_needle_audio::read::{Input, Private};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::shape::Step;
 use deft_needle_audio::{Clip, Observer, Plan, clip::Tag};
@@ -41,6 +41,16 @@ pub struct Fitted {
     pub after: Option<Side>,
     /// What the user should know.
     pub notices: Vec<Notice>,
+}
+
+/// What an encoder has made, and what only rendering its feed knows.
+type Encoded = (PathBuf, Outcome);
+
+/// What calls of encoders have made for several lines, by the lines' places.
+struct Together {
+    made: HashMap<usize, Encoded>,
+    /// Kept until all is copied.
+    _folders: Vec<Private>,
 }
 
 impl Run {
@@ -68,10 +78,15 @@ impl Run {
         let of = |at: usize, made: Result<Fitted>| {
             made.map_err(|error| self.of_slot(&lines[at].slot, &lines[at].clip, error))
         };
+        let first: Vec<usize> = (0..lines.len()).filter(|at| models[*at] == *at).collect();
+        let together = self.encode_together(lines, &first, observer)?;
         let made: Vec<Option<Fitted>> = (0..lines.len())
             .into_par_iter()
             .map(|at| match models[at] == at {
-                true => of(at, self.make(lines[at], &parts[at], disk, observer)).map(Some),
+                true => {
+                    let ready = together.made.get(&at);
+                    of(at, self.make(lines[at], &parts[at], ready, disk, observer)).map(Some)
+                }
                 false => Ok(None),
             })
             .collect::<Result<_>>()?;
@@ -129,6 +144,7 @@ impl Run {
         &self,
         line: &Line,
         part: &Path,
+        ready: Option<&Encoded>,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Fitted> {
@@ -154,9 +170,16 @@ impl Run {
                 }
             }
             Work::Encode { plan, encoder } => {
-                let written = self.encode(line, plan, encoder, part, disk, observer)?;
-                made.notices = Notice::of_outcome(&written.outcome, plan.to.format.rate);
-                made.outcome = Some(written.outcome);
+                let outcome = match ready {
+                    Some((encoded, outcome)) => {
+                        self.refuse_made(line, encoded)?;
+                        copy_file(encoded, part, disk)?;
+                        outcome.clone()
+                    }
+                    None => self.encode(line, plan, encoder, part, disk, observer)?.outcome,
+                };
+                made.notices = Notice::of_outcome(&outcome, plan.to.format.rate);
+                made.outcome = Some(outcome);
                 made.installed.decisions.clone_from(&plan.decisions);
                 made.installed.seconds = plan.to.seconds();
             }
@@ -225,6 +248,70 @@ impl Run {
         self.refuse_made(line, &made)?;
         copy_file(&made, part, disk)?;
         Ok(written)
+    }
+
+    /// What encoders that take many files in a call make of these lines.
+    fn encode_together(
+        &self,
+        lines: &[&Line],
+        first: &[usize],
+        observer: &dyn Observer,
+    ) -> Result<Together> {
+        let mut calls: Vec<(&OutsideEncoder, Vec<usize>)> = Vec::new();
+        for at in first {
+            let Work::Encode { encoder, .. } = &lines[*at].work else { continue };
+            if !encoder.takes_many() {
+                continue;
+            }
+            let same = |call: &&mut (&OutsideEncoder, Vec<usize>)| {
+                call.0 == encoder && call.1.len() < TOGETHER
+            };
+            match calls.iter_mut().rev().find(same) {
+                Some(call) => call.1.push(*at),
+                None => calls.push((encoder, vec![*at])),
+            }
+        }
+        let done: Vec<(Private, Vec<(usize, Encoded)>)> = calls
+            .par_iter()
+            .map(|(encoder, places)| {
+                let folder = private_folder()?;
+                let fed: Vec<(PathBuf, Outcome)> = places
+                    .par_iter()
+                    .map(|at| {
+                        self.feed(lines[*at], &folder.path().join(format!("in-{at}")), observer)
+                    })
+                    .collect::<Result<_>>()?;
+                let inputs: Vec<PathBuf> = fed.iter().map(|(input, _)| input.clone()).collect();
+                let encoder = Encoder::of_rule(encoder).map_err(OddJob::BadCommand)?;
+                let made = encoder.run_together(&inputs, observer)?;
+                let outcomes = fed.into_iter().map(|(_, outcome)| outcome);
+                Ok((folder, places.iter().copied().zip(made.into_iter().zip(outcomes)).collect()))
+            })
+            .collect::<Result<_>>()?;
+        let (folders, made): (Vec<_>, Vec<_>) = done.into_iter().unzip();
+        Ok(Together { made: made.into_iter().flatten().collect(), _folders: folders })
+    }
+
+    /// Writes what an encoder is fed of a line, at a path that lacks only its extension.
+    fn feed(
+        &self,
+        line: &Line,
+        stem: &Path,
+        observer: &dyn Observer,
+    ) -> Result<(PathBuf, Outcome)> {
+        let write = || {
+            let clip = line.open()?;
+            let fitting = Fitting { rule: None, ..self.fitting(line, &clip) };
+            let Work::Encode { plan, .. } = &line.work else {
+                return Err(internal("a line that is fed to no encoder".to_owned()));
+            };
+            let extension = plan.to.format.container.facts().extensions[0];
+            let input = stem.with_extension(extension);
+            let disk = crate::RealDisk::default();
+            let written = fitting.write(plan, &input, Durable::No, &disk, observer)?;
+            Ok((input, written.outcome))
+        };
+        write().map_err(|error| self.of_slot(&line.slot, &line.clip, error))
     }
 
     /// What an encoder has made must be what the rule asks, before anything is placed.

@@ -250,6 +250,10 @@ fn odd_prompt(odd: &OddLine) -> Words {
             format!("the command of the {role} names its program, {first} and {second}"),
             format!("as in ['program', '{first}', '{second}']"),
         ),
+        OddLine::ManyUnnamed => words(
+            "an encoder that takes {in…} names the files that it makes itself",
+            "say how it names them: out = '{stem}.bin'",
+        ),
         _ => words(format!("{odd:?}"), ""),
     }
 }
