@@ -37,8 +37,7 @@ fn spread<const N: usize>(
     for (index, channel) in block.channels_mut().iter_mut().enumerate() {
         let frames = bytes.chunks_exact(N * count);
         for (sample, frame) in channel.iter_mut().zip(frames) {
-            let mut value = [0; N];
-            value.copy_from_slice(&frame[index * N..(index + 1) * N]);
+            let Some(mut value) = frame[index * N..].first_chunk::<N>().copied() else { continue };
             if big {
                 value.reverse();
             }
