@@ -11,7 +11,7 @@ use crate::limits;
 use crate::names::{Key, folded};
 use crate::refusal::{FileKind, OddCaches, OddText};
 use crate::root::{Kind, look};
-use crate::sheet::{Fault, Pattern, Sheet};
+use crate::sheet::{Fault, Pattern, Sheet, known_root};
 use crate::target::Target;
 use crate::tree::{files_below, slot_name};
 use deft_needle_audio::Invalid;
@@ -67,8 +67,8 @@ fn held(state: &State, key: &Key) -> Option<FileKind> {
     known.any(|key| key == name).then_some(FileKind::Replaced)
 }
 
-/// What a sheet knows a file as, that is no cache.
-fn guarded(sheet: &Sheet, name: &str) -> Option<FileKind> {
+/// What a sheet knows a file of its main root as, if anything.
+pub(crate) fn guarded(sheet: &Sheet, name: &str) -> Option<FileKind> {
     let is = |path: &str| folded(path) == folded(name);
     if sheet.marker.0.iter().any(|marker| is(&marker.0)) {
         return Some(FileKind::Marker);
@@ -118,7 +118,10 @@ pub fn check(sheet: &Sheet) -> Result<()> {
         }
     }
     for pattern in &sheet.clear.0 {
-        let (_, within) = within_root(pattern)?;
+        let (root, within) = within_root(pattern)?;
+        // The main root needs no name, and another one must be the sheet's.
+        let others = sheet.roots.get(1..).unwrap_or_default();
+        known_root(root, others).map_err(|odd| Fault::whole(sheet.path(), odd))?;
         if let Some(met) = samples.iter().find(|sample| within.matches(sample)) {
             return Err(not_cache(sheet, Some(pattern), met, None));
         }

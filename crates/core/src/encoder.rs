@@ -3,6 +3,7 @@
 
 use crate::error::{Error, Result};
 use crate::fit::Durable;
+use crate::names::is_within;
 use crate::refusal::{OddJob, OddLine, OutsideFault};
 use crate::run::{Fitting, Written};
 use crate::sheet::OutsideEncoder;
@@ -21,7 +22,7 @@ use tracing::debug;
 const LOOK: Duration = Duration::from_millis(10);
 /// The word that stands for all files of a call, each a word of its own.
 const MANY: &str = "{in…}";
-/// So many files in one call, at most: systems bound how long a command line may be.
+/// Files in one call at most: systems limit the length of a command line.
 pub const TOGETHER: usize = 50;
 /// What is shown of what a command says, at most.
 const MOST_SAID: u64 = 2000;
@@ -60,6 +61,7 @@ impl Encoder {
             None if rule.takes_many() => Err(OddLine::ManyUnnamed),
             None => Self::new(words, limit),
             Some(out) => {
+                Self::check_out(out, rule.takes_many())?;
                 let place = if rule.takes_many() { MANY } else { "{in}" };
                 for word in words.iter_mut().filter(|word| *word == "{in...}") {
                     MANY.clone_into(word);
@@ -76,6 +78,15 @@ impl Encoder {
     /// As [`Encoder::new`].
     pub fn voice(words: Vec<String>, limit: Duration) -> Result<Self, OddLine> {
         Self::of("voice", words, limit, ["{text}", "{out}"])
+    }
+
+    /// The name of what it makes lies beside what it is fed, and tells several files apart.
+    fn check_out(out: &str, many: bool) -> Result<(), OddLine> {
+        let plain = is_within(out) && !out.contains('/');
+        match plain && (!many || out.contains("{stem}")) {
+            true => Ok(()),
+            false => Err(OddLine::EncoderOut(out.to_owned())),
+        }
     }
 
     fn of(
@@ -361,6 +372,30 @@ pub fn words(line: &str) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_it_makes_lies_beside_what_it_is_fed() {
+        for (out, one, many) in [
+            ("{stem}.bin", true, true),
+            ("made.bin", true, false),
+            ("../{stem}.bin", false, false),
+            ("sub/{stem}.bin", false, false),
+            ("/tmp/{stem}.bin", false, false),
+            ("..", false, false),
+            ("", false, false),
+        ] {
+            for (word, fine) in [("{in}", one), ("{in…}", many), ("{in...}", many)] {
+                let rule = OutsideEncoder {
+                    command: vec!["enc".to_owned(), word.to_owned()],
+                    feed: String::new(),
+                    seconds: 1,
+                    out: Some(out.to_owned()),
+                    folder: None,
+                };
+                assert_eq!(Encoder::of_rule(&rule).is_ok(), fine, "{out} {word}");
+            }
+        }
+    }
 
     #[test]
     fn typed_commands() {

@@ -100,7 +100,7 @@ fn tree() -> impl Strategy<Value = Vec<(String, Kind)>> {
     prop::collection::vec(file, 1..14)
 }
 
-/// Learns a tree, and gives the target that came of it; nothing where there is no sound.
+/// Learns a tree, and gives its target; nothing where the tree holds nothing audible.
 fn learnt(folder: &Path) -> Option<(Target, Stock, String)> {
     let stock = Stock::open(&folder.join("game")).unwrap();
     let learnt = learn(&stock, "game.slots.csv", &Unobserved).ok()?;

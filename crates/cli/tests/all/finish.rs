@@ -430,5 +430,44 @@ fn one_call_of_an_encoder_makes_many_files() {
         fs::read_to_string(bench.path("g.toml")).unwrap().replace("out = '{stem}.tin', ", "");
     bench.put("g.toml", unnamed.as_bytes());
     let ran = bench.run(&["install", "j.toml", "--allow-commands"]);
-    assert!(ran.code != 0 && ran.err.contains("say how it names them"), "{}", ran.err);
+    assert!(ran.code != 0 && ran.err.contains("needs the names of its output files"), "{}", ran.err);
+}
+
+/// A file that is made replaces nothing else of the target's, and is made of nothing outside the sheet's folder.
+#[test]
+fn made_files_stand_in_nobodys_way() {
+    let bench = game();
+    bench.put("game/mark.toml", b"[mark]\n");
+    bench.put("secret.txt", b"secret");
+    let sheet = fs::read_to_string(bench.path("g.toml")).unwrap();
+    let (head, _) = sheet.split_once("[[make]]").unwrap();
+    let head = head.replacen("companions", "marker = 'mark.toml'\ncompanions", 1);
+    let lines = "[values]\nfrom = '../secret.txt'\n[[replace]]\nslot = 'sfx/hit.wav'\nclip = 'clip.wav'\n[[replace]]\nslot = 'sfx/low.wav'\nclip = 'clip.wav'\n";
+    bench.put(
+        "sub/j.toml",
+        format!("target = 'g.toml'\nroot = '../game'\n{lines}")
+            .replace("'clip.wav'", "'../clip.wav'")
+            .as_bytes(),
+    );
+    for (file, content, said) in [
+        ("card.json", "text = '{stem|json}'", "two slots make card.json, with different contents"),
+        ("sfx/more.wav", "text = '{stem}'", "which is a slot"),
+        ("SFX/{stem}.WAV", "text = 'x'", "which is a slot"),
+        ("mark.toml", "text = 'x = 1'", "which is a marker"),
+        ("names.json", "text = '{{}}'", "which is a file with entries"),
+        ("{stem}.txt", "from = '{from}'", "one that does not lead out of its folder"),
+    ] {
+        let make = format!("{head}[[make]]\nmatch = 'sfx/*'\nfile = '{file}'\n{content}\n");
+        bench.put("sub/g.toml", make.as_bytes());
+        for command in [&["check", "sub/j.toml"][..], &["install", "sub/j.toml"]] {
+            let ran = bench.run(command);
+            let all = ran.out.clone() + &ran.err;
+            assert!(ran.code != 0 && all.contains(said), "{file} {command:?}: {all}");
+        }
+    }
+    // The same for both is one file.
+    let make = format!("{head}[[make]]\nmatch = 'sfx/*'\nfile = 'card.json'\ntext = '1'\n");
+    bench.put("sub/g.toml", make.as_bytes());
+    bench.play("$ deft-needle install sub/j.toml\n…\n$ deft-needle restore game\n…");
+    assert!(!bench.path("game/card.json").exists());
 }

@@ -75,7 +75,7 @@ fn heard(all: Vec<Sample>) -> (Vec<Sample>, Vec<Sample>) {
 /// Looks at every file of the stock; the sheet will name its list `list`.
 ///
 /// # Errors
-/// Those of [`Stock::look`]; [`Error::Refused`] where there is no sound at all.
+/// Those of [`Stock::look`]; [`Error::Refused`] where nothing audible is found.
 pub fn learn(stock: &Stock, list: &str, observer: &dyn Observer) -> Result<Learnt> {
     let index = index::find(stock);
     let named = index.as_ref().map(|index| stock.clone().renamed(&index.names));

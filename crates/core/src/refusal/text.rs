@@ -56,6 +56,15 @@ pub enum OddText {
         /// What it is, where that is known.
         kind: Option<FileKind>,
     },
+    /// A file that is made would replace something else of the target's.
+    MadeOver {
+        /// The file.
+        file: String,
+        /// What it is.
+        kind: FileKind,
+    },
+    /// Two slots would have the same file made, each with other contents.
+    MadeTwice(String),
     /// An entry neither sets nor expects a value.
     NoValue,
     /// A file that is made holds one of a text, a template and a file: none is given, or several are.
@@ -241,6 +250,8 @@ pub enum OddLine {
     Command(&'static str, [&'static str; 2]),
     /// An encoder takes many files in a call, and nobody knows what it calls what it makes.
     ManyUnnamed,
+    /// What an encoder makes has no plain name beside what it is fed, or many have the same.
+    EncoderOut(String),
     /// A line of a pack's template without its counterpart: the line, and what it lacks or is within.
     Each(&'static str, &'static str, bool),
 }

@@ -70,9 +70,13 @@ fn place_folder(
     done: &mut Installation,
 ) -> Result<()> {
     let fingerprint = packed.fingerprint()?;
+    let main = run.root.as_ref().map_or(Path::new("."), |root| &root.path);
     let mut members: BTreeMap<Key, &Path> = BTreeMap::new();
+    let mut names: BTreeMap<Key, &str> = BTreeMap::new();
     for (name, path) in &packed.members {
-        let key = Key::new(folder.root(), &format!("{}/{name}", folder.within()))?;
+        let within = format!("{}/{name}", folder.within());
+        let key = ledger.state().key(main, folder.root(), &within, disk)?;
+        names.insert(key.clone(), name);
         members.insert(key, path);
     }
     let mut wanted: Vec<(&Key, &Path, Hash)> = Vec::new();
@@ -97,8 +101,7 @@ fn place_folder(
     let mut change = ledger.begin(What::Install, &keys, plan.caches.clone())?;
     for (key, path, hash) in wanted {
         copy_file(path, &change.part(key)?, disk)?;
-        let name = key.within().strip_prefix(folder.within()).and_then(|n| n.strip_prefix('/'));
-        let installed = match name.and_then(|name| packed.made.get(name)) {
+        let installed = match names.get(key).and_then(|name| packed.made.get(*name)) {
             Some(made) => made.clone(),
             None => Installed {
                 clip: run.job.name.clone(),

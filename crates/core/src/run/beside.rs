@@ -8,17 +8,18 @@ use super::line::{Line, Sources, Work};
 use super::look::JobPlan;
 use super::notice::Notice;
 use super::stock::find_stock;
+use crate::caches::guarded;
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::ledger::record::Held;
 use crate::limits;
-use crate::names::Key;
-use crate::refusal::OddText;
-use crate::sheet::{Fault, LoopFile, Make, Way};
+use crate::names::{Key, folded};
+use crate::refusal::{FileKind, OddText};
+use crate::sheet::{Fault, LoopFile, Make, Way, Within};
 use crate::template::refuse_broken;
 use deft_needle_audio::units::{FrameRange, SampleRate};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Bytes of a text that tells a loop.
 const SHORT: u64 = 64 << 10;
@@ -116,7 +117,9 @@ impl Run {
             Ok(Some(Beside { path: path.clone(), root: make.root.clone(), bytes: Some(bytes) }))
         };
         if let Some(file) = &make.from {
-            return made(read(&names.text(&file.0).map_err(OddText::Template)?)?);
+            // Values of a stranger's pack must not lead out of the sheet's folder.
+            let file: Within = names.text(&file.0).map_err(OddText::Template)?.parse()?;
+            return made(read(&file.0)?);
         }
         let template = match &make.template {
             Some(file) => String::from_utf8(read(&file.0)?).map_err(|_| OddText::NotText)?,
@@ -143,10 +146,9 @@ impl Run {
         sources: &Sources<'_>,
     ) -> Result<BTreeSet<Key>> {
         let mut keys = BTreeSet::new();
-        // An archive brings them along.
-        if self.root.is_none() || self.destination.way() == Way::Archive {
-            return Ok(keys);
-        }
+        let mut made: BTreeMap<(Option<String>, String), Hash> = BTreeMap::new();
+        // An archive or a pack brings them along.
+        let placed = self.root.is_some() && self.destination.way() != Way::Archive;
         for at in 0..plan.lines.len() {
             let (all, notices) = match self.beside(&plan.lines[at]) {
                 Ok(beside) => beside,
@@ -157,6 +159,13 @@ impl Run {
             };
             plan.lines[at].notices.extend(notices);
             for beside in all {
+                if let Some(odd) = self.in_the_way(&beside, &mut made) {
+                    plan.faults.push(self.of_sheet(odd));
+                    continue;
+                }
+                if !placed {
+                    continue;
+                }
                 let key = self.beside_key(&beside, sources)?;
                 keys.insert(key.clone());
                 let Some(bytes) = beside.bytes.filter(|bytes| !self.lies(&key, bytes, sources))
@@ -168,6 +177,27 @@ impl Run {
             }
         }
         Ok(keys)
+    }
+
+    /// What else lies where a file would be written.
+    fn in_the_way(
+        &self,
+        beside: &Beside,
+        made: &mut BTreeMap<(Option<String>, String), Hash>,
+    ) -> Option<OddText> {
+        let file = beside.path.clone();
+        let sheet = &self.target.sheet;
+        if beside.root.as_ref().is_none_or(|root| sheet.roots.first() == Some(root)) {
+            let is_slot = self.target.slots.has(&file)
+                || self.dealt.placements.iter().any(|p| folded(&p.slot) == folded(&file));
+            let kind = is_slot.then_some(FileKind::Slot).or_else(|| guarded(sheet, &file));
+            if let Some(kind) = kind {
+                return Some(OddText::MadeOver { file, kind });
+            }
+        }
+        let hash = Hash::of(beside.bytes.as_ref()?);
+        let other = made.insert((beside.root.clone(), folded(&file)), hash)?;
+        (other != hash).then_some(OddText::MadeTwice(file))
     }
 
     /// Whether a file of ours holds just this.

@@ -119,8 +119,8 @@ impl Swap<'_> {
             "" => name,
             folder => format!("{folder}/{name}"),
         };
-        // What is no sound stands in no sound's way: companions have its stem. And what the ledger knows is
-        // not new, though it may have vanished.
+        // Other kinds of file may share a sound's stem, as companions do. And what the ledger knows is not
+        // new, though it may have vanished.
         let extension = |name: &str| {
             Path::new(name).extension().unwrap_or_default().to_string_lossy().to_lowercase()
         };

@@ -234,7 +234,7 @@ impl Make {
 
 /// # Errors
 /// A root that the sheet does not name.
-pub(super) fn known_root(named: Option<&str>, roots: &[String]) -> Result<(), OddText> {
+pub(crate) fn known_root(named: Option<&str>, roots: &[String]) -> Result<(), OddText> {
     match named {
         Some(root) if !roots.iter().any(|known| known == root) => {
             Err(OddText::UnknownRoot { root: root.to_owned(), known: roots.to_vec() })

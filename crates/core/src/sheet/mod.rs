@@ -14,6 +14,7 @@ mod validate;
 mod values;
 
 pub use audit::{Remark, audit};
+pub(crate) use beside::known_root;
 pub use beside::{
     Carry, Companion, Entry, IndexOf, Make, Pack, PackFile, PackForm, PackIcon, Sorting, Way, When,
 };

@@ -150,8 +150,8 @@ pub struct OutsideEncoder {
     /// How many seconds it may take.
     #[serde(default = "usual_seconds")]
     pub seconds: u64,
-    /// The file that the program makes beside what it is fed, where it is told of no other: `{stem}` is the
-    /// stem of that.
+    /// The name of the file that the program makes beside its input, where it takes no output path: `{stem}`
+    /// is the stem of the input.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub out: Option<String>,
     /// Where a relative program is looked for first.

@@ -490,6 +490,14 @@ fn odd_texts() {
             "there is no root \"x\" | the sheet's roots are: a, b",
         ),
         (
+            OddText::MadeOver { file: "game.toml".to_owned(), kind: FileKind::Marker },
+            "[[make]] would replace game.toml, which is a marker | choose another file name",
+        ),
+        (
+            OddText::MadeTwice("card.json".to_owned()),
+            "two slots make card.json, with different contents | use {stem} or {slot} in the name of the file",
+        ),
+        (
             OddText::NotCache {
                 pattern: None,
                 file: "a.ogg".to_owned(),

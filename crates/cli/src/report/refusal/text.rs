@@ -65,6 +65,14 @@ pub fn odd_text(odd: &OddText) -> Words {
             "a file that is made needs one of text, template and from",
             "write what it holds, or the file beside the sheet that tells it",
         ),
+        OddText::MadeOver { file, kind } => words(
+            format!("[[make]] would replace {file}, which is {}", file_kind(*kind)),
+            "choose another file name",
+        ),
+        OddText::MadeTwice(file) => words(
+            format!("two slots make {file}, with different contents"),
+            "use {stem} or {slot} in the name of the file",
+        ),
         OddText::NoValue => words("the entry has no value to set or to expect", "write value = …"),
         OddText::NoLabelled => words("a label for a slot that does not exist", "check its path"),
         OddText::Rule(odd) => odd_rule(odd),
@@ -250,9 +258,13 @@ fn odd_prompt(odd: &OddLine) -> Words {
             format!("the command of the {role} names its program, {first} and {second}"),
             format!("as in ['program', '{first}', '{second}']"),
         ),
+        OddLine::EncoderOut(out) => words(
+            format!("invalid encoder output \"{out}\""),
+            "a file name without folders; with {in…}, one that contains {stem}: out = '{stem}.bin'",
+        ),
         OddLine::ManyUnnamed => words(
-            "an encoder that takes {in…} names the files that it makes itself",
-            "say how it names them: out = '{stem}.bin'",
+            "an encoder with {in…} needs the names of its output files",
+            "add out = '{stem}.bin'",
         ),
         _ => words(format!("{odd:?}"), ""),
     }
