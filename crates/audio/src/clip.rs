@@ -34,6 +34,9 @@ pub struct Tag {
     pub value: String,
 }
 
+/// How the identifiers of frames of an ID3 tag begin, other than those of texts.
+pub const ID3_FRAME: &str = "ID3 ";
+
 /// Something in the file that is neither samples nor what they need to be played.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
 pub struct Extra {

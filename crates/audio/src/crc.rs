@@ -21,6 +21,9 @@ pub const FLAC_HEADER: Crc<u8> = Crc::<u8>::new(&crc::CRC_8_SMBUS);
 /// Of FLAC frames (RFC 9639, 9.3).
 pub const FLAC_FRAME: Crc<u16, Table<16>> = Crc::<u16, Table<16>>::new(&crc::CRC_16_UMTS);
 
+/// Of the info frame of MP3 and of what it describes.
+pub const MP3: Crc<u16, Table<16>> = Crc::<u16, Table<16>>::new(&crc::CRC_16_ARC);
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -30,6 +33,7 @@ mod tests {
         let text = b"123456789";
         assert_eq!(OGG.checksum(text), OGG_PAGE.check);
         assert_eq!(FLAC_HEADER.checksum(text), 0xF4);
+        assert_eq!(MP3.checksum(text), 0xBB3D);
         assert_eq!(FLAC_FRAME.checksum(text), 0xFEE8);
     }
 }

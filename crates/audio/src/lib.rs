@@ -13,6 +13,7 @@ pub mod error;
 pub mod hear;
 mod invalid;
 pub mod likeness;
+pub mod masking;
 pub mod measure;
 pub mod num;
 pub mod observe;

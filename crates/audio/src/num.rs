@@ -51,6 +51,11 @@ pub const fn single(x: f64) -> f32 {
     x as f32
 }
 
+/// A 32-bit integer as a 32-bit float; exact within ±2^24.
+pub const fn single_signed(x: i32) -> f32 {
+    x as f32
+}
+
 /// An integer held within 16 bits.
 pub fn saturated16(x: i32) -> i16 {
     low_half(x.clamp(-32_768, 32_767))
@@ -59,6 +64,11 @@ pub fn saturated16(x: i32) -> i16 {
 /// The nearest 16-bit integer of an already whole number; saturates, NaN gives 0.
 pub const fn int16(x: f64) -> i16 {
     x as i16
+}
+
+/// The whole part of what is not negative, held within 16 bits; NaN gives 0.
+pub const fn whole16(x: f32) -> u16 {
+    x as u16
 }
 
 /// The low byte of each 32-bit integer is what PCM of 8 bits stores.

@@ -212,7 +212,7 @@ mod tests {
 
     fn sheet(clear: &str) -> Result<Sheet> {
         let text = format!(
-            "name = 'x'\nmarker = 'game.toml'\nclear = {clear}\n[[slots]]\nin-root = 'names.txt'\n\
+            "name = 'x'\nroots = ['game', 'added']\nmarker = 'game.toml'\nclear = {clear}\n[[slots]]\nin-root = 'names.txt'\n\
              [[rule]]\nmatch = 'music/**'\nspec = 'ogg vorbis:q5 44100 stereo'\n\
              [[entry]]\nfile = 'cues.json'\nat = '/a'\nvalue = 1\n"
         );
@@ -238,6 +238,7 @@ mod tests {
             "['*.idx', '*.json']",
             "'**/*.o?g'",
             "'added:**/*.json'",
+            "'other:**/warm.idx'",
         ] {
             assert!(sheet(bad).is_err(), "{bad}");
         }

@@ -1,19 +1,22 @@
 //! Loudness and true peak (ITU-R BS.1770-4, EBU Tech 3341).
 
 use super::Ask;
+use super::true_peak::TruePeak;
 use crate::block::Block;
-use crate::num::{count, decibels, size};
+use crate::num::{count, decibels, real, size};
 use crate::units::SampleRate;
-use ebur128::{EbuR128, Mode};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::f64::consts::PI;
 
 /// Clips shorter than this, in seconds, are measured at their loudest moment.
 const SHORT: f64 = 3.0;
-/// One momentary measurement, in seconds.
-const MOMENT: f64 = 0.4;
-/// How often moments are measured, in seconds.
-const STEP: f64 = 0.1;
+/// Steps of 100 ms in one momentary measurement.
+const STEPS: usize = 4;
+/// What is quieter does not count, in LUFS.
+const ABSOLUTE_GATE: f64 = -70.0;
+/// Nor what lies this far below the loudness of the rest, in LU.
+const RELATIVE_GATE: f64 = -10.0;
 
 /// How a loudness was measured.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
@@ -38,99 +41,192 @@ pub struct Loudness {
     pub measure: Measure,
 }
 
-/// Feeds the meter and watches the moments of short clips.
+/// Weighs what it is fed, and keeps the energy of each 100 ms.
 pub struct LoudnessMeter {
-    meter: Option<EbuR128>,
     ask: Ask,
     rate: SampleRate,
+    weighting: Weighting,
+    /// How much each channel counts.
+    shares: Vec<f64>,
+    /// The filters' memory, two channels side by side.
+    pairs: Vec<[[f64; 2]; 4]>,
+    true_peaks: Vec<TruePeak>,
     frames: u64,
-    loudest_moment: f64,
+    /// Of the step that is under way.
+    energy: f64,
+    steps: Vec<f64>,
 }
 
 impl LoudnessMeter {
     pub fn new(rate: SampleRate, channels: usize, ask: Ask) -> Self {
-        let mut mode = Mode::empty();
-        if ask.loudness {
-            mode |= Mode::I;
-        }
-        if ask.true_peak {
-            mode |= Mode::TRUE_PEAK;
-        }
-        let channels = u32::try_from(channels).unwrap_or(u32::MAX);
-        let wanted = ask.loudness || ask.true_peak;
+        let peaks = if ask.true_peak { channels } else { 0 };
         Self {
-            meter: wanted.then(|| EbuR128::new(channels, rate.hertz(), mode).ok()).flatten(),
             ask,
             rate,
+            weighting: Weighting::at(rate),
+            shares: (0..channels).map(|channel| share(channel, channels)).collect(),
+            pairs: vec![[[0.0; 2]; 4]; channels.div_ceil(2)],
+            true_peaks: (0..peaks).map(|_| TruePeak::new(rate.hertz())).collect(),
             frames: 0,
-            loudest_moment: f64::NEG_INFINITY,
+            energy: 0.0,
+            steps: Vec::new(),
         }
+    }
+
+    /// Frames of a step.
+    fn step(&self) -> u64 {
+        self.rate.frames(0.1).max(1)
+    }
+
+    /// Frames of a moment.
+    fn moment(&self) -> u64 {
+        self.step() * count(STEPS)
     }
 
     pub fn feed(&mut self, block: &Block) {
-        let mut from = 0;
-        while self.meter.is_some() && from < block.frames() {
-            let end = self.frames_to_next_moment(block.frames() - from) + from;
-            let slices: Vec<&[f64]> = block.channels().iter().map(|c| &c[from..end]).collect();
-            self.add(&slices);
-            from = end;
+        for (meter, channel) in self.true_peaks.iter_mut().zip(block.channels()) {
+            meter.feed(channel);
+        }
+        if self.ask.loudness {
+            self.weigh(block);
         }
     }
 
-    /// While the clip may still turn out short, the meter is fed from one moment to the next.
-    fn frames_to_next_moment(&self, left: usize) -> usize {
-        if self.frames >= self.rate.frames(SHORT) {
-            return left;
-        }
-        let step = self.rate.frames(STEP).max(1);
-        size(step - self.frames % step).min(left)
-    }
-
-    fn add(&mut self, channels: &[&[f64]]) {
-        let Some(meter) = &mut self.meter else {
-            return;
-        };
-        if meter.add_frames_planar_f64(channels).is_err() {
-            self.meter = None;
-            return;
-        }
-        self.frames += count(channels.first().map_or(0, |c| c.len()));
-        let full = self.frames >= self.rate.frames(MOMENT);
-        if self.ask.loudness && full && self.frames <= self.rate.frames(SHORT) {
-            let moment = meter.loudness_momentary().unwrap_or(f64::NEG_INFINITY);
-            self.loudest_moment = self.loudest_moment.max(moment);
+    fn weigh(&mut self, block: &Block) {
+        let (step, mut from) = (self.step(), 0);
+        while from < block.frames() {
+            let left = size(step - self.frames % step).min(block.frames() - from);
+            let pairs = block.channels().chunks(2).zip(self.shares.chunks(2)).zip(&mut self.pairs);
+            for ((channels, shares), memory) in pairs {
+                let first = &channels[0][from..from + left];
+                let second = channels.last().map_or(first, |last| &last[from..from + left]);
+                let sums = self.weighting.energy(memory, first, second);
+                let counted = shares.iter().zip(sums).map(|(share, sum)| share * sum);
+                self.energy += counted.sum::<f64>();
+            }
+            self.frames += count(left);
+            from += left;
+            if self.frames.is_multiple_of(step) {
+                self.steps.push(std::mem::take(&mut self.energy));
+            }
         }
     }
 
     /// The loudness, and the true peak in dBTP.
     pub fn finish(mut self) -> (Loudness, f64) {
-        let channels = self.meter.as_ref().map_or(0, EbuR128::channels);
-        let peak = |meter: &EbuR128| {
-            (0..channels).filter_map(|channel| meter.true_peak(channel).ok()).fold(0.0, f64::max)
-        };
-        let true_peak = match &self.meter {
-            Some(meter) if self.ask.true_peak => decibels(peak(meter)),
-            _ => f64::NEG_INFINITY,
-        };
+        let true_peak = self.true_peaks.iter().map(TruePeak::peak).fold(0.0, f64::max);
         let measure = match self.frames {
             _ if !self.ask.loudness => Measure::None,
             n if n >= self.rate.frames(SHORT) => Measure::Integrated,
-            n if n >= self.rate.frames(MOMENT) => Measure::Momentary,
+            n if n >= self.moment() => Measure::Momentary,
             _ => Measure::Padded,
         };
         if measure == Measure::Padded {
-            let missing = self.rate.frames(MOMENT).saturating_sub(self.frames);
-            let silence = vec![0.0; size(missing)];
-            let slices = vec![silence.as_slice(); size(channels.into())];
-            self.add(&slices);
+            let mut silence = Block::default();
+            let missing = self.moment().saturating_sub(self.frames);
+            silence.shape(self.shares.len(), size(missing));
+            self.weigh(&silence);
         }
-        let lufs = match (&self.meter, measure) {
-            (Some(meter), Measure::Integrated) => {
-                meter.loudness_global().unwrap_or(f64::NEG_INFINITY)
-            }
-            (Some(_), Measure::Momentary | Measure::Padded) => self.loudest_moment,
-            _ => f64::NEG_INFINITY,
+        let frames = real(self.moment());
+        let moments = self.steps.windows(STEPS).map(|steps| steps.iter().sum::<f64>() / frames);
+        let energy = match measure {
+            Measure::Integrated => gated(&moments.collect::<Vec<_>>()),
+            _ => moments.fold(0.0, f64::max),
         };
-        (Loudness { lufs, measure }, true_peak)
+        (Loudness { lufs: lufs(energy), measure }, decibels(true_peak))
+    }
+}
+
+fn lufs(energy: f64) -> f64 {
+    10.0 * energy.log10() - 0.691
+}
+
+fn energy_of(lufs: f64) -> f64 {
+    10f64.powf((lufs + 0.691) / 10.0)
+}
+
+/// The mean of those moments that count (BS.1770-4, annex 1).
+fn gated(moments: &[f64]) -> f64 {
+    let mean_above = |gate: f64| {
+        let counted = moments.iter().filter(|moment| **moment >= gate);
+        let (sum, number) = counted.fold((0.0, 0u64), |(sum, n), moment| (sum + moment, n + 1));
+        if number == 0 { 0.0 } else { sum / real(number) }
+    };
+    let absolute = energy_of(ABSOLUTE_GATE);
+    let relative = mean_above(absolute) * 10f64.powf(RELATIVE_GATE / 10.0);
+    mean_above(absolute.max(relative))
+}
+
+/// How much a channel counts: those at the sides more, the one for low frequencies not at all
+/// (BS.1770-4, table 3).
+const fn share(channel: usize, channels: usize) -> f64 {
+    match (channels, channel) {
+        (4, 2 | 3) | (5, 3 | 4) | (6.., 4 | 5) => 1.41,
+        (6.., 3) => 0.0,
+        (_, 0..=4) => 1.0,
+        _ => 0.0,
+    }
+}
+
+/// The two filters of the K weighting (BS.1770-4, annex 1): a shelf for the head, and a high pass.
+#[derive(Debug, Clone, Copy)]
+struct Weighting {
+    shelf: Section,
+    high_pass: Section,
+}
+
+/// `y = b0 x + s0; s0 = b1 x - a1 y + s1; s1 = b2 x - a2 y`.
+#[derive(Debug, Clone, Copy)]
+struct Section {
+    b: [f64; 3],
+    a: [f64; 2],
+}
+
+impl Weighting {
+    /// The standard gives the coefficients at 48 kHz; these are the analogue filters behind them, made anew
+    /// for each rate.
+    fn at(rate: SampleRate) -> Self {
+        let warped = |hertz: f64| (PI * hertz / f64::from(rate.hertz())).tan();
+        let (k, q) = (warped(1_681.974_450_955_533), 0.707_175_236_955_419_6);
+        let high = 10f64.powf(3.999_843_853_973_347 / 20.0);
+        let band = high.powf(0.499_666_774_154_541_6);
+        let norm = 1.0 + k / q + k * k;
+        let shelf = Section {
+            b: [
+                (high + band * k / q + k * k) / norm,
+                2.0 * (k * k - high) / norm,
+                (high - band * k / q + k * k) / norm,
+            ],
+            a: [2.0 * (k * k - 1.0) / norm, (1.0 - k / q + k * k) / norm],
+        };
+        let (k, q) = (warped(38.135_470_876_024_44), 0.500_327_037_323_877_3);
+        let norm = 1.0 + k / q + k * k;
+        let high_pass = Section {
+            b: [1.0, -2.0, 1.0],
+            a: [2.0 * (k * k - 1.0) / norm, (1.0 - k / q + k * k) / norm],
+        };
+        Self { shelf, high_pass }
+    }
+
+    /// The energies of two channels, side by side so that the processor need not wait for either.
+    fn energy(&self, memory: &mut [[f64; 2]; 4], first: &[f64], second: &[f64]) -> [f64; 2] {
+        let (Section { b, a }, Section { b: d, a: c }) = (self.shelf, self.high_pass);
+        let [mut s0, mut s1, mut t0, mut t1] = *memory;
+        let mut sums = [0.0; 2];
+        for (first, second) in first.iter().zip(second) {
+            let x = [*first, *second];
+            for lane in 0..2 {
+                let y = b[0] * x[lane] + s0[lane];
+                s0[lane] = b[1] * x[lane] - a[0] * y + s1[lane];
+                s1[lane] = b[2] * x[lane] - a[1] * y;
+                let z = d[0] * y + t0[lane];
+                t0[lane] = d[1] * y - c[0] * z + t1[lane];
+                t1[lane] = d[2] * y - c[1] * z;
+                sums[lane] += z * z;
+            }
+        }
+        // Numbers too small to be normal would slow down what follows.
+        *memory = [s0, s1, t0, t1].map(|pair| pair.map(|s| if s.abs() < 1e-30 { 0.0 } else { s }));
+        sums
     }
 }

@@ -4,6 +4,7 @@ mod clipping;
 mod loudness;
 pub mod picture;
 mod silence;
+mod true_peak;
 
 pub use clipping::Clipped;
 pub use loudness::{Loudness, Measure};

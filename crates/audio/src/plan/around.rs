@@ -30,10 +30,13 @@ pub fn around(
     selection: &Selection,
     levelled: &Levelled,
 ) -> Around {
-    /// More than the longest blocks of Vorbis and AAC reach.
+    /// More than the longest blocks of any codec reach.
     const LOSSY_SEES: u64 = 3 * 8192;
-    /// Packets of AAC overlap with the one before.
+    /// Packets of AAC and MP3 overlap with the one before.
     const AAC_SEES: u64 = 2 * 1024;
+    const MP3_SEES: u64 = 2 * 1152;
+    /// RFC 7845, 4.2: 80 ms until a decoder has settled.
+    const OPUS_SEES: u64 = 3840;
     let asked = selection.sets_loop;
     let carried = beside::lets_loops(demand, to.container, asked);
     let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
@@ -42,13 +45,15 @@ pub fn around(
     let limits = levelled.steps.iter().any(|step| matches!(step, Step::Limit { .. }));
     let padded = edits.pad.is_some_and(|pad| pad.tail.frames(to.rate) > 0);
     let beyond = match to.encoding.codec {
-        Codec::Vorbis | Codec::Aac if !padded => LOSSY_SEES,
+        Codec::Vorbis | Codec::Opus | Codec::Aac | Codec::Mp3 if !padded => LOSSY_SEES,
         _ => 0,
     };
-    // Only AAC in MP4 has a place for what is decoded and not played.
+    // Only AAC in MP4, the info frame of MP3 and the header of Opus have a place for what is decoded and not played.
     let faded = edits.fade_in.is_some() || edits.fade_out.is_some();
     let before = match to.encoding.codec {
         Codec::Aac if !faded => AAC_SEES,
+        Codec::Mp3 if !faded => MP3_SEES,
+        Codec::Opus if !faded => OPUS_SEES,
         _ => 0,
     };
     let limiter = if limits { limit::look_ahead(to.rate) } else { 0 };

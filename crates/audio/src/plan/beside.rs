@@ -56,7 +56,7 @@ fn holds(container: Container, tag: &Tag) -> bool {
         Container::Wav => tag.info_id().is_some(),
         Container::Aiff | Container::Aifc => tag.names().is_some_and(|names| names.aiff.is_some()),
         Container::M4a => tag.names().is_some(),
-        Container::Ogg | Container::Flac => true,
+        Container::Ogg | Container::Flac | Container::Mp3 => true,
         _ => false,
     }
 }

@@ -2,7 +2,7 @@
 
 use super::beside::Known;
 use super::{Decision, LeftOut};
-use crate::clip::{Extra, Loop};
+use crate::clip::{Extra, ID3_FRAME, Loop};
 use crate::spec::{Carried, Chunks, Container, Patch};
 
 /// Chunks of a WAV that mark places in the samples, and the names of those places.
@@ -47,7 +47,9 @@ pub fn choose(
     let raw_texts = matches!(known.to.container, Container::Wav | Container::M4a);
     let comes = |extra: &Extra| {
         let id = extra.id.as_str();
-        let fits = same && extra.bytes <= LARGEST && !DROPPED.contains(&id);
+        // Tags of MP3 are always rebuilt; what is no text in them comes along frame by frame.
+        let rebuilt = known.to.container == Container::Mp3 && !id.starts_with(ID3_FRAME);
+        let fits = same && !rebuilt && extra.bytes <= LARGEST && !DROPPED.contains(&id);
         match id {
             _ if !fits => false,
             "SEEKTABLE" => texts && !known.changed,

@@ -31,7 +31,8 @@ pub fn plan_block(
     if !renders {
         return Ok(facts.block_bytes);
     }
-    if to.encoding.codec != Codec::ImaAdpcm {
+    let codec = to.encoding.codec;
+    if !matches!(codec, Codec::ImaAdpcm | Codec::MsAdpcm) {
         return Ok(None);
     }
     if demand.header == Some(Header::Extensible) {
@@ -39,8 +40,12 @@ pub fn plan_block(
     }
     let channels = to.channels.count();
     let bytes = demand.block_bytes.unwrap_or_else(|| usual_block(to.rate.hertz(), channels));
-    let group = 4 * u32::from(channels);
-    let sound = bytes.is_multiple_of(group) && bytes > group && bytes <= u32::from(u16::MAX);
+    // What a channel takes at a time, and what comes before the codes.
+    let (group, head) = match codec {
+        Codec::MsAdpcm => (u32::from(channels), 7 * u32::from(channels)),
+        _ => (4 * u32::from(channels), 4 * u32::from(channels)),
+    };
+    let sound = bytes.is_multiple_of(group) && bytes > head && bytes <= u32::from(u16::MAX);
     if sound {
         return Ok(Some(bytes));
     }
@@ -84,7 +89,7 @@ pub(crate) fn refuse_too_large(to: &Output) -> Result<()> {
     let bytes = wav::file_bytes(to);
     let container = to.format.container;
     let most = match container {
-        Container::Wav | Container::Aiff | Container::Aifc => wav::LARGEST_FILE,
+        Container::Wav | Container::Aiff | Container::Aifc | Container::Au => wav::LARGEST_FILE,
         Container::Qoa if to.frames > u64::from(u32::MAX) => 0,
         _ => u64::MAX,
     };

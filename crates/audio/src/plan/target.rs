@@ -7,6 +7,7 @@ use crate::spec::{
     ByteOrder, Channels, Choice, Codec, Container, Demand, Encoding, Format, Kind, MOST_CHANNELS,
     Quality, Spec, limit,
 };
+use crate::units::SampleRate;
 use crate::unmet::Unmet;
 use crate::write::encodes;
 
@@ -29,8 +30,27 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
         }
     }
     (format.container, format.encoding) = container_and_encoding(own, spec)?;
-    format.channels = stated(format);
+    format.channels = match format.container {
+        Container::Ogg if without_places(&spec.channels, format.channels) => {
+            Channels::new(format.channels.count()).unwrap_or(format.channels)
+        }
+        _ => stated(format),
+    };
+    // Opus counts in 48 kHz, whatever went in.
+    if format.encoding.codec == Codec::Opus && spec.rate.accepts(SampleRate::STUDIO, |a, b| a == b)
+    {
+        format.rate = SampleRate::STUDIO;
+    }
     Ok(format)
+}
+
+/// Whether channels are asked for by their number alone.
+fn without_places(asked: &Choice<Channels>, found: Channels) -> bool {
+    let same = |channels: &&Channels| channels.count() == found.count();
+    match asked {
+        Choice::Any => false,
+        Choice::OneOf(all) => all.iter().filter(same).all(|channels| channels.layout().is_none()),
+    }
 }
 
 /// Some containers give every number of channels its places, some none.

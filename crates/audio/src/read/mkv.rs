@@ -9,11 +9,12 @@ use super::reading::Reading;
 use super::{Body, Opened, Packets};
 use crate::block::{Block, Source};
 use crate::error::{Error, Result};
-use crate::num::count;
+use crate::num::{count, count32, scaled};
 use crate::read::input::Handle;
 use crate::spec::Facts;
 use crate::spec::{Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
+use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 use symphonia::core::codecs::CodecParameters;
 use symphonia::core::codecs::audio::AudioCodecParameters;
@@ -53,8 +54,80 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let format = format_of(codec, parameters, &file)?;
     let track = Track { id, parameters: parameters.clone() };
     let (frames, audio_bytes) = decode_all(&track, format, &mut file)?;
+    let unplayed = file.io(|handle| discarded(handle, id))?;
+    let unplayed = scaled(unplayed, format.rate.hertz().into(), 1_000_000_000);
+    let frames = frames.saturating_sub(unplayed);
     let facts = Facts { frames, audio_bytes, ..Facts::new(format, file.length()) };
     Ok(file.opened(facts, track))
+}
+
+/// Elements that hold others, down to what is looked for (RFC 9559, 5.1: Segment, Cluster, BlockGroup).
+const HOLDERS: [u32; 3] = [0x1853_8067, 0x1F43_B675, 0xA0];
+/// A block in a group and one by itself, and what of a group's is not played (RFC 9559, 5.1.3.5.1, 5.1.3.4 and
+/// 5.1.3.5.7).
+const BLOCKS: [u32; 2] = [0xA1, 0xA3];
+const DISCARD_PADDING: u32 = 0x75A2;
+
+/// Nanoseconds at a track's end that are decoded and not played.
+fn discarded(file: &mut Handle, track: u32) -> io::Result<u64> {
+    let length = file.seek(SeekFrom::End(0))?;
+    file.seek(SeekFrom::Start(0))?;
+    let mut file = BufReader::new(file);
+    let (mut at, mut found, mut own) = (0, 0, false);
+    while at < length {
+        let (Some((id, a)), Some((size, b))) =
+            (number(&mut file, true)?, number(&mut file, false)?)
+        else {
+            break;
+        };
+        at += a + b;
+        let id = u32::try_from(id).unwrap_or(0);
+        if HOLDERS.contains(&id) {
+            continue;
+        }
+        // A size of ones alone is left open: then nothing tells where the next element is.
+        let unknown = size == (1 << (7 * b)) - 1;
+        let used = match id {
+            _ if unknown => break,
+            _ if BLOCKS.contains(&id) => {
+                let (number, bytes) = number(&mut file, false)?.unwrap_or_default();
+                own = number == u64::from(track);
+                // Whatever comes later is played to its end, where it does not say otherwise.
+                found = if own { 0 } else { found };
+                bytes
+            }
+            DISCARD_PADDING if size <= 8 => {
+                let mut bytes = [0; 8];
+                let length = crate::num::size(size);
+                file.read_exact(&mut bytes[8 - length..])?;
+                let nanoseconds = u64::from_be_bytes(bytes);
+                // A negative one would be at the beginning.
+                let positive = nanoseconds.leading_zeros() > 64 - 8 * count32(length);
+                found = if own && positive { nanoseconds } else { found };
+                size
+            }
+            _ => 0,
+        };
+        let rest = i64::try_from(size.saturating_sub(used)).unwrap_or(i64::MAX);
+        file.seek_relative(rest)?;
+        at = at.saturating_add(size);
+    }
+    Ok(found)
+}
+
+/// A number whose first byte tells its length (RFC 8794, 4), with that mark or without it; and its bytes.
+fn number(file: &mut impl Read, marked: bool) -> io::Result<Option<(u64, u64)>> {
+    let mut first = [0];
+    if file.read(&mut first)? == 0 || first[0] == 0 {
+        return Ok(None);
+    }
+    let more = first[0].leading_zeros();
+    let own = if marked { first[0] } else { first[0] & (0x7F >> more) };
+    let mut rest = [0; 7];
+    let rest = &mut rest[..crate::num::size(more.into())];
+    file.read_exact(rest)?;
+    let value = rest.iter().fold(u64::from(own), |value, byte| value << 8 | u64::from(*byte));
+    Ok(Some((value, u64::from(more) + 1)))
 }
 
 fn format_of(

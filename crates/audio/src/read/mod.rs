@@ -13,7 +13,7 @@ mod flac;
 mod input;
 mod mkv;
 mod mp3;
-mod mp4;
+pub(crate) mod mp4;
 pub mod ogg;
 mod packets;
 mod plain;

@@ -8,10 +8,10 @@ use super::bytes::be32;
 use super::codec::symphonia::{Setup, Symphonia};
 use super::packets::Decoded;
 use super::reading::Reading;
-use super::{Body, Opened, Packets};
+use super::{Body, Opened, Packets, Stream};
 use crate::block::Source;
 use crate::block::fill;
-use crate::clip::{Extra, Tag};
+use crate::clip::{Extra, ID3_FRAME, Tag};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::read::input::Handle;
@@ -37,10 +37,6 @@ pub struct Head {
     side: usize,
 }
 
-/// Bit rates of layer III in kbit/s (ISO/IEC 11172-3, 2.4.2.3 and 13818-3, 2.4.2.3).
-const RATES_1: [u32; 14] = [32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320];
-const RATES_2: [u32; 14] = [8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160];
-
 impl Head {
     /// Reads the four bytes; `None` where they are no header of layer III.
     pub fn parse(bytes: &[u8]) -> Option<Self> {
@@ -52,14 +48,14 @@ impl Head {
         let index = usize::from(third >> 4).checked_sub(1)?;
         let sampling = usize::from(third >> 2 & 3);
         let base = *[44_100u32, 48_000, 32_000].get(sampling)?;
-        let (rates, halvings) = match version {
-            3 => (RATES_1, 0),
-            2 => (RATES_2, 1),
-            0 => (RATES_2, 2),
+        let halvings = match version {
+            3 => 0,
+            2 => 1,
+            0 => 2,
             _ => return None,
         };
         let rate = base >> halvings;
-        let kilobits = *rates.get(index)?;
+        let kilobits = u32::from(*crate::spec::mp3_bit_rates(rate).get(index)?);
         let frames = if halvings == 0 { 1152 } else { 576 };
         let padding = u32::from(third >> 1 & 1);
         let bytes = (if halvings == 0 { 144_000 } else { 72_000 }) * kilobits / rate + padding;
@@ -90,11 +86,12 @@ struct Mp3 {
     end: u64,
     skip: u64,
     packet_frames: u64,
+    packets: u64,
 }
 
 /// Finds the first frame, and walks all of them.
 pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
-    let (start, tags, mut extras) = id3_tags(&mut file)?;
+    let (start, mut tags, mut extras) = id3_tags(&mut file)?;
     let (mut at, head) = first_frame(&mut file, start)?;
     let info = read_info(&file.at(at, head.bytes)?, &head);
     if info.is_some() {
@@ -128,8 +125,20 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
         rate: file.rate(head.rate, at)?,
         channels: Channels::new(head.channels).unwrap_or(Channels::STEREO),
     };
-    let facts = Facts { frames, audio_bytes: end - at, tags, extras, ..Facts::new(format, length) };
-    Ok(file.opened(facts, Mp3 { first: at, end, skip, packet_frames: head.frames }))
+    let (loops, loop_names) = file.take_loop(&mut tags, frames, format.rate);
+    // A tag that tells a loop alone is no text.
+    extras.retain(|extra| extra.id != "ID3" || !tags.is_empty() || loops.is_empty());
+    let facts = Facts {
+        frames,
+        audio_bytes: end - at,
+        loops,
+        loop_names,
+        tags,
+        extras,
+        ..Facts::new(format, length)
+    };
+    let packet_frames = head.frames;
+    Ok(file.opened(facts, Mp3 { first: at, end, skip, packet_frames, packets: held }))
 }
 
 /// The tags at the start, one after another, and where they end.
@@ -137,7 +146,10 @@ fn id3_tags(file: &mut Reading<'_>) -> Result<(u64, Vec<Tag>, Vec<Extra>)> {
     let (mut at, mut tags, mut extras) = (0, Vec::new(), Vec::new());
     while let Some(length) = id3_bytes(&file.at(at, 10)?) {
         if length <= LARGEST_TAG {
-            tags.extend(read_id3(&file.at(at, length)?));
+            let (texts, others) = read_id3(&file.at(at, length)?);
+            tags.extend(texts);
+            let placed = |extra: Extra| Extra { offset: at + extra.offset, ..extra };
+            extras.extend(others.into_iter().map(placed));
         }
         extras.push(Extra { id: "ID3".to_owned(), offset: at, bytes: length });
         at += length;
@@ -275,12 +287,12 @@ impl Packets for WholeFrames {
     }
 }
 
-/// Text frames of ID3v2.3 and 2.4 (id3.org, 4.2); others are passed over.
-fn read_id3(bytes: &[u8]) -> Vec<Tag> {
-    let mut tags = Vec::new();
+/// Texts of ID3v2.3 and 2.4 (id3.org, 4.2), and where other frames lie that can be taken along as they are.
+fn read_id3(bytes: &[u8]) -> (Vec<Tag>, Vec<Extra>) {
+    let (mut tags, mut others) = (Vec::new(), Vec::new());
     let version = bytes.get(3).copied().unwrap_or_default();
     if !(3..=4).contains(&version) {
-        return tags;
+        return (tags, others);
     }
     let mut at = 10;
     while let (Some(id), Some(stated)) = (bytes.get(at..at + 4), be32(bytes, at + 4)) {
@@ -296,16 +308,40 @@ fn read_id3(bytes: &[u8]) -> Vec<Tag> {
         if id == b"\0\0\0\0" {
             break;
         }
-        if id.starts_with(b"T") && id != b"TXXX" && !contents.is_empty() {
-            tags.push(Tag::of_id3(id, id3_text(contents[0], &contents[1..])));
-        } else if id == b"COMM" && contents.len() > 4 {
-            let said = id3_text(contents[0], &contents[4..]);
-            let said = said.split_once('\0').map_or(said.as_str(), |(_, said)| said);
-            tags.push(Tag::of_id3(id, said.to_owned()));
+        let plain = bytes[5] & 0x80 == 0 && bytes[at + 8..at + 10] == [0, 0];
+        match text_of(id, contents) {
+            Some(tag) => tags.push(tag),
+            None if plain && !id.starts_with(b"T") && id.iter().all(u8::is_ascii_alphanumeric) => {
+                others.push(Extra {
+                    id: format!("{ID3_FRAME}{}", id.escape_ascii()),
+                    offset: count(at + 10),
+                    bytes: count(length),
+                });
+            }
+            None => {}
         }
         at += 10 + length;
     }
-    tags
+    (tags, others)
+}
+
+/// The text of a frame that holds one: of a name of its own, of one that it tells, or a comment.
+fn text_of(id: &[u8], contents: &[u8]) -> Option<Tag> {
+    let (coding, rest) = contents.split_first()?;
+    match id {
+        b"TXXX" => {
+            let said = id3_text(*coding, rest);
+            let (name, value) = said.split_once('\0')?;
+            (!name.is_empty()).then(|| Tag::new(name, value))
+        }
+        b"COMM" => {
+            let said = id3_text(*coding, rest.get(3..)?);
+            let said = said.split_once('\0').map_or(said.as_str(), |(_, said)| said);
+            Some(Tag::of_id3(id, said.to_owned()))
+        }
+        [b'T', ..] => Some(Tag::of_id3(id, id3_text(*coding, rest))),
+        _ => None,
+    }
 }
 
 /// Latin-1, UTF-16 with a mark, UTF-16 big-endian, or UTF-8.
@@ -336,6 +372,10 @@ impl Body for Mp3 {
         let packets = self.packets(file, path)?;
         let decoded = Decoded::new(packets, Box::new(decoder), path, facts, self.skip);
         Ok(Box::new(decoded.silent_run_up(self.packet_frames)))
+    }
+
+    fn stream(&self) -> Stream {
+        Stream { delay: self.skip, packets: self.packets, ..Stream::default() }
     }
 
     fn packets(&self, file: Handle, path: &Path) -> Result<Box<dyn Packets>> {

@@ -59,6 +59,7 @@ const WAV: &[Codec] = &[
     Codec::MuLaw,
     Codec::ALaw,
     Codec::ImaAdpcm,
+    Codec::MsAdpcm,
 ];
 const AIFF: &[Codec] = &[Codec::Pcm16, Codec::Pcm8, Codec::Pcm24, Codec::Pcm32];
 const AIFC: &[Codec] = &[
@@ -82,13 +83,13 @@ pub const CONTAINERS: &[ContainerFacts] = &[
     row(Container::Rf64, "rf64", "WAV with 64-bit sizes", &["rf64", "wav"], &[]),
     row(Container::Aiff, "aiff", "AIFF", &["aiff", "aif"], AIFF),
     row(Container::Aifc, "aifc", "AIFF-C", &["aifc", "aiff", "aif"], AIFC),
-    row(Container::Ogg, "ogg", "Ogg", &["ogg", "oga", "opus"], &[Codec::Vorbis]),
+    row(Container::Ogg, "ogg", "Ogg", &["ogg", "oga", "opus"], &[Codec::Vorbis, Codec::Opus]),
     row(Container::M4a, "m4a", "MPEG-4 audio file", &["m4a", "m4b", "m4r", "mp4"], M4A),
     row(Container::Flac, "flac", "native FLAC", &["flac"], &[Codec::Flac16, Codec::Flac24]),
     row(Container::Qoa, "qoa", "QOA", &["qoa"], &[Codec::Qoa]),
     row(Container::Raw, "raw", "samples without a header", &["raw", "pcm"], AIFC),
-    row(Container::Mp3, "mp3", "MPEG audio layer III stream", &["mp3"], &[]),
-    row(Container::Au, "au", "AU", &["au", "snd"], &[]),
+    row(Container::Mp3, "mp3", "MPEG audio layer III stream", &["mp3"], &[Codec::Mp3]),
+    row(Container::Au, "au", "AU", &["au", "snd"], AIFC),
     row(Container::Caf, "caf", "Core Audio format", &["caf"], &[]),
     row(Container::Mp4, "mp4", "MPEG-4 or QuickTime file", &["mp4", "mov", "m4a"], &[]),
     row(Container::Mkv, "mkv", "Matroska or WebM", &["mkv", "mka", "webm"], &[]),
@@ -100,14 +101,14 @@ impl Container {
         match self {
             Self::Wav | Self::Rf64 => usize::MAX,
             Self::Aiff | Self::Aifc => 2,
-            Self::Ogg | Self::Flac => 1,
+            Self::Ogg | Self::Flac | Self::Mp3 => 1,
             _ => 0,
         }
     }
 
-    /// Whether its texts are Vorbis comments, where a loop stands among them.
+    /// Whether it holds texts of any name, and a loop stands among them.
     pub fn holds_comments(self) -> bool {
-        matches!(self, Self::Ogg | Self::Flac)
+        matches!(self, Self::Ogg | Self::Flac | Self::Mp3)
     }
 
     /// Its line in the table.

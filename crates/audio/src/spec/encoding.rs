@@ -114,9 +114,13 @@ impl Codec {
     /// just those.
     pub fn grid(self) -> Kind {
         match self {
-            Self::MuLaw | Self::ALaw | Self::ImaAdpcm | Self::Qoa | Self::Aac | Self::Mp3 => {
-                Kind::Integer(16)
-            }
+            Self::MuLaw
+            | Self::ALaw
+            | Self::ImaAdpcm
+            | Self::MsAdpcm
+            | Self::Qoa
+            | Self::Aac
+            | Self::Opus => Kind::Integer(16),
             other if other.kind() == Kind::Lossy => Kind::Float(32),
             other => other.kind(),
         }
@@ -156,6 +160,8 @@ pub enum Quality {
     Scale(i16),
     /// Thousands of bits a second: `128k`.
     BitRate(u16),
+    /// So many on average, where that is another thing: `~128k`.
+    Average(u16),
 }
 
 /// One encoding word: a codec, and where stated its byte order or quality.
@@ -197,7 +203,9 @@ impl Encoding {
         };
         let ordered = order.is_none() || row.codec.sample_bytes().is_some_and(|bytes| bytes > 1);
         let graded = quality.is_none() || row.decoded_bits.is_none() && row.kind == Kind::Lossy;
-        (ordered && graded).then_some(Self { codec: row.codec, order, quality })
+        // Bit rates of AAC are constant.
+        let known = !matches!((row.codec, quality), (Codec::Aac, Some(Quality::Average(_))));
+        (ordered && graded && known).then_some(Self { codec: row.codec, order, quality })
     }
 
     /// Whether a file of encoding `have` satisfies a wish for this one.
@@ -212,8 +220,12 @@ impl Quality {
             let value: f64 = scale.parse().ok().filter(|v: &f64| v.abs() <= 100.0)?;
             return i16::try_from(crate::num::rounded_signed(value * 10.0)).ok().map(Self::Scale);
         }
+        let (word, kind): (_, fn(u16) -> Self) = match word.strip_prefix('~') {
+            Some(word) => (word, Self::Average),
+            None => (word, Self::BitRate),
+        };
         let rate: u16 = word.strip_suffix('k')?.parse().ok()?;
-        (rate > 0).then_some(Self::BitRate(rate))
+        (rate > 0).then(|| kind(rate))
     }
 }
 
@@ -229,6 +241,7 @@ impl fmt::Display for Encoding {
             Some(Quality::Scale(tenths)) if tenths % 10 == 0 => write!(f, ":q{}", tenths / 10),
             Some(Quality::Scale(tenths)) => write!(f, ":q{:.1}", f64::from(tenths) / 10.0),
             Some(Quality::BitRate(rate)) => write!(f, ":{rate}k"),
+            Some(Quality::Average(rate)) => write!(f, ":~{rate}k"),
             None => Ok(()),
         }
     }
@@ -251,9 +264,16 @@ mod tests {
 
     #[test]
     fn words_come_back_as_they_went() {
-        for word in
-            ["pcm16", "pcm24be", "f32le", "vorbis:q5", "vorbis:q-1", "aac:128k", "vorbis:q5.5"]
-        {
+        for word in [
+            "pcm16",
+            "pcm24be",
+            "f32le",
+            "vorbis:q5",
+            "vorbis:q-1",
+            "aac:128k",
+            "mp3:~96k",
+            "vorbis:q5.5",
+        ] {
             assert_eq!(Encoding::from_word(word).unwrap().to_string(), word);
         }
         for word in [

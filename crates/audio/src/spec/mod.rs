@@ -15,7 +15,7 @@ pub use container::{CONTAINERS, Container, ContainerFacts};
 pub use demand::{Chunks, Demand, Header, Looped, Shortfall, convertible, usual_header};
 pub use encoding::{ByteOrder, Codec, CodecFacts, ENCODINGS, Encoding, Kind, Quality};
 pub use facts::Facts;
-pub use limits::{AAC_RATES, limit};
+pub use limits::{AAC_RATES, limit, mp3_bit_rates};
 pub use line::{Choice, RATES, Spec};
 pub use loop_tags::{LoopTags, LoopUnit, Second};
 pub use output::{Carried, Output, Patch};

@@ -46,8 +46,10 @@ fn usual_bits(codec: Codec) -> f64 {
     match codec {
         Codec::Vorbis => 1.8,
         Codec::Aac => 1.5,
+        Codec::Mp3 => 2.0,
         Codec::Qoa => 3.2,
-        Codec::ImaAdpcm => 4.1,
+        Codec::ImaAdpcm | Codec::MsAdpcm => 4.1,
+        Codec::Opus => 1.4,
         Codec::Flac16 | Codec::Alac16 => 10.0,
         Codec::Flac24 | Codec::Alac24 => 17.0,
         codec => codec.sample_bytes().map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
@@ -113,7 +115,7 @@ impl Output {
     /// encoder can tell.
     pub fn about_bytes(&self) -> u64 {
         let encoding = self.format.encoding;
-        if let Some(Quality::BitRate(kbps)) = encoding.quality {
+        if let Some(Quality::BitRate(kbps) | Quality::Average(kbps)) = encoding.quality {
             return crate::num::rounded(self.seconds() * f64::from(kbps) * 125.0) + HEADERS;
         }
         let bits = usual_bits(encoding.codec);

@@ -73,8 +73,8 @@ fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
     };
     let (block, extensible) = (le(bytes, fmt + 12, 2), le(bytes, fmt, 2) == 0xFFFE);
     let frames = match to.encoding.codec {
-        // IMA ADPCM (Multimedia Standards Update 3.0): how many frames a block holds.
-        Codec::ImaAdpcm => le(bytes, fmt + 18, 2),
+        // ADPCM (Multimedia Data Standards Update, 1994): how many frames a block holds.
+        Codec::ImaAdpcm | Codec::MsAdpcm => le(bytes, fmt + 18, 2),
         _ => 1,
     };
     let a_second = u64::from(to.rate.hertz()) * block / frames.max(1);

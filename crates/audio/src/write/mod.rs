@@ -1,10 +1,13 @@
 //! Writing files, with exact headers.
 
 mod aiff;
+mod au;
 mod carry;
 pub mod codec;
 mod comments;
 mod flac;
+mod id3;
+mod mp3;
 mod mp4;
 mod ogg;
 mod plain;
@@ -83,8 +86,10 @@ pub fn writer<'a>(
 ) -> Result<Box<dyn Writer + 'a>> {
     Ok(match output.format.container {
         Container::Aiff | Container::Aifc => Box::new(aiff::writer(out, output, &along)?),
+        Container::Au => Box::new(au::writer(out, output, &along)?),
         Container::Ogg => Box::new(ogg::OggWriter::new(out, output, along)?),
         Container::M4a => mp4::writer(out, output, along)?,
+        Container::Mp3 => mp3::writer(out, output, along)?,
         Container::Flac => Box::new(flac::FlacWriter::new(out, output, along)?),
         Container::Qoa => {
             // The file's name and the number of frames ("QOA Specification" 1.0, file header).

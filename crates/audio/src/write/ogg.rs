@@ -1,17 +1,22 @@
-//! Ogg with Vorbis: packets laced into pages, the position on each (RFC 3533; "Vorbis I specification",
-//! appendix A).
+//! Ogg with Vorbis or Opus: packets laced into pages, the position on each (RFC 3533; "Vorbis I specification",
+//! appendix A; RFC 7845).
 
+use super::codec::opus::{DELAY, FRAMES, Opus};
 use super::codec::vorbis::Vorbis;
 use super::{Along, Out, Writer, all_came, comments, refused};
 use crate::block::Block;
 use crate::crc::OGG;
 use crate::error::{Error, Result};
 use crate::num::{count, low_byte};
+use crate::read::Stream;
+use crate::read::ogg::opus::{frames as opus_frames, with_delay};
 use crate::read::ogg::vorbis::{Lengths, VorbisHeaders};
-use crate::spec::Output;
+use crate::spec::{Codec, Output};
 
 /// Always the same stream number: one stream a file, and the same file for the same clip.
 const SERIAL: u32 = 1;
+/// Who wrote it, where the encoder has no name of its own.
+const VENDOR: &str = "Deft Needle";
 /// A page is closed once it holds this many bytes (RFC 3533, 6: "a size of 4 to 8 kB is usual").
 const PAGE_BYTES: usize = 4096;
 
@@ -70,13 +75,49 @@ impl Pager<'_> {
     }
 }
 
+/// What makes the packets.
+enum Encoder {
+    Vorbis(Vorbis),
+    Opus(Opus),
+}
+
+impl Encoder {
+    fn encode(&mut self, block: &Block) -> Result<(), String> {
+        match self {
+            Self::Vorbis(vorbis) => vorbis.encode(block),
+            Self::Opus(opus) => opus.encode(block),
+        }
+    }
+
+    fn next_packet(&mut self) -> Option<Vec<u8>> {
+        match self {
+            Self::Vorbis(vorbis) => vorbis.next_packet().map(|packet| packet.bytes),
+            Self::Opus(opus) => opus.next_packet(),
+        }
+    }
+}
+
+/// What tells how many frames a packet holds.
+enum Clock {
+    Vorbis(VorbisHeaders, Lengths),
+    Opus,
+}
+
+impl Clock {
+    fn frames(&mut self, packet: &[u8]) -> u64 {
+        match self {
+            Self::Vorbis(headers, lengths) => lengths.of(headers, packet),
+            Self::Opus => opus_frames(packet),
+        }
+    }
+}
+
 /// Writes one file.
 pub struct OggWriter<'a> {
     pager: Pager<'a>,
     output: &'a Output,
-    encoder: Option<Vorbis>,
-    headers: VorbisHeaders,
-    lengths: Lengths,
+    encoder: Option<Encoder>,
+    clock: Clock,
     /// The packet that is held back: it may be the last.
     held: Option<Vec<u8>>,
     /// Frames up to the end of the packet held back.
@@ -87,35 +128,78 @@ pub struct OggWriter<'a> {
     ended: bool,
 }
 
+/// What comes before the sound: header packets, each group on pages of its own.
+struct Start {
+    encoder: Option<Encoder>,
+    clock: Clock,
+    delay: u64,
+    headers: [Vec<Vec<u8>>; 2],
+}
+
+/// Three headers: identification, texts, setup ("Vorbis I specification", 4.2).
+fn vorbis(output: &Output, stream: Option<Stream>) -> Result<Start> {
+    let mut vendor = VENDOR.to_owned();
+    let (encoder, identification, setup, delay) = match stream {
+        Some(stream) => match <[Vec<u8>; 2]>::try_from(stream.headers) {
+            Ok([identification, setup]) => (None, identification, setup, stream.delay),
+            Err(_) => return Err(refused(output, "its headers are not those of Vorbis")),
+        },
+        None => {
+            let mut encoder = Vorbis::new(output.format).map_err(|what| refused(output, &what))?;
+            let mut next = || encoder.next_packet().map(|packet| packet.bytes).unwrap_or_default();
+            let [identification, texts, setup] = [next(), next(), next()];
+            // Says which encoder it was, as players like to know.
+            let name = texts.get(11..).unwrap_or_default();
+            let length =
+                texts.get(7..11).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes);
+            let name = name.get(..crate::num::size(length.into())).unwrap_or_default();
+            vendor = String::from_utf8_lossy(name).into_owned();
+            (Some(Encoder::Vorbis(encoder)), identification, setup, 0)
+        }
+    };
+    let headers =
+        VorbisHeaders::parse(&identification, &setup).map_err(|what| refused(output, &what))?;
+    let mut texts = b"\x03vorbis".to_vec();
+    texts.extend_from_slice(&comments::comments(&vendor, output));
+    texts.push(1);
+    Ok(Start {
+        encoder,
+        clock: Clock::Vorbis(headers, Lengths::default()),
+        delay,
+        headers: [vec![identification], vec![texts, setup]],
+    })
+}
+
+/// Two headers: identification and texts (RFC 7845, 5).
+fn opus(output: &Output, stream: Option<Stream>) -> Result<Start> {
+    let (encoder, head, delay) = match stream {
+        Some(stream) => match <[Vec<u8>; 1]>::try_from(stream.headers) {
+            Ok([head]) => (None, head, stream.delay),
+            Err(_) => return Err(refused(output, "its header is not that of Opus")),
+        },
+        None => {
+            let encoder = Opus::new(output.format).map_err(|what| refused(output, &what))?;
+            let delay = DELAY + output.before;
+            let head = encoder.head();
+            (Some(Encoder::Opus(encoder)), head, delay)
+        }
+    };
+    let head = with_delay(head, delay)
+        .ok_or_else(|| refused(output, "too many frames come before the first"))?;
+    let texts = [b"OpusTags".to_vec(), comments::comments(VENDOR, output)].concat();
+    Ok(Start { encoder, clock: Clock::Opus, delay, headers: [vec![head], vec![texts]] })
+}
+
 impl<'a> OggWriter<'a> {
-    /// Writes the three headers, the first on a page of its own, and ends their last page.
+    /// Writes the headers, the first on a page of its own, and ends their last page.
     ///
     /// # Errors
     /// [`Error::Write`]; [`Error::CannotMeet`] where the encoder refuses the format.
     pub fn new(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Self> {
-        let mut vendor = "Deft Needle".to_owned();
-        let (encoder, identification, setup, delay) = match along.stream {
-            Some(stream) => match <[Vec<u8>; 2]>::try_from(stream.headers) {
-                Ok([identification, setup]) => (None, identification, setup, stream.delay),
-                Err(_) => return Err(refused(output, "its headers are not those of Vorbis")),
-            },
-            None => {
-                let mut encoder =
-                    Vorbis::new(output.format).map_err(|what| refused(output, &what))?;
-                let mut next =
-                    || encoder.next_packet().map(|packet| packet.bytes).unwrap_or_default();
-                let [identification, texts, setup] = [next(), next(), next()];
-                // Says which encoder it was, as players like to know.
-                let name = texts.get(11..).unwrap_or_default();
-                let length =
-                    texts.get(7..11).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes);
-                let name = name.get(..crate::num::size(length.into())).unwrap_or_default();
-                vendor = String::from_utf8_lossy(name).into_owned();
-                (Some(encoder), identification, setup, 0)
-            }
+        let Start { encoder, clock, delay, headers } = match output.format.encoding.codec {
+            Codec::Opus => opus(output, along.stream)?,
+            _ => vorbis(output, along.stream)?,
         };
-        let headers =
-            VorbisHeaders::parse(&identification, &setup).map_err(|what| refused(output, &what))?;
         let mut pager = Pager {
             out,
             lacing: Vec::new(),
@@ -124,20 +208,17 @@ impl<'a> OggWriter<'a> {
             goes_on: false,
             number: 0,
         };
-        let mut texts = b"\x03vorbis".to_vec();
-        texts.extend_from_slice(&comments::comments(&vendor, output));
-        texts.push(1);
-        pager.packet(&identification, 0)?;
-        pager.page(false)?;
-        pager.packet(&texts, 0)?;
-        pager.packet(&setup, 0)?;
-        pager.page(false)?;
+        for group in headers {
+            for packet in group {
+                pager.packet(&packet, 0)?;
+            }
+            pager.page(false)?;
+        }
         Ok(Self {
             pager,
             output,
             encoder,
-            headers,
-            lengths: Lengths::default(),
+            clock,
             held: None,
             position: 0,
             delay,
@@ -152,7 +233,7 @@ impl<'a> OggWriter<'a> {
             return Ok(());
         }
         self.release(false)?;
-        self.position += self.lengths.of(&self.headers, &packet);
+        self.position += self.clock.frames(&packet);
         self.held = Some(packet);
         // The stream ends in the packet that holds the last frame.
         self.ended = self.position >= self.output.frames + self.delay && self.position > 0;
@@ -163,7 +244,11 @@ impl<'a> OggWriter<'a> {
         let Some(packet) = self.held.take() else {
             return Ok(());
         };
-        let position = self.position.saturating_sub(self.delay).min(self.output.frames);
+        // Opus counts what is not played, too (RFC 7845, 4.3).
+        let position = match self.clock {
+            Clock::Opus => self.position.min(self.output.frames + self.delay),
+            Clock::Vorbis(..) => self.position.saturating_sub(self.delay).min(self.output.frames),
+        };
         let full = self.pager.body.len() >= PAGE_BYTES;
         if full {
             self.pager.page(false)?;
@@ -176,20 +261,44 @@ impl<'a> OggWriter<'a> {
     }
 
     fn drain(&mut self) -> Result<()> {
-        while let Some(packet) = self.encoder.as_mut().and_then(Vorbis::next_packet) {
-            self.take(packet.bytes)?;
+        while let Some(packet) = self.encoder.as_mut().and_then(Encoder::next_packet) {
+            self.take(packet)?;
         }
         Ok(())
+    }
+
+    fn encode(&mut self, block: &Block) -> Result<()> {
+        if let Some(encoder) = &mut self.encoder {
+            encoder.encode(block).map_err(|what| refused(self.output, &what))?;
+        }
+        self.drain()
+    }
+
+    /// Brings out what the encoder holds back.
+    fn flush(&mut self) -> Result<()> {
+        match &mut self.encoder {
+            Some(Encoder::Vorbis(vorbis)) => {
+                vorbis.finish().map_err(|what| refused(self.output, &what))?;
+                self.drain()
+            }
+            Some(Encoder::Opus(_)) => {
+                let mut silence = Block::default();
+                let channels = self.output.format.channels.count();
+                silence.shape(channels.into(), crate::num::size(FRAMES));
+                while !self.ended {
+                    self.encode(&silence)?;
+                }
+                Ok(())
+            }
+            None => Ok(()),
+        }
     }
 }
 
 impl Writer for OggWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
         self.taken += count(block.frames());
-        if let Some(encoder) = &mut self.encoder {
-            encoder.encode(block).map_err(|what| refused(self.output, &what))?;
-        }
-        self.drain()
+        self.encode(block)
     }
 
     fn copy(&mut self, packet: &[u8]) -> Result<()> {
@@ -197,11 +306,10 @@ impl Writer for OggWriter<'_> {
     }
 
     fn finish(&mut self) -> Result<()> {
-        if let Some(encoder) = &mut self.encoder {
-            encoder.finish().map_err(|what| refused(self.output, &what))?;
+        if self.encoder.is_some() {
             all_came(self.output, self.taken)?;
         }
-        self.drain()?;
+        self.flush()?;
         if self.position < self.output.frames + self.delay {
             let came = self.position.saturating_sub(self.delay);
             return all_came(self.output, came);

@@ -8,6 +8,7 @@ use super::plain::{PlainWriter, sample_bytes};
 use super::{Along, Out, texts};
 use crate::error::Result;
 use crate::num::{count, count32};
+use crate::read::codec::adpcm::MS_COEFFICIENTS;
 use crate::spec::Output;
 use crate::spec::{ByteOrder, Codec, Format, Header, Kind, Layout};
 
@@ -29,6 +30,7 @@ fn tag(codec: Codec) -> u16 {
         Codec::ALaw => 6,
         Codec::MuLaw => 7,
         Codec::ImaAdpcm => 0x11,
+        Codec::MsAdpcm => 2,
         _ => 1,
     }
 }
@@ -38,10 +40,11 @@ fn is_integer(output: &Output) -> bool {
 }
 
 /// The 16 bytes of old for PCM, two more that count nothing for other plain formats, four with the
-/// length of a block, or the 40 of the extensible form.
+/// length of a block, these and the coefficients of Microsoft's ADPCM, or the 40 of the extensible form.
 fn fmt_bytes(output: &Output) -> u64 {
     match output.header {
         Some(Header::Extensible) => 40,
+        _ if output.format.encoding.codec == Codec::MsAdpcm => 50,
         _ if output.block_bytes.is_some() => 20,
         _ if is_integer(output) => 16,
         _ => 18,
@@ -61,7 +64,7 @@ fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
     let extensible = output.header == Some(Header::Extensible);
     let (unit_bytes, unit_frames) = unit(output);
     let bits = match codec {
-        Codec::ImaAdpcm => 4,
+        Codec::ImaAdpcm | Codec::MsAdpcm => 4,
         codec => 8 * codec.sample_bytes().unwrap_or(0),
     };
     let word = |n: u64| u32::try_from(n).unwrap_or(u32::MAX).to_le_bytes();
@@ -86,6 +89,14 @@ fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
         head.extend_from_slice(&mask(format).to_le_bytes());
         head.extend_from_slice(&tag.to_le_bytes());
         head.extend_from_slice(&SUBFORMAT_END);
+    } else if codec == Codec::MsAdpcm {
+        head.extend_from_slice(&32u16.to_le_bytes());
+        head.extend_from_slice(&half(unit_frames));
+        head.extend_from_slice(&half(count(MS_COEFFICIENTS.len())));
+        for (a, b) in MS_COEFFICIENTS {
+            head.extend_from_slice(&a.to_le_bytes());
+            head.extend_from_slice(&b.to_le_bytes());
+        }
     } else if output.block_bytes.is_some() {
         head.extend_from_slice(&2u16.to_le_bytes());
         head.extend_from_slice(&half(unit_frames));

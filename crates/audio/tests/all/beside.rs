@@ -148,3 +148,36 @@ fn a_short_last_block_is_copied_as_it_is() {
     assert_eq!(stripped.facts().frames, clip.facts().frames);
     assert_eq!(samples(&stripped), samples(&clip));
 }
+
+/// What an M4A file says of its own delay and length is not carried into one that has others.
+#[test]
+fn the_old_gapless_text_does_not_come_along() {
+    let folder = Folder::new();
+    let format: Format = "m4a aac:96k 44100 stereo".parse().unwrap();
+    let tags = vec![Tag::new("TITLE", "Crossing")];
+    let output = Output { tags, ..Output::plain(format, 50_000) };
+    let mut bytes = Cursor::new(Vec::new());
+    let source = Samples::new(format.rate, signal(format, 50_000));
+    render_source(source, &output, Dither::None, &mut bytes, &Unobserved).unwrap();
+    let own = folder.open(bytes.get_ref()).unwrap();
+    let told = |clip: &Clip| {
+        let bytes = std::fs::read(clip.input().path().unwrap()).unwrap();
+        let places = bytes.windows(8).enumerate().filter(|(_, part)| *part == b"iTunSMPB");
+        let text = |at: usize| String::from_utf8_lossy(&bytes[at + 24..at + 80]).into_owned();
+        places.map(|(at, _)| text(at)).collect::<Vec<_>>()
+    };
+    let before = told(&own);
+    let kept = Demand { chunks: Some(Chunks::Kept), ..demand("m4a aac:128k any any") };
+    let edits = Edits { cut: "..30000smp".parse().ok(), ..Edits::default() };
+    let plan = plan_clip(&own, &kept, &edits, Reference::default(), &Unobserved).unwrap();
+    assert!(plan.to.carried.iter().any(|carried| carried.extra.id == "udta"));
+    let (shorter, _) = folder.carry_out(&own, &plan);
+    assert_eq!(shorter.facts().frames, 30_000);
+    let after = told(&shorter);
+    assert_eq!((before.len(), after.len()), (1, 1));
+    assert!(after[0].contains(&format!("{:016X}", 30_000)), "{after:?}");
+    // Packets that are copied keep theirs.
+    let again =
+        folder.fit_to(&own, &Demand { chunks: Some(Chunks::Kept), ..demand("m4a aac any any") });
+    assert_eq!(again.2.frames, 50_000);
+}

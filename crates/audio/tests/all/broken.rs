@@ -50,7 +50,8 @@ fn seeds() -> &'static [Vec<u8>] {
     static SEEDS: std::sync::OnceLock<Vec<Vec<u8>>> = std::sync::OnceLock::new();
     SEEDS.get_or_init(|| {
         let seed = |(spec, _): &(&str, Option<f64>)| {
-            let format: Format = format!("{spec} 22050 stereo").parse().unwrap();
+            let rate = if spec.ends_with("opus") { 48_000 } else { 22_050 };
+            let format: Format = format!("{spec} {rate} stereo").parse().unwrap();
             let output = Output {
                 loops: vec![Loop { range: FrameRange { start: 10, end: 500 }, plays: 0 }],
                 tags: vec![Tag::new("TITLE", "x")],

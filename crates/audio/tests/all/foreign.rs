@@ -65,31 +65,44 @@ fn matroska_around_vorbis() {
         element(b"\xE1", &audio),
     ]
     .concat();
-    let mut cluster = element(b"\xE7", &[0]);
+    let mut blocks = Vec::new();
     let (mut packets, mut packet, mut at) = (ogg.packets().unwrap(), Vec::new(), 0u16);
     while packets.next(&mut packet).unwrap() {
-        cluster
-            .extend(element(b"\xA3", &[&[0x81][..], &at.to_be_bytes(), &[0x80], &packet].concat()));
+        blocks.push([&[0x81][..], &at.to_be_bytes(), &[0x80], &packet].concat());
         at += 10;
     }
+    let last = blocks.pop().unwrap();
+    let mut cluster = element(b"\xE7", &[0]);
+    blocks.iter().for_each(|block| cluster.extend(element(b"\xA3", block)));
+    let ended = |discarded: &[u8]| {
+        let group = [element(b"\xA1", &last), element(b"\x75\xA2", discarded)].concat();
+        [cluster.clone(), element(b"\xA0", &group)].concat()
+    };
     let info = [
         element(b"\x2A\xD7\xB1", &1_000_000u32.to_be_bytes()),
         element(b"\x4D\x80", b"x"),
         element(b"\x57\x41", b"x"),
     ]
     .concat();
-    let segment = [
-        element(b"\x15\x49\xA9\x66", &info),
-        element(b"\x16\x54\xAE\x6B", &element(b"\xAE", &track)),
-        element(b"\x1F\x43\xB6\x75", &cluster),
-    ]
-    .concat();
-    let head = element(b"\x1A\x45\xDF\xA3", &element(b"\x42\x82", b"matroska"));
-    let file = [head, element(b"\x18\x53\x80\x67", &segment)].concat();
-    let found = folder.open(&file).unwrap();
-    assert_eq!(found.facts().format.to_string(), "mkv vorbis 48000 stereo");
-    let (a, b) = (samples(&ogg), samples(&found));
+    let file = |cluster: &[u8]| {
+        let segment = [
+            element(b"\x15\x49\xA9\x66", &info),
+            element(b"\x16\x54\xAE\x6B", &element(b"\xAE", &track)),
+            element(b"\x1F\x43\xB6\x75", cluster),
+        ]
+        .concat();
+        let head = element(b"\x1A\x45\xDF\xA3", &element(b"\x42\x82", b"matroska"));
+        folder.open(&[head, element(b"\x18\x53\x80\x67", &segment)].concat()).unwrap()
+    };
+    let whole = file(&ended(&[0]));
+    assert_eq!(whole.facts().format.to_string(), "mkv vorbis 48000 stereo");
+    let (a, b) = (samples(&ogg), samples(&whole));
     assert_eq!(a[0][..], b[0][..a[0].len()]);
+    // What the last block says of its end, in nanoseconds, brings the length of the Ogg file back.
+    let unplayed = (whole.facts().frames - 30_000) * 1_000_000_000 / 48_000;
+    let exact = file(&ended(&(unplayed as u32).to_be_bytes()));
+    assert_eq!((exact.facts().frames, samples(&exact)[0].len()), (30_000, 30_000));
+    assert_eq!(a[0], samples(&exact)[0]);
 }
 
 /// HE-AAC is heard whole, not only its core.

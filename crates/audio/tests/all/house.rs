@@ -17,6 +17,7 @@ const FLOORS: &[&str] = &[
     "clip",
     "tags",
     "crc",
+    "masking",
     "block",
     "digest",
     "likeness",

@@ -17,9 +17,12 @@ fn where_each_spec_leads() {
         ("wav pcm16 44100 stereo", "ogg|wav vorbis|pcm16 48000 any", "wav pcm16 48000 stereo"),
         ("wav pcm16 44100 stereo", "m4a any any any", "m4a aac 44100 stereo"),
         ("m4a alac16 44100 stereo", "m4a any any mono", "m4a alac16 44100 mono"),
-        ("mp3 mp3 44100 stereo", "any any 48000 any", "wav pcm16 48000 stereo"),
+        ("mp3 mp3 44100 stereo", "any any 48000 any", "mp3 mp3 48000 stereo"),
+        ("mkv opus 48000 stereo", "any any 44100 any", "wav pcm16 44100 stereo"),
         ("mp4 aac 44100 stereo", "any any any mono", "m4a aac 44100 mono"),
-        ("au mulaw 8000 mono", "any any 16000 any", "wav mulaw 16000 mono"),
+        ("au mulaw 8000 mono", "any any 16000 any", "au mulaw 16000 mono"),
+        ("wav pcm16 44100 6ch", "ogg opus any 6ch", "ogg opus 48000 6ch"),
+        ("wav pcm16 44100 6ch", "ogg opus any 5.1", "ogg opus 48000 5.1"),
         ("aifc pcm16le 44100 mono", "wav any any any", "wav pcm16 44100 mono"),
         ("aifc pcm16le 44100 mono", "any any 48000 any", "aifc pcm16le 48000 mono"),
         ("wav pcm24 44100 mono", "aifc any any any", "aifc pcm24be 44100 mono"),
@@ -43,6 +46,9 @@ fn what_cannot_be_encoded_names_the_nearest() {
         ("ogg vorbis:600k 8000 mono", "nearest: Some"),
         ("ogg vorbis:q12 44100 mono", "least: -1, most: 10"),
         ("m4a aac:4k 44100 mono", "nearest: Some(8)"),
+        ("mp3 mp3:100k 44100 mono", "nearest: Some(96)"),
+        ("mp3 mp3:320k 22050 mono", "nearest: Some(160)"),
+        ("mp3 mp3 any mono", "nearest: 32000"),
     ] {
         match plan(clip.facts(), &demand(line)) {
             Err(Error::CannotMeet(unmet)) => {
@@ -57,7 +63,7 @@ fn what_cannot_be_encoded_names_the_nearest() {
         ..demand("wav imaadpcm 22050 mono")
     };
     assert!(matches!(plan(clip.facts(), &odd), Err(Error::CannotMeet(_))));
-    assert!(matches!(plan(clip.facts(), &demand("mp3 any any any")), Err(Error::CannotMeet(_))));
+    assert!(matches!(plan(clip.facts(), &demand("mkv any any any")), Err(Error::CannotMeet(_))));
     for line in ["ogg pcm16 any any", "wav vorbis any any", "wav pcm16be any any"] {
         assert!(matches!(plan(clip.facts(), &demand(line)), Err(Error::BadSpec { .. })), "{line}");
     }

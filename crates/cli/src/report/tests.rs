@@ -174,6 +174,10 @@ fn what_a_clip_cannot_become() {
             "wav has no place for a tag named MOOD | it holds TITLE, ARTIST",
         ),
         (
+            Unmet::NoPlainChannels { codec: s("vorbis"), channels: 6 },
+            "vorbis has no 6 channels without places: one of them would hold low frequencies alone | ask for 5.1 where that is meant, or for an encoding that keeps all of them, such as ogg opus or flac flac16",
+        ),
+        (
             Unmet::TooManyChannels { codec: s("aac"), most: 2, channels: 6 },
             "aac is written with 2 channels at most, and this has 6 | ask for 2 channels or fewer, or choose them with --route",
         ),

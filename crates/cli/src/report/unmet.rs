@@ -77,6 +77,9 @@ fn unmet_channels(wanted: &Unmet) -> String {
         Unmet::BlockSize { bytes, channels, .. } => {
             format!("blocks of {bytes} bytes cannot hold IMA ADPCM of {channels} channels")
         }
+        Unmet::NoPlainChannels { codec, channels } => format!(
+            "{codec} has no {channels} channels without places: one of them would hold low frequencies alone"
+        ),
         Unmet::TooManyChannels { codec, most, channels } => {
             format!("{codec} is written with {most} channels at most, and this has {channels}")
         }
@@ -214,6 +217,15 @@ fn encoding_remedy(wanted: &Unmet) -> Option<String> {
             return Some(format!(
                 "ask for a multiple of {group} bytes from {} to 65532",
                 2 * group
+            ));
+        }
+        Unmet::NoPlainChannels { channels: 7, .. } => {
+            "ask for an encoding that keeps all of them, such as ogg opus or flac flac16"
+        }
+        Unmet::NoPlainChannels { channels, .. } => {
+            let layout = if *channels == 6 { "5.1" } else { "7.1" };
+            return Some(format!(
+                "ask for {layout} where that is meant, or for an encoding that keeps all of them, such as ogg opus or flac flac16"
             ));
         }
         Unmet::TooManyChannels { most, .. } => {

@@ -430,7 +430,11 @@ fn one_call_of_an_encoder_makes_many_files() {
         fs::read_to_string(bench.path("g.toml")).unwrap().replace("out = '{stem}.tin', ", "");
     bench.put("g.toml", unnamed.as_bytes());
     let ran = bench.run(&["install", "j.toml", "--allow-commands"]);
-    assert!(ran.code != 0 && ran.err.contains("needs the names of its output files"), "{}", ran.err);
+    assert!(
+        ran.code != 0 && ran.err.contains("needs the names of its output files"),
+        "{}",
+        ran.err
+    );
 }
 
 /// A file that is made replaces nothing else of the target's, and is made of nothing outside the sheet's folder.

@@ -83,7 +83,7 @@ mod tests {
             "_a.wav",
             "step ().wav",
             "01 - Sunrise.ogg",
-            "mp3gain.wav",
+            "mp3hum.wav",
         ] {
             assert_eq!(family_of(name), None, "{name}");
         }

@@ -74,7 +74,7 @@ pub fn decode_ima(bytes: &[u8], block: &mut Block) {
 }
 
 /// How the step of Microsoft's ADPCM moves, in 256ths.
-const MS_MOVES: [i32; 16] =
+pub const MS_MOVES: [i32; 16] =
     [230, 230, 230, 230, 307, 409, 512, 614, 768, 614, 512, 409, 307, 230, 230, 230];
 
 /// The seven pairs of coefficients that every decoder knows, in 256ths.

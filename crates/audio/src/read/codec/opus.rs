@@ -19,6 +19,8 @@ pub struct Mapping {
     pub channels: Vec<u8>,
     /// Louder by this many 256ths of a decibel.
     pub gain: i16,
+    /// Whether each channel has its place among loudspeakers.
+    pub placed: bool,
 }
 
 /// One stream's decoder.

@@ -1,8 +1,8 @@
 //! MP4, M4A and QuickTime: the first sound track, with its edit list.
 //!
-//! Sources: ISO/IEC 14496-12 (boxes, tables, edit lists); "QuickTime Handle Format" (Apple).
+//! Sources: ISO/IEC 14496-12 (boxes, tables, edit lists); "QuickTime File Format" (Apple).
 
-mod boxes;
+pub(crate) mod boxes;
 pub mod entry;
 mod table;
 mod texts;

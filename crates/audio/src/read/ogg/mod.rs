@@ -2,7 +2,7 @@
 //!
 //! Sources: RFC 3533 (Ogg), "Vorbis I specification", appendix A, RFC 7845 (Opus in Ogg).
 
-mod opus;
+pub mod opus;
 pub mod page;
 pub mod vorbis;
 
@@ -28,7 +28,7 @@ use vorbis::{Lengths, VorbisHeaders};
 #[derive(Debug, Clone)]
 enum Kind {
     Vorbis { identification: Vec<u8>, setup: Vec<u8>, headers: VorbisHeaders },
-    Opus { mapping: Mapping, delay: u64 },
+    Opus { head: Vec<u8>, mapping: Mapping, delay: u64 },
 }
 
 /// One stream of a file.
@@ -140,8 +140,11 @@ fn headers(packets: &mut StreamPackets, file: &Reading<'_>) -> Result<Headers> {
     };
     let (kind, format, count) = if head.starts_with(b"OpusHead") {
         let (mapping, delay) = opus::head(&head).map_err(malformed)?;
-        let format = plain(Codec::Opus, SampleRate::STUDIO, mapping.channels.len());
-        (Kind::Opus { mapping, delay }, format, 2)
+        let mut format = plain(Codec::Opus, SampleRate::STUDIO, mapping.channels.len());
+        if !mapping.placed {
+            format.channels = Channels::new(format.channels.count()).unwrap_or(format.channels);
+        }
+        (Kind::Opus { head, mapping, delay }, format, 2)
     } else {
         let setup = next()?;
         let headers = VorbisHeaders::parse(&head, &setup).map_err(malformed)?;
@@ -222,7 +225,7 @@ impl Body for OggStream {
             Kind::Vorbis { identification, setup, .. } => {
                 vec![identification.clone(), setup.clone()]
             }
-            Kind::Opus { .. } => Vec::new(),
+            Kind::Opus { head, .. } => vec![head.clone()],
         };
         Stream { headers, delay: self.skip, ..Stream::default() }
     }

@@ -14,7 +14,7 @@ pub fn head(bytes: &[u8]) -> Result<(Mapping, u64), String> {
     let count = byte(9)?;
     let delay = le16(bytes, 10).ok_or_else(short)?.into();
     let gain = le16(bytes, 16).ok_or_else(short)?.cast_signed();
-    let (streams, coupled, channels) = match byte(18)? {
+    let (streams, coupled, mut channels): (_, _, Vec<u8>) = match byte(18)? {
         0 if count == 1 || count == 2 => (1, count - 1, (0..count).collect()),
         0 => {
             return Err(format!("its Opus header says {count} channels for one stream"));
@@ -29,11 +29,21 @@ pub fn head(bytes: &[u8]) -> Result<(Mapping, u64), String> {
     if count == 0 || count > 8 || decoded.is_none() || !channels.iter().all(sound) {
         return Err("its Opus header maps channels that there are not".to_owned());
     }
-    // RFC 7845, 5.1.1.2: channels in the order of Vorbis.
-    let order = crate::spec::vorbis_order(count.into());
-    let channels = order.iter().map(|&at| channels[at]).collect();
-    let mapping = Mapping { streams, coupled, channels, gain };
+    // RFC 7845, 5.1.1.2 and 5.1.1.3: channels in the order of Vorbis, or in none.
+    let placed = byte(18)? != 255;
+    if placed {
+        let order = crate::spec::vorbis_order(count.into());
+        channels = order.iter().map(|&at| channels[at]).collect();
+    }
+    let mapping = Mapping { streams, coupled, channels, gain, placed };
     Ok((mapping, delay))
+}
+
+/// The header of the same stream with this many frames to leave out at its start; `None` where it cannot say so.
+pub fn with_delay(mut head: Vec<u8>, delay: u64) -> Option<Vec<u8>> {
+    let delay = u16::try_from(delay).ok()?;
+    head.get_mut(10..12)?.copy_from_slice(&delay.to_le_bytes());
+    Some(head)
 }
 
 /// RFC 6716, 3.1 and 3.2: how many frames of 48 kHz a packet holds.

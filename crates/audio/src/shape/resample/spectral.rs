@@ -6,7 +6,7 @@ use crate::block::Block;
 use crate::num::{count, real, rounded, size};
 use rustfft::num_complex::Complex;
 use rustfft::{Fft, FftPlanner};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Blocks of about this many frames at the lower rate: longer ones leave the fast caches.
 const BLOCK: u64 = 4096;
@@ -16,13 +16,7 @@ const LONGEST_BLOCK: u64 = 1 << 17;
 /// Converts by `up / down`, two blocks at a time: one is the real, one the imaginary part of what
 /// is transformed. The filter has no delay, so that its spectrum is real and keeps them apart.
 pub struct Spectral {
-    forward: Arc<dyn Fft<f64>>,
-    inverse: Arc<dyn Fft<f64>>,
-    gains: Vec<f64>,
-    guard_in: usize,
-    guard_out: usize,
-    hop_in: usize,
-    hop_out: usize,
+    design: Arc<Design>,
     /// What each channel has been given and not yet passed on; the first samples are a guard.
     waiting: Vec<Vec<f64>>,
     silence: SilentRuns,
@@ -31,10 +25,46 @@ pub struct Spectral {
     scratch: Vec<Complex<f64>>,
 }
 
-impl Spectral {
-    /// `lower / from` is the lower of the two rates whose Nyquist frequency counts, as a fraction
-    /// of the rate that comes in.
-    pub fn new(down: u64, up: u64, lower: u64, from: u64, channels: usize) -> Self {
+/// What is the same for all clips of a ratio: transforms, the filter, lengths.
+struct Design {
+    forward: Arc<dyn Fft<f64>>,
+    inverse: Arc<dyn Fft<f64>>,
+    gains: Vec<f64>,
+    guard_in: usize,
+    guard_out: usize,
+    hop_in: usize,
+    hop_out: usize,
+    /// Frames of half the filter.
+    half: u64,
+    /// Frames of both transforms.
+    window: usize,
+    out: usize,
+}
+
+/// The ratio, and the lower rate as a part of the one that comes in.
+type Ratio = [u64; 4];
+
+/// Designs that were made last: working one out takes as long as converting a second of sound.
+static KNOWN: Mutex<Vec<(Ratio, Arc<Design>)>> = Mutex::new(Vec::new());
+/// How many are kept.
+const MOST_KNOWN: usize = 8;
+
+impl Design {
+    fn of(ratio: Ratio) -> Arc<Self> {
+        let known = || KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, design)) = known().iter().find(|(own, _)| *own == ratio) {
+            return Arc::clone(design);
+        }
+        let design = Arc::new(Self::new(ratio));
+        let mut all = known();
+        if all.len() == MOST_KNOWN {
+            all.remove(0);
+        }
+        all.push((ratio, Arc::clone(&design)));
+        design
+    }
+
+    fn new([down, up, lower, from]: Ratio) -> Self {
         let ratio = real(lower) / real(from);
         let half = rounded((prototype::half_length() / ratio).ceil());
         let guards = half.div_ceil(down);
@@ -56,20 +86,35 @@ impl Spectral {
             .collect();
         let hop = blocks - 2 * guards;
         let [guard_in, guard_out] = [down, up].map(|term| size(guards * term));
-        let scratch = forward.get_inplace_scratch_len().max(inverse.get_inplace_scratch_len());
         Self {
             gains,
             guard_in,
             guard_out,
             hop_in: size(hop * down),
             hop_out: size(hop * up),
-            waiting: vec![vec![0.0; guard_in]; channels],
-            silence: SilentRuns::new(size(half)),
-            spectrum: vec![Complex::default(); window],
-            folded: vec![Complex::default(); out],
-            scratch: vec![Complex::default(); scratch],
+            half,
+            window,
+            out,
             forward,
             inverse,
+        }
+    }
+}
+
+impl Spectral {
+    /// `lower / from` is the lower of the two rates whose Nyquist frequency counts, as a fraction
+    /// of the rate that comes in.
+    pub fn new(down: u64, up: u64, lower: u64, from: u64, channels: usize) -> Self {
+        let design = Design::of([down, up, lower, from]);
+        let (forward, inverse) = (&design.forward, &design.inverse);
+        let scratch = forward.get_inplace_scratch_len().max(inverse.get_inplace_scratch_len());
+        Self {
+            waiting: vec![vec![0.0; design.guard_in]; channels],
+            silence: SilentRuns::new(size(design.half)),
+            spectrum: vec![Complex::default(); design.window],
+            folded: vec![Complex::default(); design.out],
+            scratch: vec![Complex::default(); scratch],
+            design,
         }
     }
 
@@ -83,20 +128,20 @@ impl Spectral {
     /// Gives the next frames; none where more must be put in first. Once the source has `ended`,
     /// silence follows without end.
     pub fn take(&mut self, out: &mut Block, ended: bool) {
-        let needed = self.spectrum.len() + self.hop_in;
+        let needed = self.spectrum.len() + self.design.hop_in;
         let held = self.waiting.first().map_or(0, Vec::len);
         if held < needed && !ended {
             out.clear();
             return;
         }
-        out.shape(self.waiting.len(), 2 * self.hop_out);
+        out.shape(self.waiting.len(), 2 * self.design.hop_out);
         let mut waiting = std::mem::take(&mut self.waiting);
         for (samples, out) in waiting.iter_mut().zip(out.channels_mut()) {
             if samples.len() < needed {
                 samples.resize(needed, 0.0);
             }
             self.convert(&samples[..needed], out);
-            samples.drain(..2 * self.hop_in);
+            samples.drain(..2 * self.design.hop_in);
         }
         self.waiting = waiting;
     }
@@ -108,21 +153,22 @@ impl Spectral {
             out.fill(0.0);
             return;
         }
-        let both = samples.iter().zip(&samples[self.hop_in..]);
+        let both = samples.iter().zip(&samples[self.design.hop_in..]);
         for (bin, (&re, &im)) in self.spectrum.iter_mut().zip(both) {
             *bin = Complex { re, im };
         }
-        self.forward.process_with_scratch(&mut self.spectrum, &mut self.scratch);
+        self.design.forward.process_with_scratch(&mut self.spectrum, &mut self.scratch);
         self.fold();
-        self.inverse.process_with_scratch(&mut self.folded, &mut self.scratch);
-        let valid = &self.folded[self.guard_out..self.guard_out + self.hop_out];
-        let (first, second) = out.split_at_mut(self.hop_out);
+        self.design.inverse.process_with_scratch(&mut self.folded, &mut self.scratch);
+        let valid =
+            &self.folded[self.design.guard_out..self.design.guard_out + self.design.hop_out];
+        let (first, second) = out.split_at_mut(self.design.hop_out);
         for ((first, second), bin) in first.iter_mut().zip(second).zip(valid) {
             *first = bin.re;
             *second = bin.im;
         }
-        let (step_in, step_out) = (count(self.hop_in), count(self.hop_out));
-        self.silence.restore(out, self.guard_in, step_in, step_out);
+        let (step_in, step_out) = (count(self.design.hop_in), count(self.design.hop_out));
+        self.silence.restore(out, self.design.guard_in, step_in, step_out);
     }
 
     /// Filters the spectrum of what came in, which repeats beyond Nyquist, and folds it around the
@@ -130,14 +176,14 @@ impl Spectral {
     fn fold(&mut self) {
         let (size_in, size_out) = (self.spectrum.len(), self.folded.len());
         // As far as nothing repeats and nothing folds, bins go straight to their places.
-        let plain = self.gains.len().min(size_in / 2).min(size_out / 2);
-        self.folded[0] = self.spectrum[0] * self.gains[0];
+        let plain = self.design.gains.len().min(size_in / 2).min(size_out / 2);
+        self.folded[0] = self.spectrum[0] * self.design.gains[0];
         for bin in 1..plain {
-            self.folded[bin] = self.spectrum[bin] * self.gains[bin];
-            self.folded[size_out - bin] = self.spectrum[size_in - bin] * self.gains[bin];
+            self.folded[bin] = self.spectrum[bin] * self.design.gains[bin];
+            self.folded[size_out - bin] = self.spectrum[size_in - bin] * self.design.gains[bin];
         }
         self.folded[plain..=size_out - plain].fill(Complex::default());
-        for (bin, gain) in self.gains.iter().enumerate().skip(plain) {
+        for (bin, gain) in self.design.gains.iter().enumerate().skip(plain) {
             let up = self.spectrum[bin % size_in] * gain;
             let down = self.spectrum[(size_in - bin % size_in) % size_in] * gain;
             self.folded[bin % size_out] += up;

@@ -35,7 +35,9 @@ impl Aac {
         let mono = format.channels.count() == 1;
         let encoder = Encoder::new(EncoderParams {
             bit_rate: match quality {
-                Some(Quality::BitRate(kilobits)) => BitRate::Cbr(1000 * u32::from(kilobits)),
+                Some(Quality::BitRate(kilobits) | Quality::Average(kilobits)) => {
+                    BitRate::Cbr(1000 * u32::from(kilobits))
+                }
                 Some(Quality::Scale(10)) => BitRate::VbrVeryLow,
                 Some(Quality::Scale(20)) => BitRate::VbrLow,
                 Some(Quality::Scale(30)) => BitRate::VbrMedium,

@@ -1,10 +1,11 @@
-//! Encodings whose bytes follow from the number of frames alone: PCM, G.711, IMA ADPCM, QOA.
+//! Encodings whose bytes follow from the number of frames alone: PCM, G.711, ADPCM, QOA.
 
 use super::ima::Ima;
+use super::ms::Ms;
 use super::qoa::Qoa;
 use super::{g711, pcm};
 use crate::block::Block;
-use crate::read::codec::adpcm::ima_frames;
+use crate::read::codec::adpcm::{ima_frames, ms_frames};
 use crate::spec::Output;
 use crate::spec::{ByteOrder, Codec};
 
@@ -12,7 +13,13 @@ use crate::spec::{ByteOrder, Codec};
 pub fn unit(output: &Output) -> (u64, u64) {
     let channels = u64::from(output.format.channels.count());
     match output.block_bytes {
-        Some(bytes) => (bytes.into(), ima_frames(bytes.into(), channels).max(1)),
+        Some(bytes) => {
+            let frames = match output.format.encoding.codec {
+                Codec::MsAdpcm => ms_frames(bytes.into(), channels),
+                _ => ima_frames(bytes.into(), channels),
+            };
+            (bytes.into(), frames.max(1))
+        }
         None => {
             let sample = output.format.encoding.codec.sample_bytes().unwrap_or(1);
             (u64::from(sample) * channels, 1)
@@ -35,6 +42,8 @@ pub enum Plain {
     Companded(fn(i16) -> u8),
     /// IMA ADPCM.
     Ima(Ima),
+    /// Microsoft's ADPCM.
+    Ms(Ms),
     /// QOA.
     Qoa(Qoa),
 }
@@ -50,6 +59,9 @@ impl Plain {
             (Codec::ImaAdpcm, Some(bytes)) => {
                 Self::Ima(Ima::new(bytes, output.format.channels.count().into()))
             }
+            (Codec::MsAdpcm, Some(bytes)) => {
+                Self::Ms(Ms::new(bytes, output.format.channels.count().into()))
+            }
             (Codec::Qoa, _) => Self::Qoa(Qoa::new(
                 output.format.rate.hertz(),
                 output.format.channels.count().into(),
@@ -64,6 +76,7 @@ impl Plain {
             Self::Pcm(codec, order) => pcm::encode(*codec, *order, block, bytes),
             Self::Companded(code) => g711::encode(block, *code, bytes),
             Self::Ima(ima) => ima.encode(block, bytes),
+            Self::Ms(ms) => ms.encode(block, bytes),
             Self::Qoa(qoa) => qoa.encode(block, bytes),
         }
     }
@@ -72,6 +85,7 @@ impl Plain {
     pub fn finish(&mut self, bytes: &mut Vec<u8>) {
         match self {
             Self::Ima(ima) => ima.finish(bytes),
+            Self::Ms(ms) => ms.finish(bytes),
             Self::Qoa(qoa) => qoa.finish(bytes),
             Self::Pcm(..) | Self::Companded(_) => {}
         }

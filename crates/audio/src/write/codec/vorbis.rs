@@ -47,7 +47,7 @@ impl Vorbis {
         let channels = NonZeroU8::new(channels).ok_or_else(refused)?;
         let rate = NonZeroU32::new(format.rate.hertz()).ok_or_else(refused)?;
         let strategy = match format.encoding.quality {
-            Some(Quality::BitRate(kilobits)) => Strategy::Abr {
+            Some(Quality::BitRate(kilobits) | Quality::Average(kilobits)) => Strategy::Abr {
                 average_bitrate: NonZeroU32::new(1000 * u32::from(kilobits)).ok_or_else(refused)?,
             },
             Some(Quality::Scale(tenths)) => {

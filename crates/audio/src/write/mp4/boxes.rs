@@ -2,6 +2,7 @@
 
 use crate::clip::Tag;
 use crate::num::{count, count32};
+use crate::read::mp4::boxes::{boxes, find};
 
 /// All that the description of the track says.
 #[derive(Debug)]
@@ -50,6 +51,15 @@ fn words(all: &[u32]) -> Vec<u8> {
 /// 14496-12, 4.3: an audio file, of the first version.
 pub fn ftyp() -> Vec<u8> {
     boxed(b"ftyp", b"M4A \0\0\0\0M4A mp42isom")
+}
+
+/// The name of the text that tells delay and length.
+const GAPLESS: &[u8] = b"iTunSMPB";
+
+/// `meta` around an item list ("QuickTime File Format", metadata).
+fn metadata(items: &[u8]) -> Vec<u8> {
+    let hdlr = [words(&[0]), b"mdirappl".to_vec(), words(&[0, 0]), vec![0]].concat();
+    full(b"meta", 0, &[full(b"hdlr", 0, &hdlr), boxed(b"ilst", items)].concat())
 }
 
 /// The unity matrix (14496-12, 8.2.2).
@@ -104,7 +114,7 @@ impl Movie<'_> {
         ]
         .concat();
         let user = match self.user {
-            Some(contents) => boxed(b"udta", contents),
+            Some(contents) => boxed(b"udta", &self.renewed(contents)),
             None => self.texts(),
         };
         let all = [full(b"mvhd", version, &mvhd), boxed(b"trak", &trak), user].concat();
@@ -183,24 +193,74 @@ impl Movie<'_> {
                 items.extend(boxed(names.mp4, &boxed(b"data", &data)));
             }
         }
-        if self.gapless {
-            let behind = self.coded_frames.saturating_sub(self.delay + self.frames);
-            let mut text =
-                format!(" 00000000 {:08X} {behind:08X} {:016X}", self.delay, self.frames);
-            text.push_str(&" 00000000".repeat(8));
-            let item = [
-                full(b"mean", 0, b"com.apple.iTunes"),
-                full(b"name", 0, b"iTunSMPB"),
-                boxed(b"data", &[words(&[1, 0]), text.into_bytes()].concat()),
-            ]
-            .concat();
-            items.extend(boxed(b"----", &item));
-        }
+        items.extend(self.gapless_item());
         if items.is_empty() {
             return Vec::new();
         }
-        let hdlr = [words(&[0]), b"mdirappl".to_vec(), words(&[0, 0]), vec![0]].concat();
-        let meta = [full(b"hdlr", 0, &hdlr), boxed(b"ilst", &items)].concat();
-        boxed(b"udta", &full(b"meta", 0, &meta))
+        boxed(b"udta", &metadata(&items))
+    }
+
+    /// What players go by that know no edit lists; nothing where it is not wanted.
+    fn gapless_item(&self) -> Vec<u8> {
+        if !self.gapless {
+            return Vec::new();
+        }
+        let behind = self.coded_frames.saturating_sub(self.delay + self.frames);
+        let mut text = format!(" 00000000 {:08X} {behind:08X} {:016X}", self.delay, self.frames);
+        text.push_str(&" 00000000".repeat(8));
+        let item = [
+            full(b"mean", 0, b"com.apple.iTunes"),
+            full(b"name", 0, GAPLESS),
+            boxed(b"data", &[words(&[1, 0]), text.into_bytes()].concat()),
+        ]
+        .concat();
+        boxed(b"----", &item)
+    }
+
+    /// What comes along, without what it says of another file's delay.
+    fn renewed(&self, user: &[u8]) -> Vec<u8> {
+        let mut renewed = Vec::new();
+        let mut told = false;
+        for part in boxes(user) {
+            let contents = match (&part.kind, told) {
+                (b"meta", false) => {
+                    told = true;
+                    self.renewed_meta(part.contents)
+                }
+                _ => part.contents.to_vec(),
+            };
+            renewed.extend(boxed(&part.kind, &contents));
+        }
+        let item = self.gapless_item();
+        if !told && !item.is_empty() {
+            renewed.extend(metadata(&item));
+        }
+        renewed
+    }
+
+    /// The same of its item list.
+    fn renewed_meta(&self, meta: &[u8]) -> Vec<u8> {
+        // A full box in MP4, none in QuickTime.
+        let (head, inner) = match find(meta, b"hdlr") {
+            Some(_) => (&[][..], meta),
+            None => meta.split_at(meta.len().min(4)),
+        };
+        let mut all = head.to_vec();
+        let mut items = Vec::new();
+        for part in boxes(inner) {
+            if &part.kind != b"ilst" {
+                all.extend(boxed(&part.kind, part.contents));
+                continue;
+            }
+            for item in boxes(part.contents) {
+                let name = find(item.contents, b"name").and_then(|name| name.get(4..));
+                if name != Some(GAPLESS) {
+                    items.extend(boxed(&item.kind, item.contents));
+                }
+            }
+        }
+        items.extend(self.gapless_item());
+        all.extend(boxed(b"ilst", &items));
+        all
     }
 }

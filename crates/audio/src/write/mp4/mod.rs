@@ -127,7 +127,7 @@ pub fn writer<'a>(
         let lossy = output.format.encoding.codec.kind() == Kind::Lossy;
         let parts = Parts {
             description: stream.headers.into_iter().next().unwrap_or_default(),
-            gapless: lossy && user.is_none(),
+            gapless: lossy,
             user,
             delay: stream.delay,
             packet_frames: stream.packet_frames,
@@ -263,7 +263,7 @@ mod aac {
             let packets = (output.frames + delay).div_ceil(FRAMES.into());
             let parts = Parts {
                 description: describe::aac(output.format, &encoder.config, [0, 0]),
-                gapless: user.is_none(),
+                gapless: true,
                 user,
                 delay,
                 packet_frames: FRAMES,
