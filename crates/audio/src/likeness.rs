@@ -111,10 +111,12 @@ impl Likeness {
         self.compare_channels(found)?;
         let own: f64 = self.channels.iter().map(Channel::seen).sum();
         let lags = -REACH.cast_signed()..=REACH.cast_signed();
+        let here = self.fit(found, 0).likeness();
         let fits = lags.map(|lag| (self.fit(found, lag), lag));
-        let best = fits.fold((f64::MIN, 0), |best, fit| if fit.0 > best.0 { fit } else { best });
-        match best.1 {
-            lag if lag != 0 && best.0 > (BETTER * self.fit(found, 0)).max(TELLING * own) => {
+        let told = fits.filter(|(fit, _)| fit.both > TELLING * own);
+        let best = told.max_by(|(a, _), (b, _)| a.likeness().total_cmp(&b.likeness()));
+        match best {
+            Some((fit, lag)) if lag != 0 && fit.likeness() > BETTER * here => {
                 Err(format!("it came back {lag} frames later"))
             }
             _ => Ok(()),
@@ -151,9 +153,33 @@ impl Likeness {
     }
 
     /// How well the windows fit where they lie `lag` frames later in what came back.
-    fn fit(&self, found: &Self, lag: isize) -> f64 {
+    fn fit(&self, found: &Self, lag: isize) -> Fit {
         let pairs = self.channels.iter().zip(&found.channels);
-        pairs.map(|(own, back)| own.fit(back, lag)).sum()
+        pairs.map(|(own, back)| own.fit(back, lag)).fold(Fit::default(), Fit::and)
+    }
+}
+
+/// Sums of products of what lies over each other.
+#[derive(Debug, Clone, Copy, Default)]
+struct Fit {
+    both: f64,
+    own: f64,
+    back: f64,
+}
+
+impl Fit {
+    fn and(self, other: Self) -> Self {
+        Self {
+            both: self.both + other.both,
+            own: self.own + other.own,
+            back: self.back + other.back,
+        }
+    }
+
+    /// From -1 to 1, whatever the levels are and however much lies over each other.
+    fn likeness(self) -> f64 {
+        let powers = (self.own * self.back).sqrt();
+        if powers > 0.0 { self.both / powers } else { 0.0 }
     }
 }
 
@@ -167,22 +193,24 @@ impl Channel {
     fn likeness(&self, back: &Self) -> f64 {
         match back.seen() {
             0.0 => 0.0,
-            seen => self.fit(back, 0) / seen.sqrt(),
+            seen => self.fit(back, 0).both / seen.sqrt(),
         }
     }
 
-    fn fit(&self, back: &Self, lag: isize) -> f64 {
-        let pairs = self.windows.iter().zip(&back.windows);
-        pairs
-            .map(|(a, b)| {
-                let inner = REACH..a.len().saturating_sub(REACH);
-                // Short clips have no inside; then all that overlaps counts.
-                let range = if inner.is_empty() { 0..a.len() } else { inner };
-                range
-                    .filter_map(|at| Some(a[at] * b.get(at.checked_add_signed(lag)?)?))
-                    .sum::<f64>()
-            })
-            .sum()
+    fn fit(&self, back: &Self, lag: isize) -> Fit {
+        let mut fit = Fit::default();
+        for (a, b) in self.windows.iter().zip(&back.windows) {
+            let inner = REACH..a.len().saturating_sub(REACH);
+            // Short clips have no inside; then all that overlaps counts.
+            let range = if inner.is_empty() { 0..a.len() } else { inner };
+            for at in range {
+                let Some(back) = at.checked_add_signed(lag).and_then(|at| b.get(at)) else {
+                    continue;
+                };
+                fit = fit.and(Fit { both: a[at] * back, own: a[at] * a[at], back: back * back });
+            }
+        }
+        fit
     }
 }
 

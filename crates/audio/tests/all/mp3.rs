@@ -273,3 +273,28 @@ fn texts_are_rewritten_around_frames_that_stay() {
         }
     }
 }
+
+/// Of clips as short as a block it can still be told that nothing moved.
+#[test]
+fn short_clips_are_proved_too() {
+    let folder = Folder::new();
+    for (frames, line) in
+        [(200, "mp3 mp3"), (1_024, "mp3 mp3"), (1_024, "mp3 mp3:64k"), (1_500, "mp3 mp3:q5")]
+    {
+        let tone = |hertz: f64| -> Vec<f64> {
+            let time = |n: u32| f64::from(n) / 22_050.0;
+            let swell = |n: u32| 0.7 + 0.3 * (9.0 * time(n)).cos();
+            (0..frames)
+                .map(|n| 0.3 * (std::f64::consts::TAU * hertz * time(n)).sin() * swell(n))
+                .collect()
+        };
+        for planes in [vec![tone(220.0)], vec![tone(220.0), tone(310.0)]] {
+            let layout = ["mono", "stereo"][planes.len() - 1];
+            let clip = folder.open(&made(&format!("wav f32 22050 {layout}"), planes)).unwrap();
+            assert_eq!(
+                folder.fit(&clip, &format!("{line} any any")).facts().frames,
+                u64::from(frames)
+            );
+        }
+    }
+}
