@@ -26,6 +26,8 @@ const CLICKS: f64 = 1e4;
 const TELLING: f64 = 0.1;
 /// How much better another place may fit before the signal counts as moved.
 const BETTER: f64 = 1.03;
+/// The same of clips shorter than a window, whose ends count for much.
+const BETTER_SHORT: f64 = 1.25;
 
 /// What was seen of a signal.
 #[derive(Debug, Clone, PartialEq)]
@@ -111,12 +113,13 @@ impl Likeness {
         self.compare_channels(found)?;
         let own: f64 = self.channels.iter().map(Channel::seen).sum();
         let lags = -REACH.cast_signed()..=REACH.cast_signed();
+        let better = if self.frames < WINDOW { BETTER_SHORT } else { BETTER };
         let here = self.fit(found, 0).likeness();
         let fits = lags.map(|lag| (self.fit(found, lag), lag));
         let told = fits.filter(|(fit, _)| fit.both > TELLING * own);
         let best = told.max_by(|(a, _), (b, _)| a.likeness().total_cmp(&b.likeness()));
         match best {
-            Some((fit, lag)) if lag != 0 && fit.likeness() > BETTER * here => {
+            Some((fit, lag)) if lag != 0 && fit.likeness() > better * here => {
                 Err(format!("it came back {lag} frames later"))
             }
             _ => Ok(()),
