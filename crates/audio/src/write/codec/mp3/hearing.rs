@@ -10,9 +10,9 @@ const LONG: usize = 1024;
 const SHORT: usize = 256;
 /// Samples between windows of a short block.
 const APART: usize = 192;
-/// Energies are compared in parts of so many samples.
+/// Length of the parts whose energies are compared, in samples.
 const PART: usize = 64;
-/// A part that is so many times louder than those before it is an attack.
+/// Ratio of energies from which a part counts as an attack.
 const ATTACK: f32 = 10.0;
 /// Parts that are compared with.
 const PAST: usize = 6;
