@@ -54,7 +54,11 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let format = format_of(codec, parameters, &file)?;
     let track = Track { id, parameters: parameters.clone() };
     let (frames, audio_bytes) = decode_all(&track, format, &mut file)?;
-    let unplayed = file.io(|handle| discarded(handle, id))?;
+    let unplayed = file.io(|handle| match discarded(handle, id) {
+        // A file that is cut short says nothing of its end.
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => Ok(0),
+        found => found,
+    })?;
     let unplayed = scaled(unplayed, format.rate.hertz().into(), 1_000_000_000);
     let frames = frames.saturating_sub(unplayed);
     let facts = Facts { frames, audio_bytes, ..Facts::new(format, file.length()) };
@@ -85,8 +89,8 @@ fn discarded(file: &mut Handle, track: u32) -> io::Result<u64> {
         if HOLDERS.contains(&id) {
             continue;
         }
-        // A size of ones alone is left open: then nothing tells where the next element is.
-        let unknown = size == (1 << (7 * b)) - 1;
+        // A size of ones alone is left open, one beyond the file is cut: nothing tells what follows.
+        let unknown = size == (1 << (7 * b)) - 1 || size > length.saturating_sub(at);
         let used = match id {
             _ if unknown => break,
             _ if BLOCKS.contains(&id) => {

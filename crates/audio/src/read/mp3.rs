@@ -27,6 +27,9 @@ const SEARCHED: u64 = 1 << 16;
 /// ID3 tags beyond this size are passed over unread.
 const LARGEST_TAG: u64 = 16 << 20;
 
+/// Frames of a tag beyond this many are left out.
+const MOST_FRAMES: usize = 4096;
+
 /// One frame's header.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Head {
@@ -295,7 +298,9 @@ fn read_id3(bytes: &[u8]) -> (Vec<Tag>, Vec<Extra>) {
         return (tags, others);
     }
     let mut at = 10;
-    while let (Some(id), Some(stated)) = (bytes.get(at..at + 4), be32(bytes, at + 4)) {
+    while let (Some(id), Some(stated), true) =
+        (bytes.get(at..at + 4), be32(bytes, at + 4), tags.len() + others.len() < MOST_FRAMES)
+    {
         let length = match version {
             4 => {
                 stated.to_be_bytes().iter().fold(0usize, |sum, b| sum << 7 | usize::from(b & 0x7F))
