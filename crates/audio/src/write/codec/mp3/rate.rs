@@ -142,10 +142,10 @@ impl Control {
                 let padded = self.padded(kilobits);
                 let index = self.index(kilobits);
                 let (mut least, most, full) = self.room(kilobits, padded, left);
-                // How much noise a sound may have is not known when it begins: each frame spends half its room.
+                // How much noise a sound may have is not known when it begins: each frame spends its own room.
                 let starts = self.frames < START;
                 if starts {
-                    least = least.max((most - 8 * crate::num::count32(left)) / 2);
+                    least = least.max(most - 8 * crate::num::count32(left));
                 }
                 self.frames = self.frames.saturating_add(1);
                 let follow = if starts { FOLLOW_START } else { FOLLOW };
