@@ -8,6 +8,7 @@
 
 mod codes;
 mod filter;
+mod granule;
 mod hearing;
 mod huffman;
 mod quantise;

@@ -2,9 +2,10 @@
 //! until all fits (the outer one, in [`super::rate`]).
 
 use super::filter::{GRANULE, Shape};
-use super::huffman::{self, Coding, LARGEST};
+use super::granule::{Granule, factor_bits, low_factor_bits};
+use super::huffman::{self, LARGEST};
 use super::spectrum::{Layout, MOST_BANDS, Spectrum};
-use super::tables::{LOW_GROUPS, PRETAB, SCALE_BITS};
+use super::tables::PRETAB;
 use crate::num::{real_size, single};
 use std::sync::LazyLock;
 
@@ -58,71 +59,6 @@ pub struct Search<'a> {
     /// Where the search begins.
     guess: [i32; MOST_BANDS],
     low: bool,
-}
-
-/// How many factors there are in a group, and how many bits each takes.
-type FactorBits = [(usize, u32); 4];
-
-/// A granule as it is sent.
-#[derive(Debug, Clone)]
-pub struct Granule {
-    /// The form of its window.
-    pub shape: Shape,
-    /// Magnitudes.
-    pub values: [u16; GRANULE],
-    /// How they are coded.
-    pub coding: Coding,
-    /// The gain of all.
-    pub gain: i32,
-    /// Gains of short windows, in steps of eight.
-    pub window_gains: [u8; 3],
-    /// How much finer each band is.
-    pub factors: [u8; MOST_BANDS],
-    /// Whether a factor counts twice.
-    pub doubled: bool,
-    /// Whether high bands are finer by a table.
-    pub pretab: bool,
-    /// The number that tells how many bits factors take, and the groups that have so many each.
-    pub compress: u16,
-    /// Bits of factors, by group.
-    pub factor_bits: FactorBits,
-    /// Which groups take their factors from the granule before (ISO/IEC 11172-3, `scfsi`).
-    pub shared: [bool; 4],
-    /// Bands that hold nothing: their factors do not matter.
-    pub empty: [bool; MOST_BANDS],
-}
-
-impl Granule {
-    /// Bits of factors and values.
-    pub fn bits(&self) -> u32 {
-        self.coding.bits + self.factors_bits()
-    }
-
-    /// Bits of the factors alone.
-    pub fn factors_bits(&self) -> u32 {
-        let shared = |group: usize| self.shared[group];
-        match self.shape {
-            Shape::Short => self.factor_bits.iter().map(|(n, bits)| count32(*n) * bits).sum(),
-            _ if self.shared == [false; 4] => {
-                self.factor_bits.iter().map(|(n, bits)| count32(*n) * bits).sum()
-            }
-            _ => SHARED_GROUPS
-                .iter()
-                .enumerate()
-                .filter(|(group, _)| !shared(*group))
-                .map(|(group, ends)| {
-                    count32(ends.1 - ends.0) * self.factor_bits[usize::from(group > 1)].1
-                })
-                .sum(),
-        }
-    }
-}
-
-/// Groups of bands whose factors two granules may share (ISO/IEC 11172-3, 2.4.2.7).
-pub const SHARED_GROUPS: [(usize, usize); 4] = [(0, 6), (6, 11), (11, 16), (16, 21)];
-
-fn count32(n: usize) -> u32 {
-    crate::num::count32(n)
 }
 
 impl<'a> Search<'a> {
@@ -247,27 +183,10 @@ impl<'a> Search<'a> {
         Some(gain.max(least.unwrap_or(0)))
     }
 
-    fn empty_granule(&self, gain: i32) -> Granule {
-        Granule {
-            shape: self.spectrum.shape,
-            values: [0; GRANULE],
-            coding: Coding::default(),
-            gain,
-            window_gains: [0; 3],
-            factors: [0; MOST_BANDS],
-            doubled: false,
-            pretab: false,
-            compress: 0,
-            factor_bits: [(0, 0); 4],
-            shared: [false; 4],
-            empty: [true; MOST_BANDS],
-        }
-    }
-
     /// Gains of long blocks.
     fn long(&self, wanted: &[Option<i32>; MOST_BANDS]) -> Granule {
         let gain = self.common(wanted, 0, 1).unwrap_or(UNITY);
-        let mut granule = self.empty_granule(gain);
+        let mut granule = Granule::empty(self.spectrum.shape, gain);
         let excess = |unit: i32| {
             let over = wanted[..21].iter().enumerate().filter_map(|(band, wanted)| {
                 Some(rounded((gain - (*wanted)?).max(0), unit) - self.most_factor(band))
@@ -295,38 +214,17 @@ impl<'a> Search<'a> {
         granule
     }
 
-    /// The largest factor that there are bits for.
+    /// The largest factor that there are bits for: four of them in the lower bands, three in the upper ones.
     fn most_factor(&self, band: usize) -> i32 {
-        match (self.spectrum.shape, self.low) {
-            (Shape::Short, _) => {
-                if band < 18 {
-                    15
-                } else {
-                    7
-                }
-            }
-            (_, false) => {
-                if band < 11 {
-                    15
-                } else {
-                    7
-                }
-            }
-            (_, true) => {
-                if band < 11 {
-                    15
-                } else {
-                    7
-                }
-            }
-        }
+        let lower = if self.spectrum.shape == Shape::Short { 18 } else { 11 };
+        if band < lower { 15 } else { 7 }
     }
 
     /// Gains of short blocks: first of whole windows, then of bands.
     fn short(&self, wanted: &[Option<i32>; MOST_BANDS]) -> Granule {
         let gains = [0, 1, 2].map(|window| self.common(wanted, window, 3));
         let gain = gains.iter().flatten().max().copied().unwrap_or(UNITY);
-        let mut granule = self.empty_granule(gain);
+        let mut granule = Granule::empty(self.spectrum.shape, gain);
         let mut most = [gain; 3];
         for (window, own) in gains.into_iter().enumerate() {
             let steps = rounded(gain - own.unwrap_or(gain), 8).min(7);
@@ -401,65 +299,4 @@ impl<'a> Search<'a> {
 
 fn rounded(steps: i32, unit: i32) -> i32 {
     (steps + unit / 2) / unit
-}
-
-fn bits_of(factors: &[u8]) -> u32 {
-    let top = factors.iter().max().copied().unwrap_or(0);
-    u8::BITS - top.leading_zeros()
-}
-
-/// Chooses how many bits the factors take (ISO/IEC 11172-3, 2.4.2.7).
-pub fn factor_bits(granule: &mut Granule) {
-    let (split, end) = match granule.shape {
-        Shape::Short => (18, 36),
-        _ => (11, 21),
-    };
-    // Those that are shared are not sent.
-    let mut sent = granule.factors;
-    for (shared, (from, to)) in granule.shared.iter().zip(SHARED_GROUPS) {
-        if *shared {
-            sent[from..to].fill(0);
-        }
-    }
-    let needed = (bits_of(&sent[..split]), bits_of(&sent[split..end]));
-    let fits = |(_, low, high): &(u16, u32, u32)| *low >= needed.0 && *high >= needed.1;
-    let cost =
-        |(_, low, high): &(u16, u32, u32)| count32(split) * low + count32(end - split) * high;
-    let all = (0..).zip(SCALE_BITS).map(|(number, (low, high))| (number, low, high));
-    let best = all.filter(fits).min_by_key(cost);
-    // The last holds whatever a factor can be.
-    let (number, low, high) = best.unwrap_or((15, 4, 3));
-    granule.compress = number;
-    granule.factor_bits = [(split, low), (end - split, high), (0, 0), (0, 0)];
-}
-
-/// The same for the lower rates (ISO/IEC 13818-3, 2.4.3.2).
-fn low_factor_bits(granule: &mut Granule) {
-    let mut best: Option<(u32, u16, FactorBits)> = None;
-    for (layout, (long, short)) in LOW_GROUPS.iter().enumerate() {
-        let groups = if granule.shape == Shape::Short { short } else { long };
-        let mut from = 0;
-        let bits = groups.map(|n| {
-            let bits = bits_of(&granule.factors[from..from + n]);
-            from += n;
-            bits
-        });
-        let fits = bits[0] <= 4 && bits[1] <= 4 && bits[2] <= 3 && bits[3] <= 3;
-        if !fits || (layout == 1 && bits[3] > 0) {
-            continue;
-        }
-        let all: u32 = groups.iter().zip(bits).map(|(n, bits)| count32(*n) * bits).sum();
-        let number = match layout {
-            0 => (bits[0] * 5 + bits[1]) << 4 | bits[2] << 2 | bits[3],
-            _ => 400 + ((bits[0] * 5 + bits[1]) << 2 | bits[2]),
-        };
-        if best.is_none_or(|(least, ..)| all < least) {
-            let parts = std::array::from_fn(|at| (groups[at], bits[at]));
-            best = Some((all, u16::try_from(number).unwrap_or(0), parts));
-        }
-    }
-    if let Some((_, number, parts)) = best {
-        granule.compress = number;
-        granule.factor_bits = parts;
-    }
 }

@@ -1,7 +1,8 @@
 //! How much noise each frame has: as little as its bits allow, and as far as the reservoir allows, the same at all times.
 
 use super::filter::Shape;
-use super::quantise::{Granule, SHARED_GROUPS, Search, factor_bits};
+use super::granule::{Granule, share};
+use super::quantise::Search;
 use super::spectrum::{Layout, Spectrum};
 use super::stream::{Coded, Form, Stream};
 
@@ -239,21 +240,6 @@ fn at(searches: &mut Searches<'_>, level: f32) -> Granules {
         first.iter().zip(second).for_each(|(first, second)| share(first, second));
     }
     granules
-}
-
-/// Lets the second granule take factors from the first where they are the same, or do not matter.
-fn share(first: &Granule, second: &mut Granule) {
-    let long = |granule: &Granule| granule.shape != Shape::Short;
-    if !long(first) || !long(second) {
-        return;
-    }
-    for (group, (from, to)) in SHARED_GROUPS.into_iter().enumerate() {
-        let same = |band: usize| second.empty[band] || first.factors[band] == second.factors[band];
-        second.shared[group] = (from..to).all(same);
-    }
-    if second.shared != [false; 4] {
-        factor_bits(second);
-    }
 }
 
 /// The granules at the level, or at the nearest one where all bits fit and none are lost; and that level.

@@ -2,8 +2,8 @@
 //! 11172-3, 2.4.1 and 2.4.2; 13818-3, 2.4.1).
 
 use super::filter::Shape;
+use super::granule::{Granule, SHARED_GROUPS};
 use super::huffman;
-use super::quantise::{Granule, SHARED_GROUPS};
 use super::spectrum::{Layout, Spectrum};
 use crate::write::codec::bits::Bits;
 use std::collections::VecDeque;
