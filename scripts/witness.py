@@ -28,12 +28,12 @@ failures = []
 count = 0
 
 
-def signal(rate, frames, channels, seed=7):
-    """A chord that swells, with a little noise, below half the rate."""
+def signal(rate, frames, channels, seed=7, noisy=0.002):
+    """A chord that swells, with a little noise, below half the rate; of low tones alone a place is hard to tell."""
     time = np.arange(frames) / rate
     noise = np.random.default_rng(seed).standard_normal((frames, channels))
     tones = [0.3 * np.sin(2 * np.pi * (220 + 90 * c) * time + c) * (0.7 + 0.3 * np.cos(9 * time)) for c in range(channels)]
-    return np.stack(tones, 1) + 0.002 * noise
+    return np.stack(tones, 1) + noisy * noise
 
 
 def fit(clip, out, spec, *options):
@@ -196,7 +196,7 @@ def opus_streams():
         for quality in ["", ":q10", f":{32 * channels}k"]:
             for frames in [1, 959, 30001]:
                 clip = FOLDER / "clip.wav"
-                sf.write(clip, signal(48000, frames, channels), 48000, subtype="PCM_16")
+                sf.write(clip, signal(48000, frames, channels, noisy=0.05), 48000, subtype="PCM_16")
                 samples, _ = sf.read(clip, always_2d=True)
                 name = f"opus{quality} {channels}ch, {frames} frames"
                 out = fit(clip, FOLDER / "out.opus", f"ogg opus{quality} any any")
@@ -220,7 +220,7 @@ def mp3_streams():
             for quality in ["", ":64k", ":160k", ":~96k", ":q5"]:
                 for frames in [1, 1024, 30001] if rate in (22050, 44100) else [30001]:
                     clip = FOLDER / "clip.wav"
-                    sf.write(clip, signal(rate, frames, channels), rate, subtype="PCM_16")
+                    sf.write(clip, signal(rate, frames, channels, noisy=0.05), rate, subtype="PCM_16")
                     samples, _ = sf.read(clip, always_2d=True)
                     name = f"mp3{quality} {rate} {channels}ch, {frames} frames"
                     out = fit(clip, FOLDER / "out.mp3", f"mp3 mp3{quality} any any")
@@ -228,7 +228,8 @@ def mp3_streams():
                     check(name, (found.shape, heard) == (samples.shape, rate), f"{samples.shape} became {found.shape}")
                     if frames > 2000 and found.shape == samples.shape:
                         noise = max(noise_to_signal(samples[:, c], found[:, c]) for c in range(channels))
-                        check(name, noise <= -9, f"noise {noise:.1f} dB")
+                        # Much noise at few bits is kept as loud, not as it was.
+                        check(name, noise <= -4, f"noise {noise:.1f} dB")
                         moved = max(abs(later(samples[:, c], found[:, c])) for c in range(channels))
                         check(name, moved == 0, f"moved by {moved} frames")
                     header = mutagen.File(out)
