@@ -1,8 +1,8 @@
 """Reads what Deft Needle writes with decoders that are not ours, and compares frame for frame.
 
-Witnesses: libsndfile (soundfile) for WAV, AIFF, AIFF-C, FLAC, Ogg Vorbis and raw samples; mutagen for
-the headers of all that it knows; a QOA decoder after the specification, below; a headless Chromium for
-AAC, which honours edit lists.
+Witnesses: libsndfile (soundfile) for WAV, AIFF, AIFF-C, CAF, FLAC, Ogg Vorbis, GSM and raw samples; mutagen for
+the headers of all that it knows; decoders of QOA and G.726 after their specifications, below; a library of
+G.722; a headless Chromium for AAC, which honours edit lists.
 """
 
 import base64
@@ -18,6 +18,7 @@ from pathlib import Path
 import mutagen
 import numpy as np
 import soundfile as sf
+from G722 import G722
 
 PROGRAM = str(Path(sys.argv[1]).resolve())
 TABLE = "--table" in sys.argv
@@ -86,6 +87,99 @@ def qoa(path):
     return samples
 
 
+def unwrapped(path):
+    """FLAC out of Ogg (RFC 9639, 10.1; RFC 3533, 6), as a file of its own: libsndfile's wheels read no other."""
+    data, at, packets, open_packet = path.read_bytes(), 0, [], b""
+    while at < len(data):
+        assert data[at : at + 4] == b"OggS"
+        lacing = data[at + 27 : at + 27 + data[at + 26]]
+        at += 27 + len(lacing)
+        for size in lacing:
+            open_packet += data[at : at + size]
+            at += size
+            if size < 255:
+                packets.append(open_packet)
+                open_packet = b""
+    assert packets[0][:9] == b"\x7fFLAC\x01\x00\x00\x01" and packets[1][0] & 0x7F == 4
+    native = FOLDER / "unwrapped.flac"
+    native.write_bytes(packets[0][9:] + b"".join(packets[1:]))
+    samples, _ = sf.read(native, always_2d=True)
+    return samples
+
+
+def g726(codes, bits, offset=48):
+    """ITU-T G.726 (12/1990), 4.2, written from its block descriptions: 14-bit samples of codes. libsndfile leaves out the 48 of
+    block FMULT, and says so in its source; without it, this must give what libsndfile gives."""
+    levels = {2: [116, 365], 3: [-2048, 135, 273, 373], 4: [-2048, 4, 135, 213, 273, 323, 373, 425],
+              5: [-2048, -66, 28, 104, 169, 224, 274, 318, 358, 395, 429, 459, 488, 514, 539, 566]}[bits]
+    moves = {2: [-22, 439], 3: [-4, 30, 137, 582], 4: [-12, 18, 41, 64, 112, 198, 355, 1122],
+             5: [14, 14, 24, 39, 40, 41, 58, 100, 141, 179, 219, 280, 358, 440, 529, 696]}[bits]
+    speeds = {2: [0, 7], 3: [0, 1, 2, 7], 4: [0, 0, 0, 1, 1, 1, 3, 7],
+              5: [0, 0, 0, 0, 0, 1, 1, 1, 1, 1, 2, 3, 4, 5, 6, 6]}[bits]
+    a, b = [0, 0], [0] * 6
+    dq, sr, pk = [(0, 0)] * 6, [(0, 0)] * 2, [0, 0]
+    yu, yl, dms, dml, ap, td = 544, 34816, 0, 0, 0, 0
+    def fmult(an, signed):
+        sign, mag = signed
+        e1 = (abs(an) & 0x1FFF).bit_length() - 6
+        m1 = 32 if an == 0 else (abs(an) >> e1 if e1 >= 0 else abs(an) << -e1)
+        e2 = mag.bit_length(); m2 = 32 if mag == 0 else (mag << 6) >> e2
+        e = e1 + e2 - 13
+        m = (m1 * m2 + offset) >> 4
+        v = (m << e) & 0x7FFF if e >= 0 else m >> -e
+        return -v if (an < 0) != bool(sign) else v
+    out = []
+    for code in codes:
+        sezi = sum(fmult(b[i] >> 2, dq[i]) for i in range(6))
+        sei = sezi + sum(fmult(a[i] >> 2, sr[i]) for i in range(2))
+        sez, se = sezi >> 1, sei >> 1
+        al = min(ap >> 2, 64)
+        dif = yu - (yl >> 6)
+        y = (yl >> 6) + ((dif * al) >> 6 if dif >= 0 else -((-dif * al) >> 6))
+        sign = code >> (bits - 1)
+        i = (1 << bits) - 1 - code if sign else code
+        dql = levels[i] + (y >> 2)
+        mag = 0 if dql < 0 else ((128 + (dql & 127)) << 7) >> (14 - (dql >> 7))
+        d = -mag if sign else mag
+        s = se + d
+        p = d + sez
+        k, f = yl >> 15, (yl >> 10) & 31
+        thr = 31 << 10 if k > 9 else (32 + f) << k
+        tr = td and mag > (thr + (thr >> 1)) >> 1
+        yu = max(544, min(5120, y + ((32 * moves[i] - y) >> 5)))
+        yl += yu + (-yl >> 6)
+        pk0 = int(p < 0)
+        if tr:
+            a, b, a2 = [0, 0], [0] * 6, 0
+        else:
+            a2 = a[1] - (a[1] >> 7)
+            if p:
+                fa = a[0] if pk0 != pk[0] else -a[0]
+                a2 += -256 if fa < -8191 else 255 if fa > 8191 else fa >> 5
+                a2 = max(-12288, min(12288, a2 + (128 if pk0 == pk[1] else -128)))
+            a1 = a[0] - (a[0] >> 8) + (0 if not p else 192 if pk0 == pk[0] else -192)
+            a = [max(a2 - 15360, min(15360 - a2, a1)), a2]
+            leak = 9 if bits == 5 else 8
+            b = [v - (v >> leak) + (0 if not mag else 128 if sign == dq[n][0] else -128) for n, v in enumerate(b)]
+        dq = [(sign, mag)] + dq[:5]
+        sr = [(int(s < 0), abs(s)), sr[0]]
+        pk = [pk0, pk[0]]
+        td = int(not tr and a2 < -11776)
+        dms += (512 * speeds[i] - dms) >> 5
+        dml += (2048 * speeds[i] - dml) >> 7
+        if tr: ap = 256
+        elif y < 1536 or td or abs((dms << 2) - dml) >= dml >> 3: ap += (512 - ap) >> 4
+        else: ap += -ap >> 4
+        out.append(s)
+    return out
+
+
+def codes_of(data, bits):
+    """Codes with the first in the least significant bits."""
+    return [int.from_bytes(data[at : at + bits], "little") >> (bits * n) & ((1 << bits) - 1)
+            for at in range(0, len(data) // bits * bits, bits) for n in range(8)]
+
+
 def later(a, b):
     """By how many frames b lags behind a."""
     size = 2 * max(len(a), len(b))
@@ -140,7 +234,11 @@ CASES = [
     ("aifc mulaw", "aifc", None, -30), ("aifc alaw", "aifc", None, -30),
     ("flac flac16", "flac", None, -np.inf), ("flac flac24", "flac", None, -np.inf),
     ("ogg vorbis:q5", "ogg", None, -8), ("qoa qoa", "qoa", "qoa", -25),
-    ("raw pcm16be", "raw", "raw", -np.inf),
+    ("raw pcm16be", "raw", "raw", -np.inf), ("rf64 pcm24", "rf64", None, -np.inf), ("rf64 mulaw", "rf64", None, -30),
+    ("caf pcm16", "caf", None, -np.inf), ("caf pcm24le", "caf", None, -np.inf), ("caf pcm8", "caf", None, -25),
+    ("caf f32", "caf", None, -np.inf), ("caf mulaw", "caf", None, -30), ("caf alac16", "caf", "alac", -np.inf),
+    ("caf alac24", "caf", "alac", -np.inf), ("aifc imaadpcm", "aifc", "blocks", -20),
+    ("ogg flac16", "ogg", "flac", -np.inf), ("ogg flac24", "ogg", "flac", -np.inf),
 ]
 
 
@@ -150,7 +248,12 @@ def read_back(path, how, rate, channels):
     if how == "raw":
         samples, _ = sf.read(path, samplerate=rate, channels=channels, subtype="PCM_16", endian="BIG", format="RAW", always_2d=True)
         return samples
+    if how == "flac":
+        return unwrapped(path)
     samples, _ = sf.read(path, always_2d=True)
+    if how == "alac" and channels == 6:
+        # libsndfile leaves the channels of ALAC in ALAC's order: the centre first, low frequencies last.
+        return samples[:, [1, 2, 0, 5, 3, 4]]
     # libsndfile leaves the channels of Vorbis in Vorbis' order.
     return samples[:, [0, 2, 1, 5, 3, 4]] if path.suffix == ".ogg" and channels == 6 else samples
 
@@ -237,6 +340,50 @@ def mp3_streams():
                     check(name, told == (rate, channels), f"{told} by its header")
 
 
+def telephones():
+    """GSM bit for bit as libsndfile has it, in both directions; G.726 as the model and libsndfile have it; G.722 as the
+    library has it that the Python package G722 is made of."""
+    for frames in [1, 320, 30001]:
+        clip = FOLDER / "clip.wav"
+        sf.write(clip, signal(8000, frames, 1, noisy=0.05), 8000, subtype="PCM_16")
+        samples, _ = sf.read(clip, dtype="int16")
+        back = lambda path, *how: sf.read(fit(path, FOLDER / "back.wav", "wav pcm16 any any", *how), dtype="int16")[0]
+        name = f"gsm, {frames} frames"
+        out, theirs = fit(clip, FOLDER / "out.wav", "wav gsm any any"), FOLDER / "theirs.wav"
+        sf.write(theirs, samples, 8000, subtype="GSM610")
+        ours, others = (path.read_bytes().split(b"data", 1)[1][4:] for path in (out, theirs))
+        whole = frames // 320 * 65
+        check(name, ours[:whole] == others[:whole], "libsndfile encodes it otherwise")
+        found, _ = sf.read(out, dtype="int16")
+        check(name, np.array_equal(found[:frames], back(out)), "libsndfile decodes it otherwise")
+        out = fit(clip, FOLDER / "out.gsm", "raw gsm any any")
+        found, _ = sf.read(out, channels=1, samplerate=8000, format="RAW", subtype="GSM610", dtype="int16")
+        check(name, np.array_equal(found, back(out, "--read-as", "raw gsm 8000 mono")), "as raw frames, too")
+        for bits in [2, 3, 4, 5]:
+            name = f"g726 of {bits} bits, {frames} frames"
+            line = f"raw g726-{8 * bits} 8000 mono"
+            out = fit(clip, FOLDER / "out.g726", line)
+            codes = codes_of(out.read_bytes(), bits)
+            found = np.clip(4 * np.array(g726(codes, bits)), -32768, 32767)
+            check(name, np.array_equal(found, back(out, "--read-as", line)), "the model decodes it otherwise")
+            if bits > 2:
+                out = fit(clip, FOLDER / "out.au", f"au g726-{8 * bits} any any")
+                check(name, codes_of(out.read_bytes()[28:], bits) == codes, "AU holds other codes")
+                found, _ = sf.read(out, dtype="int16")
+                meant = np.clip(4 * np.array(g726(codes, bits, offset=0)), -32768, 32767)
+                common = min(len(found), len(meant))
+                check(name, np.array_equal(found[:common], meant[:common]), "libsndfile and the model disagree")
+        sf.write(clip, signal(16000, frames, 1), 16000, subtype="PCM_16")
+        out = fit(clip, FOLDER / "out.g722", "raw g722 any any")
+        found = np.array(G722(16000, 64000).decode(out.read_bytes()))
+        mine = back(out, "--read-as", "raw g722 16000 mono")
+        check(f"g722, {frames} frames", np.array_equal(found, mine), "another decoder gives other samples")
+        if frames > 1000:
+            meant, _ = sf.read(clip, dtype="int16")
+            moved = later(meant / 32768, mine[:frames] / 32768)
+            check("g722", moved == 0, f"moved by {moved} frames")
+
+
 def browsers():
     """AAC: as many frames as went in, at the same place, in a decoder that honours edit lists."""
     files = []
@@ -272,9 +419,9 @@ def browsers():
 # What libsndfile writes: format, subtype, and the noise that ours may have beside its own decoder.
 WRITTEN = [
     ("WAV", "PCM_U8"), ("WAV", "PCM_24"), ("WAV", "PCM_32"), ("WAV", "FLOAT"), ("WAV", "DOUBLE"), ("WAV", "ULAW"),
-    ("WAV", "ALAW"), ("WAV", "IMA_ADPCM"), ("WAV", "MS_ADPCM"), ("WAVEX", "PCM_16"), ("RF64", "PCM_16"),
+    ("WAV", "ALAW"), ("WAV", "GSM610"), ("WAV", "IMA_ADPCM"), ("WAV", "MS_ADPCM"), ("WAVEX", "PCM_16"), ("RF64", "PCM_16"),
     ("AIFF", "PCM_S8"), ("AIFF", "PCM_16"), ("AIFF", "PCM_24"), ("AIFF", "PCM_32"), ("AIFF", "FLOAT"),
-    ("AIFF", "DOUBLE"), ("AIFF", "ULAW"), ("AIFF", "ALAW"), ("AU", "PCM_S8"), ("AU", "PCM_16"), ("AU", "PCM_24"),
+    ("AIFF", "DOUBLE"), ("AIFF", "ULAW"), ("AIFF", "ALAW"), ("AIFF", "IMA_ADPCM"), ("AU", "PCM_S8"), ("AU", "PCM_16"), ("AU", "PCM_24"),
     ("AU", "FLOAT"), ("AU", "ULAW"), ("AU", "ALAW"), ("CAF", "PCM_16"), ("CAF", "PCM_24"), ("CAF", "FLOAT"),
     ("CAF", "ULAW"), ("CAF", "ALAC_16"), ("CAF", "ALAC_24"), ("FLAC", "PCM_S8"), ("FLAC", "PCM_16"),
     ("FLAC", "PCM_24"), ("OGG", "VORBIS"), ("OGG", "OPUS"), ("MP3", "MPEG_LAYER_III"),
@@ -345,6 +492,7 @@ elif "--read" in sys.argv:
     print("\n".join(failures), count)
 else:
     round_trips()
+    telephones()
     mp3_streams()
     opus_streams()
     reading()

@@ -20,10 +20,9 @@ use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
 use deft_needle_audio::spec::Output;
 use deft_needle_audio::spec::{Codec, Demand, Format, Kind, Spec};
 use deft_needle_audio::units::SampleRate;
-use deft_needle_audio::write::codec::{aac, alac, flac, plain_pcm, qoa, vorbis};
+use deft_needle_audio::write::codec::{aac, alac, flac, qoa, vorbis};
 use deft_needle_audio::{Clip, Edits};
 use ebur128::{EbuR128, Mode};
-use md5::{Digest as _, Md5};
 use std::hint::black_box;
 use std::io::Cursor;
 use std::sync::Arc;
@@ -267,18 +266,15 @@ fn bare(format: Format) -> Option<Bare> {
         })),
         // The check sum of all samples is part of the format.
         Codec::Flac16 | Codec::Flac24 => Some(Box::new(move |source| {
-            let (mut sum, mut bytes) = (Md5::new(), Vec::new());
-            let width = if bits == 16 { Codec::Pcm16 } else { Codec::Pcm24 };
-            let mut length = 0;
+            let (mut codec, mut length) = (flac::Flac::new(format), 0);
             blocks(source, |block| {
-                bytes.clear();
-                plain_pcm(width, block, &mut bytes);
-                sum.update(&bytes);
-                let of = |c: &Vec<f64>| c.iter().map(|s| int32(s * scale)).collect();
-                let channels: Vec<Vec<i32>> = block.channels().iter().map(of).collect();
-                length += flac::frame(&channels, bits, RATE, 0).len();
+                let put = |frame: Vec<u8>| -> Result<(), ()> {
+                    length += frame.len();
+                    Ok(())
+                };
+                codec.encode(block, put).expect("nothing fails");
             });
-            length + usize::from(sum.finalize()[0])
+            length + codec.stream_info(0).len()
         })),
         Codec::Alac16 | Codec::Alac24 => Some(Box::new(move |source| {
             let mut codec = alac::Alac::new(bits, 2);

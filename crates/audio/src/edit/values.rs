@@ -86,7 +86,7 @@ pub(super) fn raw(text: Option<&str>) -> Result<Option<Format>, Invalid> {
     let read = |text: &str| match text.parse::<Format>() {
         Ok(format)
             if format.container == Container::Raw
-                && format.encoding.codec.sample_bytes().is_some() =>
+                && Container::Raw.facts().writes.contains(&format.encoding.codec) =>
         {
             Ok(format)
         }

@@ -45,18 +45,13 @@ pub fn lets_loops(demand: &Demand, container: Container, asked: bool) -> bool {
     demand.loop_beside || (held && (asked || demand.chunks != Some(Chunks::Bare)))
 }
 
-/// Whether a container holds markers.
-fn holds_markers(container: Container) -> bool {
-    matches!(container, Container::Wav | Container::Rf64 | Container::Aiff | Container::Aifc)
-}
-
 /// Whether a container holds a text of this name.
 fn holds(container: Container, tag: &Tag) -> bool {
     match container {
-        Container::Wav => tag.info_id().is_some(),
+        Container::Wav | Container::Rf64 => tag.info_id().is_some(),
         Container::Aiff | Container::Aifc => tag.names().is_some_and(|names| names.aiff.is_some()),
         Container::M4a => tag.names().is_some(),
-        Container::Ogg | Container::Flac | Container::Mp3 => true,
+        Container::Ogg | Container::Flac | Container::Mp3 | Container::Caf => true,
         _ => false,
     }
 }
@@ -148,7 +143,7 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
 
 fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Marker> {
     let facts = known.facts;
-    let held = holds_markers(known.to.container);
+    let held = known.to.container.holds_markers();
     if facts.markers.is_empty() {
         return Vec::new();
     }

@@ -5,8 +5,8 @@ use super::{Decision, LeftOut};
 use crate::clip::{Extra, ID3_FRAME, Loop};
 use crate::spec::{Carried, Chunks, Container, Patch};
 
-/// Chunks of a WAV that mark places in the samples, and the names of those places.
-const PLACES: &[&str] = &["smpl", "cue ", "LIST adtl"];
+/// Chunks of a WAV or CAF that mark places in the samples, and the names of those places.
+const PLACES: &[&str] = &["smpl", "cue ", "LIST adtl", "regn", "mark", "strg"];
 /// Chunks that hold texts, which are read and rewritten where they change.
 const TEXTS: &[&str] =
     &["LIST INFO", "VORBIS_COMMENT", "comments", "udta", "NAME", "AUTH", "ANNO", "(c) ", "info"];
@@ -44,7 +44,8 @@ pub fn choose(
     };
     let same = kin(facts.format.container, known.to.container);
     // Ogg's texts are a packet that is always rebuilt; so are those of AIFF and FLAC.
-    let raw_texts = matches!(known.to.container, Container::Wav | Container::M4a);
+    let container = known.to.container;
+    let raw_texts = container.is_wave() || container == Container::M4a;
     let comes = |extra: &Extra| {
         let id = extra.id.as_str();
         // Tags of MP3 are always rebuilt; what is no text in them comes along frame by frame.
@@ -55,6 +56,8 @@ pub fn choose(
             "SEEKTABLE" => texts && !known.changed,
             // Loops that were set here are rewritten.
             "smpl" if known.asked.is_some() || loops.len() != facts.loops.len() => false,
+            // Those of CAF are always rebuilt.
+            "regn" | "mark" | "strg" => false,
             _ if PLACES.contains(&id) => places && known.places.plain,
             _ if TEXTS.contains(&id) => texts && raw_texts && known.set.is_empty(),
             _ => texts,

@@ -7,8 +7,9 @@ use super::target::{refuse_unencodable, target_format};
 use super::{Decision, Output, Plan, Work};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
-use crate::spec::{Demand, Looped};
+use crate::spec::{Container, Demand, Looped};
 use crate::unmet::Unmet;
+use crate::write::wav;
 
 /// The decisions themselves: a pure function of all that is known.
 ///
@@ -19,7 +20,9 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     demand.validate()?;
     let shortfalls = demand.shortfalls(facts);
     let own = facts.format;
-    if shortfalls.is_empty() && edits.is_empty() {
+    // What players have to look for at the end, or in pieces, comes first in what is written here.
+    let late = facts.described_late && own.container == Container::M4a;
+    if shortfalls.is_empty() && edits.is_empty() && !late {
         return Ok(nothing_to_do(facts, demand));
     }
     let mut decisions = selection.decisions.clone();
@@ -37,13 +40,18 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         beyond: steps.around.beyond,
         ..Output::plain(format, steps.frames)
     };
+    // What no longer fits in 32 bits has its sizes in 64, where that is asked for as well.
+    let roomy = demand.spec_for(own).container.accepts(Container::Rf64, |a, b| a == b);
+    if format.container == Container::Wav && roomy && wav::file_bytes(&output) > wav::LARGEST_FILE {
+        output.format.container = Container::Rf64;
+    }
     let known = Known {
         facts,
         wanted: demand.chunks,
         looped: demand.looped,
         set: &edits.tags,
         guide: edits.guide,
-        to: format,
+        to: output.format,
         changed: renders,
         places: &steps.places,
         asked: selection.sets_loop.then_some(selection.looped),
@@ -59,7 +67,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     let looped = output.loops != facts.loops && selection.sets_loop && !demand.loop_beside;
     let work = if renders {
         Work::Render(steps.all)
-    } else if shortfalls.is_empty() && !tagged && !looped {
+    } else if shortfalls.is_empty() && !tagged && !looped && !late {
         return Ok(nothing_to_do(facts, demand));
     } else {
         decisions.push(Decision::SamplesCopied);

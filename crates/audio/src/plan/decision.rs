@@ -147,6 +147,13 @@ pub enum Decision {
         /// Seconds before and after.
         seconds: [f64; 2],
     },
+    /// Silence fills up the last unit of codes, since nothing in the file counts frames.
+    FilledUp {
+        /// This many frames of it.
+        frames: u64,
+        /// Frames of a unit.
+        unit: u64,
+    },
     /// Samples are encoded otherwise.
     Encoded {
         /// From this encoding, as a spec line names it …
@@ -268,7 +275,9 @@ impl Decision {
             Self::FramesHeld { .. } | Self::Shortened { .. } => Subject::Length,
             Self::OffsetRemoved { .. } => Subject::Dc,
             Self::Cut { .. } | Self::EndsSnapped { .. } => Subject::Cut,
-            Self::SilenceTrimmed { .. } | Self::Padded { .. } => Subject::Silence,
+            Self::SilenceTrimmed { .. } | Self::Padded { .. } | Self::FilledUp { .. } => {
+                Subject::Silence
+            }
             Self::Separated { .. } => Subject::Separate,
             Self::Routed { .. } => Subject::Channels,
             Self::Voiced { .. } => Subject::Voicing,

@@ -13,7 +13,8 @@ use crate::write::wav;
 pub fn same_packets(own: Format, to: Format, demand: &Demand, facts: &Facts) -> bool {
     let alike = match (own.container, to.container) {
         (a, b) if a == b => true,
-        (Container::Rf64, Container::Wav) | (Container::Mp4, Container::M4a) => true,
+        (a, b) if a.is_wave() && b.is_wave() => true,
+        (Container::Mp4, Container::M4a) => true,
         _ => false,
     };
     let blocks = demand.block_bytes.is_none() || demand.block_bytes == facts.block_bytes;
@@ -32,7 +33,7 @@ pub fn plan_block(
         return Ok(facts.block_bytes);
     }
     let codec = to.encoding.codec;
-    if !matches!(codec, Codec::ImaAdpcm | Codec::MsAdpcm) {
+    if to.unit().is_some() || !matches!(codec, Codec::ImaAdpcm | Codec::MsAdpcm) {
         return Ok(None);
     }
     if demand.header == Some(Header::Extensible) {

@@ -8,7 +8,7 @@ use crate::error::{Error, Result};
 use crate::plan::select::Selection;
 use crate::spec::Facts;
 use crate::spec::Format;
-use crate::units::{FrameRange, SampleRate};
+use crate::units::FrameRange;
 use crate::unmet::Unmet;
 
 /// Fades where a cut goes through sound, and nothing else is said.
@@ -133,9 +133,10 @@ pub fn after(
     edits: &Edits,
     ends: Ends,
     levelled: &Levelled,
-    rate: SampleRate,
+    to: Format,
     decisions: &mut Vec<Decision>,
 ) -> After {
+    let rate = to.rate;
     let frames = ends.frames;
     let mut steps = levelled.steps.clone();
     let levels = !steps.is_empty();
@@ -152,10 +153,19 @@ pub fn after(
     let changes = levels || fades != [0, 0];
     let pads = edits.pad.map_or([0, 0], |pad| [pad.head, pad.tail].map(|t| t.frames(rate)));
     if pads != [0, 0] {
-        let [head, tail] = pads;
-        steps.push(Step::Pad { head, tail });
         let seconds = pads.map(|frames| rate.seconds(frames));
         decisions.push(Decision::Padded { seconds });
     }
-    After { steps, padding: pads[0] + pads[1], changes }
+    let [head, mut tail] = pads;
+    let unit = to.whole_frames();
+    let whole = (frames + head + tail).next_multiple_of(unit);
+    let fill = whole - (frames + head + tail);
+    if fill > 0 {
+        tail += fill;
+        decisions.push(Decision::FilledUp { frames: fill, unit });
+    }
+    if head + tail > 0 {
+        steps.push(Step::Pad { head, tail });
+    }
+    After { steps, padding: head + tail, changes }
 }

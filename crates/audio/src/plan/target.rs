@@ -30,8 +30,9 @@ pub fn target_format(own: Format, demand: &Demand, edits: &Edits) -> Result<Form
         }
     }
     (format.container, format.encoding) = container_and_encoding(own, spec)?;
-    format.channels = match format.container {
-        Container::Ogg if without_places(&spec.channels, format.channels) => {
+    let codec = format.encoding.codec;
+    format.channels = match codec {
+        Codec::Vorbis | Codec::Opus if without_places(&spec.channels, format.channels) => {
             Channels::new(format.channels.count()).unwrap_or(format.channels)
         }
         _ => stated(format),
@@ -56,10 +57,15 @@ fn without_places(asked: &Choice<Channels>, found: Channels) -> bool {
 /// Some containers give every number of channels its places, some none.
 fn stated(format: Format) -> Channels {
     let channels = format.channels;
+    let plain = || Channels::new(channels.count()).unwrap_or(channels);
+    let alac = matches!(format.encoding.codec, Codec::Alac16 | Codec::Alac24);
     match format.container {
-        Container::Wav => channels,
+        // A centre and one behind are among its four.
+        _ if alac && channels.count() == 4 => plain(),
+        _ if alac => channels.likely_layout().map_or(channels, Channels::of),
+        container if container.is_wave() || container == Container::Caf => channels,
         Container::Ogg | Container::Flac => channels.likely_layout().map_or(channels, Channels::of),
-        _ => Channels::new(channels.count()).unwrap_or(channels),
+        _ => plain(),
     }
 }
 
@@ -180,7 +186,7 @@ fn nearest(own: Codec, writes: &[Codec]) -> Option<Codec> {
 fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -> Result<Encoding> {
     let wide = encoding.codec.sample_bytes().is_some_and(|bytes| bytes > 1);
     let fixed = match container {
-        Container::Wav => Some(ByteOrder::Little),
+        container if container.is_wave() => Some(ByteOrder::Little),
         Container::Aiff => Some(ByteOrder::Big),
         _ => None,
     };
@@ -197,7 +203,7 @@ fn ordered(container: Container, encoding: Encoding, own: Format, spec: &Spec) -
                 });
             }
         }
-        (Container::Raw | Container::Aifc, asked) if wide => {
+        (Container::Raw | Container::Aifc | Container::Caf, asked) if wide => {
             let same = own.container == container && own.encoding.codec == encoding.codec;
             let kept = own.encoding.order.filter(|_| same);
             let usual =

@@ -37,8 +37,7 @@ struct Mark {
 }
 
 /// Compression types whose samples are not decoded here, by name.
-const NAMED: &[(&[u8; 4], &str)] =
-    &[(b"ima4", "IMA ADPCM in packets (ima4)"), (b"GSM ", "GSM 6.10"), (b"alac", "ALAC")];
+const NAMED: &[(&[u8; 4], &str)] = &[(b"GSM ", "GSM 6.10"), (b"alac", "ALAC")];
 
 /// Reads all chunks but the samples.
 pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
@@ -47,7 +46,7 @@ pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
     let mut file = walker.file;
     let common = common.ok_or_else(|| file.malformed("it has no \"COMM\" chunk", 12))?;
     let plain = samples(&common, sound, &mut file)?;
-    let frames = plain.bytes / plain.unit_bytes;
+    let frames = frames_of(&common, &plain);
     let loops = loops(&instrument, &marks, frames, &mut file);
     let of_loop = |id: u16| instrument.loops.iter().any(|&(_, a, b)| a == id || b == id);
     let mut markers: Vec<Marker> = marks
@@ -123,7 +122,11 @@ fn samples(common: &Common, sound: Option<(Chunk, u32)>, file: &mut Reading<'_>)
     };
     let mut plain = Plain::samples(offset, 0, common.format, common.order);
     let unit = plain.unit_bytes;
-    let (counted, in_file) = (common.frames, held / unit);
+    let (mut counted, in_file) = (common.frames, held / unit);
+    // Packets are counted there; some writers count their frames.
+    if plain.unit_frames > 1 && counted > in_file {
+        counted = counted.div_ceil(plain.unit_frames);
+    }
     plain.bytes = counted.min(in_file) * unit;
     file.compare(counted, in_file);
     if in_file >= counted && bytes / unit > counted {
@@ -133,6 +136,16 @@ fn samples(common: &Common, sound: Option<(Chunk, u32)>, file: &mut Reading<'_>)
         ));
     }
     Ok(plain)
+}
+
+/// As many as the packets hold, or as it says where it counts frames and not packets.
+fn frames_of(common: &Common, plain: &Plain) -> u64 {
+    let units = plain.bytes / plain.unit_bytes;
+    let held = units * plain.unit_frames;
+    let counted = common.frames > units
+        && common.frames <= held
+        && common.frames.div_ceil(plain.unit_frames) * plain.unit_bytes == plain.bytes;
+    if counted { common.frames } else { held }
 }
 
 /// AIFF 1.3, "The Common Chunk": channels, frames, bits, rate; AIFF-C adds the compression type.
@@ -159,6 +172,7 @@ fn read_common(bytes: &[u8], walker: &Walker<'_>, offset: u64) -> Result<Common>
         Some(b"fl64" | b"FL64") => (Some(Codec::F64), ByteOrder::Big),
         Some(b"ulaw" | b"ULAW") => (Some(Codec::MuLaw), ByteOrder::Big),
         Some(b"alaw" | b"ALAW") => (Some(Codec::ALaw), ByteOrder::Big),
+        Some(b"ima4") => (Some(Codec::ImaAdpcm), ByteOrder::Big),
         Some(other) => {
             let known = NAMED.iter().find(|row| row.0 == other);
             return Err(file.unsupported(match known {

@@ -19,6 +19,10 @@ const ENCODINGS: &[(u32, Codec)] = &[
     (6, Codec::F32),
     (7, Codec::F64),
     (27, Codec::ALaw),
+    (23, Codec::G726At32),
+    (24, Codec::G722),
+    (25, Codec::G726At24),
+    (26, Codec::G726At40),
 ];
 
 /// Reads the header.
@@ -45,9 +49,10 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let mut plain = Plain::samples(offset, 0, format, ByteOrder::Big);
     let stated = Some(stated).filter(|bytes| *bytes != u32::MAX).map(u64::from);
     let promised = file.promised(stated, in_file);
-    let frames = in_file.min(promised) / plain.unit_bytes;
-    file.compare(promised / plain.unit_bytes, frames);
-    plain.bytes = frames * plain.unit_bytes;
+    let units = in_file.min(promised) / plain.unit_bytes;
+    let frames = units * plain.unit_frames;
+    file.compare(promised / plain.unit_bytes * plain.unit_frames, frames);
+    plain.bytes = units * plain.unit_bytes;
     // Four zeros are the empty text that the format asks for at least.
     let text = four(&head, 24).filter(|first| offset > 28 || (offset == 28 && *first != [0; 4]));
     let extras =

@@ -129,7 +129,7 @@ fn id3_length(file: &mut Reading<'_>) -> Result<u64> {
 }
 
 /// RFC 9639, 8.2: rate, channels, bits and the number of frames.
-fn read_info(info: &[u8], file: &Reading<'_>) -> Result<(Format, u64, Option<u16>)> {
+pub(super) fn read_info(info: &[u8], file: &Reading<'_>) -> Result<(Format, u64, Option<u16>)> {
     let packed = be64(info, 10).unwrap_or_default();
     let part = |shift: u32, bits: u32| packed >> shift & ((1 << bits) - 1);
     let hertz = u32::try_from(part(44, 20)).unwrap_or_default();
@@ -172,7 +172,7 @@ fn last_frame_end(file: &mut Reading<'_>, first: u64, info: &[u8]) -> Result<Opt
 
 /// RFC 9639, 9.1: sync code, block size, number, check sum. Gives the first frame of sound and how
 /// many it holds.
-fn frame_head(bytes: &[u8], fixed: u64) -> Option<(u64, u64)> {
+pub(crate) fn frame_head(bytes: &[u8], fixed: u64) -> Option<(u64, u64)> {
     let (&[first, second, third, fourth], rest) = bytes.split_first_chunk::<4>()?;
     if first != 0xFF || second & 0xFE != 0xF8 || third >> 4 == 0 || third & 15 == 15 {
         return None;

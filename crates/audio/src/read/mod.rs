@@ -9,7 +9,7 @@ mod caf;
 mod chunks;
 pub mod codec;
 mod comments;
-mod flac;
+pub(crate) mod flac;
 mod input;
 mod mkv;
 mod mp3;

@@ -1,5 +1,8 @@
 //! Samples that lie in units of equal size, one after another: PCM frames, ADPCM blocks, QOA frames.
 
+use super::codec::g722::G722;
+use super::codec::g726::{self, Law, State};
+use super::codec::gsm::Gsm;
 use super::codec::{adpcm, g711, pcm, qoa};
 use super::{Body, Packets};
 use crate::block::fill;
@@ -37,16 +40,48 @@ pub enum Coding {
     Companded,
     /// IMA ADPCM.
     Ima,
+    /// IMA ADPCM in packets of 64 frames.
+    Ima4,
     /// Microsoft's ADPCM with these pairs of coefficients.
     Ms(Vec<(i16, i16)>),
     /// QOA.
     Qoa,
+    /// A decoder that goes on from one unit to the next, the codec says which.
+    Running,
+}
+
+/// Takes one unit after another, and appends its frames.
+type Running = Box<dyn FnMut(&[u8], &mut Block) + Send>;
+
+/// A decoder that goes on.
+fn running(plain: &Plain, codec: Codec) -> Running {
+    match codec {
+        Codec::Gsm => {
+            let mut gsm = Gsm::new(plain.unit_frames > 160);
+            Box::new(move |unit, block| gsm.decode(unit, block))
+        }
+        Codec::G722 => {
+            let mut g722 = G722::default();
+            Box::new(move |unit, block| g722.decode(unit, block))
+        }
+        codec => {
+            let mut state = State::new(Law::of(codec));
+            Box::new(move |unit, block| g726::decode(&mut state, unit, block))
+        }
+    }
 }
 
 impl Plain {
-    /// Whole frames of fixed size: PCM, floating point, G.711.
+    /// Whole frames of fixed size: PCM, floating point, G.711; or whole units of codes of telephones.
     pub fn samples(offset: u64, bytes: u64, format: Format, order: ByteOrder) -> Self {
         let codec = format.encoding.codec;
+        if let Some((unit_bytes, unit_frames)) = format.unit() {
+            let coding = match codec {
+                Codec::ImaAdpcm => Coding::Ima4,
+                _ => Coding::Running,
+            };
+            return Self { offset, bytes, unit_bytes, unit_frames, coding };
+        }
         let sample = u64::from(codec.sample_bytes().unwrap_or(1));
         let coding = match codec {
             Codec::MuLaw | Codec::ALaw => Coding::Companded,
@@ -70,6 +105,7 @@ impl Body for Plain {
             format: facts.format,
             left: facts.frames,
             bytes: Vec::new(),
+            running: running(self, facts.format.encoding.codec),
         }))
     }
 
@@ -116,10 +152,11 @@ struct Frames {
     format: Format,
     left: u64,
     bytes: Vec<u8>,
+    running: Running,
 }
 
 impl Frames {
-    fn decode(&self, block: &mut Block) {
+    fn decode(&mut self, block: &mut Block) {
         let codec = self.format.encoding.codec;
         let frames = self.bytes.len() / size(self.plain.unit_bytes).max(1);
         match &self.plain.coding {
@@ -140,7 +177,9 @@ impl Frames {
                 for unit in self.bytes.chunks(size(self.plain.unit_bytes)) {
                     match units {
                         Coding::Ima => adpcm::decode_ima(unit, block),
+                        Coding::Ima4 => adpcm::decode_ima4(unit, block),
                         Coding::Ms(pairs) => adpcm::decode_ms(unit, pairs, block),
+                        Coding::Running => (self.running)(unit, block),
                         _ => qoa::decode(unit, block),
                     }
                 }

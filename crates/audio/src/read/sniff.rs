@@ -55,6 +55,7 @@ const MARKS: &[Mark] = &[
     mark(8, b"AIFC", Container::Aifc, "AIFF-C"),
     mark(28, b"\x01vorbis", Container::Ogg, "Ogg Vorbis"),
     mark(28, b"OpusHead", Container::Ogg, "Ogg Opus"),
+    mark(28, b"\x7FFLAC", Container::Ogg, "Ogg FLAC"),
     mark(0, b"OggS", Container::Ogg, "Ogg"),
     mark(0, b"fLaC", Container::Flac, "FLAC"),
     mark(4, b"ftypM4A", Container::M4a, "MPEG-4 audio"),

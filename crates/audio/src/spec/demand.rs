@@ -279,7 +279,7 @@ impl Demand {
 /// The header that a WAV of this format gets where none is asked for: extensible beyond two
 /// channels or 16 integer bits, as "Multiple Channel Audio Data and WAVE Files" (2007) asks.
 pub fn usual_header(format: Format) -> Option<Header> {
-    if format.container != Container::Wav {
+    if !format.container.is_wave() {
         return None;
     }
     let wide = matches!(format.encoding.codec.kind(), super::Kind::Integer(bits) if bits > 16);

@@ -16,6 +16,12 @@ pub enum Codec {
     ALaw,
     ImaAdpcm,
     MsAdpcm,
+    Gsm,
+    G722,
+    G726At16,
+    G726At24,
+    G726At32,
+    G726At40,
     Vorbis,
     Opus,
     Aac,
@@ -51,6 +57,10 @@ pub struct CodecFacts {
     pub kind: Kind,
     /// How much of what it gives counts, in bits, where that is known.
     pub decoded_bits: Option<u32>,
+    /// In which order it has the places of its channels, where that is its own.
+    pub order: Option<&'static str>,
+    /// What its word may say, and what it cannot carry.
+    pub limits: &'static str,
 }
 
 const fn row(
@@ -59,44 +69,108 @@ const fn row(
     about: &'static str,
     kind: Kind,
     decoded_bits: Option<u32>,
+    limits: &'static str,
 ) -> CodecFacts {
-    CodecFacts { codec, word, about, kind, decoded_bits }
+    CodecFacts { codec, word, about, kind, decoded_bits, order: None, limits }
 }
 
-const fn integer(codec: Codec, word: &'static str, about: &'static str, bits: u32) -> CodecFacts {
-    row(codec, word, about, Kind::Integer(bits), Some(bits))
+const fn integer(
+    codec: Codec,
+    word: &'static str,
+    about: &'static str,
+    bits: u32,
+    limits: &'static str,
+) -> CodecFacts {
+    row(codec, word, about, Kind::Integer(bits), Some(bits), limits)
 }
 
-const fn lossy(codec: Codec, word: &'static str, about: &'static str) -> CodecFacts {
-    row(codec, word, about, Kind::Lossy, None)
+const fn float(codec: Codec, word: &'static str, about: &'static str, bits: u32) -> CodecFacts {
+    row(codec, word, about, Kind::Float(bits), None, PLAIN)
+}
+
+const fn lossy(
+    codec: Codec,
+    word: &'static str,
+    about: &'static str,
+    limits: &'static str,
+) -> CodecFacts {
+    row(codec, word, about, Kind::Lossy, None, limits)
 }
 
 /// Lossy, though what comes out are whole numbers of 16 bits.
-const fn sixteen(codec: Codec, word: &'static str, about: &'static str) -> CodecFacts {
-    row(codec, word, about, Kind::Lossy, Some(16))
+const fn sixteen(
+    codec: Codec,
+    word: &'static str,
+    about: &'static str,
+    limits: &'static str,
+) -> CodecFacts {
+    row(codec, word, about, Kind::Lossy, Some(16), limits)
 }
+
+impl CodecFacts {
+    const fn ordered(self, order: &'static str) -> Self {
+        Self { order: Some(order), ..self }
+    }
+}
+
+const PLAIN: &str = "1 to 32 channels";
+const IMA: &str = "1 or 2 channels written, up to 8 read. In WAV blocks of 256 bytes a channel, doubled from 22,050, \
+     44,100 and 88,200 Hz on, unless another size is asked for. Elsewhere packets of 64 frames";
+const MS: &str = "1 or 2 channels written, up to 8 read; blocks as for `imaadpcm`, the best of seven pairs of \
+     coefficients for each";
+const G726: &str = "mono; the bit rate is that of 8,000 Hz. Without a header or in AU; the first code in the lowest bits";
+const FLAC: &str =
+    "1 to 8 channels, up to 655,350 Hz; fewer bits are read as the next of these, 32 are not";
+const ALAC: &str = "1 to 8 channels";
+const VORBIS: &str = "`vorbis:q-1` to `q10`, `vorbis:128k` for an average bit rate; `q5` by default. 1 to 8 channels, \
+     up to 200,000 Hz; average bit rates by tables for each rate: what there is not is refused with the nearest. Six \
+     and eight channels only with places";
+const OPUS: &str = "48,000 Hz alone. `opus:64k` for packets of one size, `opus:~64k` for an average, `opus:q0` to `q10` \
+     for 24 to 160 kbit/s a channel; 64 kbit/s a channel by default. 1 to 8 channels, with places or, as `6ch`, without; \
+     6k to 256k a channel";
+const AAC: &str = "`aac:8k` to `512k`, or `q1` to `q5`; 1.5 bits a sample by default. 1 or 2 channels written, at the \
+     twelve rates from 8,000 to 96,000 Hz; HE-AAC and more channels are read";
+const MP3: &str = "`mp3:128k` for frames of one bit rate, `mp3:~128k` for an average, `mp3:q0` to `q10` for a quality; \
+     two bits a sample by default. 1 or 2 channels, the nine rates from 8,000 to 48,000 Hz; 32k to 320k from 32,000 Hz \
+     on, 8k to 160k below";
+/// The order of Vorbis and Opus (4.3.9 of the one, RFC 7845, 5.1.1.2 of the other).
+const CENTRE_SECOND: &str =
+    "left, centre, right, surrounds, low frequencies last; undone in reading";
+const CENTRE_FIRST: &str =
+    "centre, left, right, surrounds, low frequencies last; undone in reading";
 
 /// Every encoding that has a word.
 pub const ENCODINGS: &[CodecFacts] = &[
-    integer(Codec::Pcm8, "pcm8", "8-bit PCM (unsigned in WAV)", 8),
-    integer(Codec::Pcm16, "pcm16", "16-bit PCM", 16),
-    integer(Codec::Pcm24, "pcm24", "24-bit PCM", 24),
-    integer(Codec::Pcm32, "pcm32", "32-bit PCM", 32),
-    row(Codec::F32, "f32", "32-bit floating point", Kind::Float(32), None),
-    row(Codec::F64, "f64", "64-bit floating point", Kind::Float(64), None),
-    sixteen(Codec::MuLaw, "mulaw", "G.711 mu-law"),
-    sixteen(Codec::ALaw, "alaw", "G.711 A-law"),
-    sixteen(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM"),
-    sixteen(Codec::MsAdpcm, "msadpcm", "MS ADPCM"),
-    lossy(Codec::Vorbis, "vorbis", "Vorbis"),
-    lossy(Codec::Opus, "opus", "Opus"),
-    lossy(Codec::Aac, "aac", "AAC"),
-    integer(Codec::Alac16, "alac16", "16-bit ALAC", 16),
-    integer(Codec::Alac24, "alac24", "24-bit ALAC", 24),
-    integer(Codec::Flac16, "flac16", "16-bit FLAC", 16),
-    integer(Codec::Flac24, "flac24", "24-bit FLAC", 24),
-    sixteen(Codec::Qoa, "qoa", "QOA"),
-    lossy(Codec::Mp3, "mp3", "MPEG audio layer III"),
+    integer(Codec::Pcm8, "pcm8", "8-bit PCM, unsigned in WAV and raw, else signed", 8, PLAIN),
+    integer(Codec::Pcm16, "pcm16", "16-bit PCM", 16, PLAIN),
+    integer(Codec::Pcm24, "pcm24", "24-bit PCM", 24, PLAIN),
+    integer(Codec::Pcm32, "pcm32", "32-bit PCM", 32, PLAIN),
+    float(Codec::F32, "f32", "32-bit floating point", 32),
+    float(Codec::F64, "f64", "64-bit floating point", 64),
+    sixteen(Codec::MuLaw, "mulaw", "G.711 mu-law", PLAIN),
+    sixteen(Codec::ALaw, "alaw", "G.711 A-law", PLAIN),
+    sixteen(Codec::ImaAdpcm, "imaadpcm", "IMA ADPCM", IMA),
+    sixteen(Codec::MsAdpcm, "msadpcm", "MS ADPCM", MS),
+    sixteen(
+        Codec::Gsm,
+        "gsm",
+        "GSM 06.10 at full rate",
+        "mono; 160 frames in 33 bytes, in WAV 320 in 65",
+    ),
+    sixteen(Codec::G722, "g722", "G.722 at 64 kbit/s", "mono, 16,000 Hz"),
+    sixteen(Codec::G726At16, "g726-16", "G.726 at 16 kbit/s", G726),
+    sixteen(Codec::G726At24, "g726-24", "G.726 at 24 kbit/s", G726),
+    sixteen(Codec::G726At32, "g726-32", "G.726 at 32 kbit/s", G726),
+    sixteen(Codec::G726At40, "g726-40", "G.726 at 40 kbit/s", G726),
+    lossy(Codec::Vorbis, "vorbis", "Vorbis", VORBIS).ordered(CENTRE_SECOND),
+    lossy(Codec::Opus, "opus", "Opus", OPUS).ordered(CENTRE_SECOND),
+    lossy(Codec::Aac, "aac", "AAC", AAC).ordered(CENTRE_FIRST),
+    integer(Codec::Alac16, "alac16", "16-bit ALAC", 16, ALAC).ordered(CENTRE_FIRST),
+    integer(Codec::Alac24, "alac24", "24-bit ALAC", 24, ALAC).ordered(CENTRE_FIRST),
+    integer(Codec::Flac16, "flac16", "16-bit FLAC", 16, FLAC),
+    integer(Codec::Flac24, "flac24", "24-bit FLAC", 24, FLAC),
+    sixteen(Codec::Qoa, "qoa", "QOA", "1 to 8 channels"),
+    lossy(Codec::Mp3, "mp3", "MPEG audio layer III", MP3),
 ];
 
 impl Codec {
@@ -118,6 +192,12 @@ impl Codec {
             | Self::ALaw
             | Self::ImaAdpcm
             | Self::MsAdpcm
+            | Self::Gsm
+            | Self::G722
+            | Self::G726At16
+            | Self::G726At24
+            | Self::G726At32
+            | Self::G726At40
             | Self::Qoa
             | Self::Aac
             | Self::Opus => Kind::Integer(16),
@@ -139,6 +219,31 @@ impl Codec {
             Self::Pcm24 => Some(3),
             Self::Pcm32 | Self::F32 => Some(4),
             Self::F64 => Some(8),
+            _ => None,
+        }
+    }
+
+    /// Bits of one code of G.726, at 8 kHz a thousandth of its bit rate.
+    pub const fn g726_bits(self) -> Option<u32> {
+        match self {
+            Self::G726At16 => Some(2),
+            Self::G726At24 => Some(3),
+            Self::G726At32 => Some(4),
+            Self::G726At40 => Some(5),
+            _ => None,
+        }
+    }
+
+    /// Bytes of the smallest whole number of codes, and their frames, where a decoder goes on from one to the next:
+    /// the codecs of telephones.
+    pub const fn running_unit(self) -> Option<(u64, u64)> {
+        match self {
+            Self::Gsm => Some((33, 160)),
+            Self::G722 => Some((1, 2)),
+            Self::G726At16 => Some((1, 4)),
+            Self::G726At24 => Some((3, 8)),
+            Self::G726At32 => Some((1, 2)),
+            Self::G726At40 => Some((5, 8)),
             _ => None,
         }
     }

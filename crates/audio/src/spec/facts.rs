@@ -32,6 +32,9 @@ pub struct Facts {
     pub tags: Vec<Tag>,
     /// Every other chunk.
     pub extras: Vec<Extra>,
+    /// Whether players have to look for its description behind its samples, or in pieces between them (MPEG-4).
+    #[serde(default)]
+    pub described_late: bool,
     /// What is not as it should be.
     pub notes: Vec<Note>,
 }
@@ -52,6 +55,7 @@ impl Facts {
             markers: Vec::new(),
             tags: Vec::new(),
             extras: Vec::new(),
+            described_late: false,
             notes: Vec::new(),
         }
     }
@@ -84,7 +88,7 @@ impl Facts {
         // A marker that is no loop's end is a marker.
         let unmarked = self.markers.is_empty();
         names.retain(|id| match id.as_str() {
-            "smpl" | "INST" => self.loops.is_empty(),
+            "smpl" | "INST" | "regn" => self.loops.is_empty(),
             "MARK" => self.loops.is_empty() || !unmarked,
             _ => true,
         });

@@ -25,13 +25,20 @@ pub fn limit(format: Format) -> Option<Unmet> {
     let (hertz, count) = (rate.hertz(), channels.count());
     let word = codec.facts().word;
     let most_channels = match codec {
-        Codec::ImaAdpcm
-        | Codec::MsAdpcm
-        | Codec::Aac
+        Codec::ImaAdpcm | Codec::MsAdpcm | Codec::Aac | Codec::Mp3 => 2,
+        Codec::Gsm
+        | Codec::G722
+        | Codec::G726At16
+        | Codec::G726At24
+        | Codec::G726At32
+        | Codec::G726At40 => 1,
+        Codec::Vorbis
+        | Codec::Opus
         | Codec::Alac16
         | Codec::Alac24
-        | Codec::Mp3 => 2,
-        Codec::Vorbis | Codec::Opus | Codec::Flac16 | Codec::Flac24 | Codec::Qoa => 8,
+        | Codec::Flac16
+        | Codec::Flac24
+        | Codec::Qoa => 8,
         _ => u16::MAX,
     };
     let codec_word = || word.to_owned();
@@ -47,6 +54,7 @@ pub fn limit(format: Format) -> Option<Unmet> {
         Codec::Aac => &AAC_RATES,
         Codec::Mp3 => &MP3_RATES,
         Codec::Opus => &[48_000],
+        Codec::G722 => &[16_000],
         _ => &[],
     };
     if !rates.is_empty() && !rates.contains(&hertz) {

@@ -38,6 +38,29 @@ pub struct Format {
     pub channels: Channels,
 }
 
+impl Format {
+    /// Bytes of one unit of codes and its frames, where the format leaves no choice: those of telephones, of which WAV
+    /// pairs the frames of GSM, and the packets that IMA ADPCM has outside of WAV.
+    pub fn unit(self) -> Option<(u64, u64)> {
+        match (self.container, self.encoding.codec) {
+            (container, Codec::Gsm) if container.is_wave() => Some((65, 320)),
+            (container, _) if container.is_wave() => None,
+            (_, Codec::ImaAdpcm) => Some((34 * u64::from(self.channels.count()), 64)),
+            (_, codec) => codec.running_unit(),
+        }
+    }
+
+    /// Frames of which a file holds a whole number, since nothing in it counts them: the clip is filled up.
+    pub fn whole_frames(self) -> u64 {
+        match self.container {
+            Container::Raw | Container::Au | Container::Aifc => {
+                self.unit().map_or(1, |unit| unit.1)
+            }
+            _ => 1,
+        }
+    }
+}
+
 impl fmt::Display for Format {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Self { container, encoding, rate, channels } = self;

@@ -50,9 +50,14 @@ fn usual_bits(codec: Codec) -> f64 {
         Codec::Qoa => 3.2,
         Codec::ImaAdpcm | Codec::MsAdpcm => 4.1,
         Codec::Opus => 1.4,
+        Codec::Gsm => 1.65,
+        Codec::G722 => 4.0,
         Codec::Flac16 | Codec::Alac16 => 10.0,
         Codec::Flac24 | Codec::Alac24 => 17.0,
-        codec => codec.sample_bytes().map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
+        codec => match codec.g726_bits() {
+            Some(bits) => bits.into(),
+            None => codec.sample_bytes().map_or(16.0, |bytes| 8.0 * f64::from(bytes)),
+        },
     }
 }
 

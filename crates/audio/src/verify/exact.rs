@@ -5,7 +5,7 @@ use crate::block::fill;
 use crate::error::{Error, Result};
 use crate::plan::Plan;
 use crate::read::Clip;
-use crate::spec::{Codec, Container, Format, Layout};
+use crate::spec::{ByteOrder, Codec, Container, Format, Kind, Layout};
 use std::io::Read as _;
 
 /// Headers are looked for in this many bytes at the start.
@@ -33,7 +33,8 @@ pub fn compare(plan: &Plan, written: &Clip) -> Result<()> {
         .map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
     bytes.truncate(length);
     match plan.to.format.container {
-        Container::Wav => riff(plan, &bytes, written.facts().file_bytes),
+        container if container.is_wave() => riff(plan, &bytes, written.facts().file_bytes),
+        Container::Caf => caf(plan, &bytes),
         Container::Aiff | Container::Aifc => form(plan, &bytes, written.facts().file_bytes),
         _ => Ok(()),
     }
@@ -67,14 +68,23 @@ fn chunk(bytes: &[u8], id: &[u8; 4], size: fn(&[u8], usize, usize) -> u64) -> Op
 /// RIFF 1.0 "WAVE Form", "Format Chunk", "FACT Chunk"; WAVEFORMATEXTENSIBLE.
 fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
     let to = plan.to.format;
-    must("the size in the RIFF header", length - 8, le(bytes, 4, 4))?;
+    match chunk(bytes, b"ds64", le) {
+        // EBU Tech 3306, 3.4: the sizes of 32 bits say nothing.
+        Some(sizes) => {
+            must("the size in the ds64 chunk", length - 8, le(bytes, sizes, 8))?;
+            must("the frames in the ds64 chunk", plan.to.frames, le(bytes, sizes + 16, 8))?;
+            must("the table in the ds64 chunk", 0, le(bytes, sizes + 24, 4))?;
+            must("the size in the RF64 header", u32::MAX.into(), le(bytes, 4, 4))?;
+        }
+        None => must("the size in the RIFF header", length - 8, le(bytes, 4, 4))?,
+    }
     let Some(fmt) = chunk(bytes, b"fmt ", le) else {
         return Ok(());
     };
     let (block, extensible) = (le(bytes, fmt + 12, 2), le(bytes, fmt, 2) == 0xFFFE);
     let frames = match to.encoding.codec {
         // ADPCM (Multimedia Data Standards Update, 1994): how many frames a block holds.
-        Codec::ImaAdpcm | Codec::MsAdpcm => le(bytes, fmt + 18, 2),
+        Codec::ImaAdpcm | Codec::MsAdpcm | Codec::Gsm => le(bytes, fmt + 18, 2),
         _ => 1,
     };
     let a_second = u64::from(to.rate.hertz()) * block / frames.max(1);
@@ -89,7 +99,10 @@ fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
         must("the channel mask in the header", mask(to), le(bytes, fmt + 20, 4))?;
     }
     match chunk(bytes, b"fact", le) {
-        Some(fact) => must("the frames in the fact chunk", plan.to.frames, le(bytes, fact, 4)),
+        Some(fact) => {
+            let frames = plan.to.frames.min(u32::MAX.into());
+            must("the frames in the fact chunk", frames, le(bytes, fact, 4))
+        }
         None => Ok(()),
     }
 }
@@ -105,6 +118,46 @@ fn mask(format: Format) -> u64 {
     ];
     let row = SPEAKERS.iter().find(|(layout, _)| Some(*layout) == format.channels.layout());
     row.map_or(0, |(_, speakers)| speakers.iter().map(|bit| 1u64 << bit).sum())
+}
+
+/// "Apple Core Audio Format Specification 1.0": the file's header, the "Audio Description Chunk", which always comes first,
+/// and the count of edits before the samples.
+fn caf(plan: &Plan, bytes: &[u8]) -> Result<()> {
+    let to = plan.to.format;
+    let (codec, channels) = (to.encoding.codec, u64::from(to.channels.count()));
+    let little = to.encoding.order == Some(ByteOrder::Little);
+    let sample = codec.sample_bytes().map(u64::from);
+    let plain = sample.map(|bytes| (bytes * channels, 1, 8 * bytes));
+    let (flags, (unit, frames, bits)) = match codec {
+        Codec::Alac16 => (1, (0, 4096, 0)),
+        Codec::Alac24 => (3, (0, 4096, 0)),
+        Codec::Aac => (2, (0, 1024, 0)),
+        Codec::ImaAdpcm => (0, (34 * channels, 64, 0)),
+        codec => {
+            let float = u64::from(matches!(codec.kind(), Kind::Float(_)));
+            (float + 2 * u64::from(little), plain.unwrap_or((0, 0, 0)))
+        }
+    };
+    for (what, at, length, meant) in [
+        ("the version of the format", 4, 4, 0x1_0000),
+        ("the rate in the header", 20, 8, f64::from(to.rate.hertz()).to_bits()),
+        ("the flags of the encoding", 32, 4, flags),
+        ("the bytes of a packet", 36, 4, unit),
+        ("the frames of a packet", 40, 4, frames),
+        ("the channels in the header", 44, 4, channels),
+        ("the bits of a sample", 48, 4, bits),
+    ] {
+        must(what, meant, be(bytes, at, length))?;
+    }
+    let mut at = 8;
+    while let Some(id) = bytes.get(at..at + 4) {
+        if id == b"data" {
+            return must("the count of edits", 0, be(bytes, at + 12, 4));
+        }
+        let length = crate::num::size(be(bytes, at + 4, 8));
+        at = at.saturating_add(12).saturating_add(length);
+    }
+    Ok(())
 }
 
 /// AIFF 1.3 "Form", "Common Chunk", "Sound Data Chunk"; AIFF-C "Format Version Chunk".

@@ -12,7 +12,7 @@ use crate::observe::Observer;
 use crate::plan::Plan;
 use crate::read::{Clip, Hints, Input};
 use crate::render::{Outcome, Proof};
-use crate::spec::{Container, Facts, Output};
+use crate::spec::{Codec, Container, Facts, Output};
 use md5::{Digest as _, Md5};
 use std::fmt::Display;
 use std::io::Read;
@@ -90,14 +90,17 @@ fn compare_samples(expected: &SampleDigest, written: &Clip, observer: &dyn Obser
     if *expected != found {
         return Err(Error::Verify { what: "a sample reads back as another value".to_owned() });
     }
-    match written.facts().format.container {
-        Container::Flac => compare_signature(written, observer),
+    // Where STREAMINFO begins.
+    let format = written.facts().format;
+    match (format.container, format.encoding.codec) {
+        (Container::Flac, _) => compare_signature(written, 8, observer),
+        (Container::Ogg, Codec::Flac16 | Codec::Flac24) => compare_signature(written, 45, observer),
         _ => Ok(()),
     }
 }
 
 /// The MD5 signature of a FLAC's samples (RFC 9639, 8.2 "Streaminfo"): interleaved, whole bytes, least first.
-fn compare_signature(written: &Clip, observer: &dyn Observer) -> Result<()> {
+fn compare_signature(written: &Clip, start: usize, observer: &dyn Observer) -> Result<()> {
     let bytes =
         written.facts().format.encoding.codec.facts().decoded_bits.unwrap_or(16).div_ceil(8);
     let full = 2f64.powi(8 * bytes.cast_signed() - 1);
@@ -110,10 +113,10 @@ fn compare_signature(written: &Clip, observer: &dyn Observer) -> Result<()> {
             }
         }
     })?;
-    let (found, mut head) = (md5.finalize(), [0; 42]);
-    let read = written.input().open()?.read_exact(&mut head);
+    let (found, mut head) = (md5.finalize(), [0; 80]);
+    let read = written.input().open()?.read_exact(&mut head[..start + 34]);
     read.map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
-    match head[26..42] == found[..] {
+    match head[start + 18..start + 34] == found[..] {
         true => Ok(()),
         false => Err(Error::Verify { what: "the signature is not that of the samples".to_owned() }),
     }
@@ -160,7 +163,7 @@ fn compare_chunks(facts: &Facts, to: &Output) -> Result<()> {
     }
     // Nothing may be there that nobody asked for.
     let nothing = to.carried.is_empty() && to.tags.is_empty() && to.markers.is_empty();
-    let allowed = |id: &str| id == "smpl" && !to.loops.is_empty();
+    let allowed = |id: &str| matches!(id, "smpl" | "regn") && !to.loops.is_empty();
     match facts.extras.iter().find(|extra| nothing && !allowed(&extra.id)) {
         Some(extra) => Err(odd(format!("the chunk {} was not requested", extra.id))),
         None => Ok(()),

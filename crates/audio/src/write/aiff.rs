@@ -29,8 +29,9 @@ fn extended(rate: SampleRate) -> [u8; 10] {
 fn compression(output: &Output) -> (&'static [u8; 4], &'static [u8]) {
     let little = output.format.encoding.order == Some(ByteOrder::Little);
     match output.format.encoding.codec {
-        Codec::F32 => (b"fl32", b"\x0C32-bit float\0"),
-        Codec::F64 => (b"fl64", b"\x0C64-bit float\0"),
+        Codec::F32 => (b"fl32", b"\x1532-bit floating point"),
+        Codec::F64 => (b"fl64", b"\x1564-bit floating point"),
+        Codec::ImaAdpcm => (b"ima4", b"\x07IMA 4:1"),
         Codec::MuLaw => (b"ulaw", b"\x0A\xB5Law 2:1  \0"),
         Codec::ALaw => (b"alaw", b"\x08ALaw 2:1\0"),
         _ if little => (b"sowt", b"\x00\0"),
@@ -51,11 +52,13 @@ fn chunk(to: &mut Vec<u8>, id: &[u8], contents: &[u8]) {
 fn common(output: &Output) -> Vec<u8> {
     let codec = output.format.encoding.codec;
     let bits = match codec {
-        Codec::MuLaw | Codec::ALaw => 16,
+        Codec::MuLaw | Codec::ALaw | Codec::ImaAdpcm => 16,
         codec => 8 * codec.sample_bytes().unwrap_or(0),
     };
     let mut bytes = output.format.channels.count().to_be_bytes().to_vec();
-    let frames = u32::try_from(output.frames).unwrap_or(u32::MAX);
+    // Packets are counted where there are some.
+    let units = output.frames.div_ceil(output.format.unit().map_or(1, |unit| unit.1));
+    let frames = u32::try_from(units).unwrap_or(u32::MAX);
     bytes.extend_from_slice(&frames.to_be_bytes());
     bytes.extend_from_slice(&bits.to_be_bytes());
     bytes.extend_from_slice(&extended(output.format.rate));

@@ -18,6 +18,10 @@ const fn number(codec: Codec) -> u32 {
         Codec::F32 => 6,
         Codec::F64 => 7,
         Codec::ALaw => 27,
+        Codec::G726At32 => 23,
+        Codec::G722 => 24,
+        Codec::G726At24 => 25,
+        Codec::G726At40 => 26,
         _ => 3,
     }
 }

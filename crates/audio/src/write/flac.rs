@@ -1,27 +1,18 @@
 //! Native FLAC (RFC 9639): metadata, then frames one by one.
 
-use super::codec::flac::{BLOCK, frame};
-use super::codec::plain_pcm;
+use super::codec::flac::Flac;
 use super::{Along, Out, Writer, all_came, comments};
 use crate::block::Block;
 use crate::error::{Error, Result};
-use crate::num::{count, count32, int32};
-use crate::spec::Codec;
+use crate::num::count32;
 use crate::spec::Output;
-use md5::{Digest as _, Md5};
 use std::io::SeekFrom;
 
 /// Writes one file.
 pub struct FlacWriter<'a> {
     out: &'a mut dyn Out,
     output: &'a Output,
-    sum: Md5,
-    /// Samples that wait for a whole frame.
-    waiting: Vec<Vec<i32>>,
-    bytes: Vec<u8>,
-    number: u64,
-    frames: u64,
-    sizes: (usize, usize),
+    encoder: Flac,
     copied: bool,
 }
 
@@ -48,50 +39,8 @@ impl<'a> FlacWriter<'a> {
             head.extend_from_slice(contents);
         }
         out.write_all(&head).map_err(Error::write)?;
-        Ok(Self {
-            out,
-            output,
-            sum: Md5::new(),
-            waiting: vec![Vec::new(); output.format.channels.count().into()],
-            bytes: Vec::new(),
-            number: 0,
-            frames: 0,
-            sizes: (usize::MAX, 0),
-            copied,
-        })
+        Ok(Self { out, output, encoder: Flac::new(output.format), copied })
     }
-
-    /// Encodes the first `frames` frames that wait.
-    fn frame(&mut self, frames: usize) -> Result<()> {
-        let part: Vec<Vec<i32>> =
-            self.waiting.iter_mut().map(|w| w.drain(..frames).collect()).collect();
-        let bytes = frame(&part, bits(self.output), self.output.format.rate.hertz(), self.number);
-        self.number += 1;
-        self.sizes = (self.sizes.0.min(bytes.len()), self.sizes.1.max(bytes.len()));
-        self.out.write_all(&bytes).map_err(Error::write)
-    }
-
-    /// RFC 9639, 8.2.
-    fn stream_info(&self) -> Vec<u8> {
-        let format = self.output.format;
-        let block = u16::try_from(BLOCK).unwrap_or(u16::MAX).to_be_bytes();
-        let mut bytes = [block, block].concat();
-        let (least, most) = if self.number == 0 { (0, 0) } else { self.sizes };
-        for size in [least, most] {
-            bytes.extend_from_slice(&count32(size).to_be_bytes()[1..]);
-        }
-        let packed = u64::from(format.rate.hertz()) << 44
-            | u64::from(format.channels.count() - 1) << 41
-            | u64::from(bits(self.output) - 1) << 36
-            | self.output.frames;
-        bytes.extend_from_slice(&packed.to_be_bytes());
-        bytes.extend_from_slice(&self.sum.clone().finalize());
-        bytes
-    }
-}
-
-fn bits(output: &Output) -> u32 {
-    if output.format.encoding.codec == Codec::Flac16 { 16 } else { 24 }
 }
 
 /// RFC 9639, 8.1.
@@ -107,23 +56,8 @@ fn kind(id: &str) -> u8 {
 
 impl Writer for FlacWriter<'_> {
     fn write(&mut self, block: &Block) -> Result<()> {
-        let scale = if bits(self.output) == 16 { 32_768.0 } else { 8_388_608.0 };
-        for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| int32(s * scale)));
-        }
-        // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
-        self.bytes.clear();
-        plain_pcm(
-            if bits(self.output) == 16 { Codec::Pcm16 } else { Codec::Pcm24 },
-            block,
-            &mut self.bytes,
-        );
-        self.sum.update(&self.bytes);
-        self.frames += count(block.frames());
-        while self.waiting[0].len() >= BLOCK {
-            self.frame(BLOCK)?;
-        }
-        Ok(())
+        let Self { out, encoder, .. } = self;
+        encoder.encode(block, |frame| out.write_all(&frame)).map_err(Error::write)
     }
 
     fn copy(&mut self, packet: &[u8]) -> Result<()> {
@@ -134,12 +68,11 @@ impl Writer for FlacWriter<'_> {
         if self.copied {
             return Ok(());
         }
-        all_came(self.output, self.frames)?;
-        let rest = self.waiting[0].len();
-        if rest > 0 {
-            self.frame(rest)?;
+        all_came(self.output, self.encoder.taken)?;
+        if let Some(frame) = self.encoder.finish() {
+            self.out.write_all(&frame).map_err(Error::write)?;
         }
-        let info = self.stream_info();
+        let info = self.encoder.stream_info(self.output.frames);
         self.out.seek(SeekFrom::Start(8)).map_err(Error::write)?;
         self.out.write_all(&info).map_err(Error::write)?;
         self.out.seek(SeekFrom::End(0)).map_err(Error::write)?;

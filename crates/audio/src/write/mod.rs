@@ -2,6 +2,7 @@
 
 mod aiff;
 mod au;
+mod caf;
 mod carry;
 pub mod codec;
 mod comments;
@@ -10,6 +11,7 @@ mod id3;
 mod mp3;
 mod mp4;
 mod ogg;
+mod packets;
 mod plain;
 mod texts;
 pub mod wav;
@@ -87,6 +89,7 @@ pub fn writer<'a>(
     Ok(match output.format.container {
         Container::Aiff | Container::Aifc => Box::new(aiff::writer(out, output, &along)?),
         Container::Au => Box::new(au::writer(out, output, &along)?),
+        Container::Caf => caf::writer(out, output, along)?,
         Container::Ogg => Box::new(ogg::OggWriter::new(out, output, along)?),
         Container::M4a => mp4::writer(out, output, along)?,
         Container::Mp3 => mp3::writer(out, output, along)?,

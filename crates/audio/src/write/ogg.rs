@@ -1,17 +1,21 @@
-//! Ogg with Vorbis or Opus: packets laced into pages, the position on each (RFC 3533; "Vorbis I specification",
-//! appendix A; RFC 7845).
+//! Ogg with Vorbis, Opus or FLAC: packets laced into pages, the position on each (RFC 3533; "Vorbis I
+//! specification", appendix A; RFC 7845; RFC 9639, 10.1).
 
+use super::codec::flac::Flac;
 use super::codec::opus::{DELAY, FRAMES, Opus};
 use super::codec::vorbis::Vorbis;
 use super::{Along, Out, Writer, all_came, comments, refused};
 use crate::block::Block;
 use crate::crc::OGG;
 use crate::error::{Error, Result};
-use crate::num::{count, low_byte};
+use crate::num::{count, count32, low_byte};
 use crate::read::Stream;
+use crate::read::flac::frame_head;
 use crate::read::ogg::opus::{frames as opus_frames, with_delay};
 use crate::read::ogg::vorbis::{Lengths, VorbisHeaders};
 use crate::spec::{Codec, Output};
+use std::collections::VecDeque;
+use std::io::SeekFrom;
 
 /// Always the same stream number: one stream a file, and the same file for the same clip.
 const SERIAL: u32 = 1;
@@ -79,6 +83,7 @@ impl Pager<'_> {
 enum Encoder {
     Vorbis(Vorbis),
     Opus(Opus),
+    Flac(Box<Flac>, VecDeque<Vec<u8>>),
 }
 
 impl Encoder {
@@ -86,6 +91,10 @@ impl Encoder {
         match self {
             Self::Vorbis(vorbis) => vorbis.encode(block),
             Self::Opus(opus) => opus.encode(block),
+            Self::Flac(flac, packets) => flac.encode(block, |frame| {
+                packets.push_back(frame);
+                Ok(())
+            }),
         }
     }
 
@@ -93,6 +102,7 @@ impl Encoder {
         match self {
             Self::Vorbis(vorbis) => vorbis.next_packet().map(|packet| packet.bytes),
             Self::Opus(opus) => opus.next_packet(),
+            Self::Flac(_, packets) => packets.pop_front(),
         }
     }
 }
@@ -101,6 +111,7 @@ impl Encoder {
 enum Clock {
     Vorbis(VorbisHeaders, Lengths),
     Opus,
+    Flac,
 }
 
 impl Clock {
@@ -108,6 +119,7 @@ impl Clock {
         match self {
             Self::Vorbis(headers, lengths) => lengths.of(headers, packet),
             Self::Opus => opus_frames(packet),
+            Self::Flac => frame_head(packet, 0).map_or(0, |head| head.1),
         }
     }
 }
@@ -198,6 +210,7 @@ impl<'a> OggWriter<'a> {
     pub fn new(out: &'a mut dyn Out, output: &'a Output, along: Along) -> Result<Self> {
         let Start { encoder, clock, delay, headers } = match output.format.encoding.codec {
             Codec::Opus => opus(output, along.stream)?,
+            Codec::Flac16 | Codec::Flac24 => flac(output, along.stream)?,
             _ => vorbis(output, along.stream)?,
         };
         let mut pager = Pager {
@@ -247,7 +260,9 @@ impl<'a> OggWriter<'a> {
         // Opus counts what is not played, too (RFC 7845, 4.3).
         let position = match self.clock {
             Clock::Opus => self.position.min(self.output.frames + self.delay),
-            Clock::Vorbis(..) => self.position.saturating_sub(self.delay).min(self.output.frames),
+            Clock::Vorbis(..) | Clock::Flac => {
+                self.position.saturating_sub(self.delay).min(self.output.frames)
+            }
         };
         let full = self.pager.body.len() >= PAGE_BYTES;
         if full {
@@ -274,11 +289,29 @@ impl<'a> OggWriter<'a> {
         self.drain()
     }
 
+    /// What FLAC says of all its samples is known at the end, and stands on the first page.
+    fn fill_in(&mut self) -> Result<()> {
+        let Some(Encoder::Flac(flac, _)) = &self.encoder else {
+            return Ok(());
+        };
+        let head = flac_head(&flac.stream_info(self.output.frames));
+        self.pager.out.seek(SeekFrom::Start(0)).map_err(Error::write)?;
+        self.pager.number = 0;
+        self.pager.packet(&head, 0)?;
+        self.pager.page(false)?;
+        self.pager.out.seek(SeekFrom::End(0)).map_err(Error::write)?;
+        Ok(())
+    }
+
     /// Brings out what the encoder holds back.
     fn flush(&mut self) -> Result<()> {
         match &mut self.encoder {
             Some(Encoder::Vorbis(vorbis)) => {
                 vorbis.finish().map_err(|what| refused(self.output, &what))?;
+                self.drain()
+            }
+            Some(Encoder::Flac(flac, packets)) => {
+                packets.extend(flac.finish());
                 self.drain()
             }
             Some(Encoder::Opus(_)) => {
@@ -314,6 +347,32 @@ impl Writer for OggWriter<'_> {
             let came = self.position.saturating_sub(self.delay);
             return all_came(self.output, came);
         }
-        self.release(true)
+        self.release(true)?;
+        self.fill_in()
     }
+}
+
+/// Two headers: STREAMINFO behind what tells that it is FLAC, and texts as the last block of metadata (RFC 9639, 10.1).
+fn flac(output: &Output, stream: Option<Stream>) -> Result<Start> {
+    let (encoder, info) = match stream {
+        Some(stream) => match <[Vec<u8>; 1]>::try_from(stream.headers) {
+            Ok([info]) => (None, info),
+            Err(_) => return Err(refused(output, "its header is not that of FLAC")),
+        },
+        None => {
+            let encoder = Flac::new(output.format);
+            let info = encoder.stream_info(output.frames);
+            (Some(Encoder::Flac(Box::new(encoder), VecDeque::new())), info)
+        }
+    };
+    let texts = comments::comments(VENDOR, output);
+    let length = count32(texts.len()).to_be_bytes();
+    let texts = [&[0x84], &length[1..], &texts].concat();
+    let headers = [vec![flac_head(&info)], vec![texts]];
+    Ok(Start { encoder, clock: Clock::Flac, delay: 0, headers })
+}
+
+/// The first packet: a mark, version 1.0, one more header, then as a file of FLAC begins.
+fn flac_head(info: &[u8]) -> Vec<u8> {
+    [b"\x7FFLAC\x01\0\0\x01fLaC\0\0\0\x22", info].concat()
 }

@@ -10,7 +10,7 @@ use crate::error::Result;
 use crate::num::{count, count32};
 use crate::read::codec::adpcm::MS_COEFFICIENTS;
 use crate::spec::Output;
-use crate::spec::{ByteOrder, Codec, Format, Header, Kind, Layout};
+use crate::spec::{ByteOrder, Codec, Container, Format, Header, Kind, Layout};
 
 /// RIFF counts what follows its first eight bytes in 32 bits.
 pub const LARGEST_FILE: u64 = 8 + 0xFFFF_FFFF;
@@ -20,7 +20,14 @@ pub fn file_bytes(output: &Output) -> u64 {
     let padded = |bytes: u64| bytes + bytes % 2;
     let data = data_bytes(output);
     let carried = output.carried.iter().map(|c| 8 + padded(c.extra.bytes));
-    12 + 8 + fmt_bytes(output) + fact_bytes(output) + 8 + padded(data) + carried.sum::<u64>()
+    let sizes = sizes_bytes(output);
+    12 + sizes
+        + 8
+        + fmt_bytes(output)
+        + fact_bytes(output)
+        + 8
+        + padded(data)
+        + carried.sum::<u64>()
 }
 
 /// The plain tag of an encoding ("Multimedia Registration Kit", WAVE form types).
@@ -31,6 +38,7 @@ fn tag(codec: Codec) -> u16 {
         Codec::MuLaw => 7,
         Codec::ImaAdpcm => 0x11,
         Codec::MsAdpcm => 2,
+        Codec::Gsm => 0x31,
         _ => 1,
     }
 }
@@ -45,10 +53,15 @@ fn fmt_bytes(output: &Output) -> u64 {
     match output.header {
         Some(Header::Extensible) => 40,
         _ if output.format.encoding.codec == Codec::MsAdpcm => 50,
-        _ if output.block_bytes.is_some() => 20,
+        _ if unit(output).1 > 1 => 20,
         _ if is_integer(output) => 16,
         _ => 18,
     }
+}
+
+/// The `ds64` chunk of RF64.
+fn sizes_bytes(output: &Output) -> u64 {
+    if output.format.container == Container::Rf64 { 36 } else { 0 }
 }
 
 /// Everything but integer PCM has a `fact` chunk (RIFF 1.0, "FACT Chunk").
@@ -71,9 +84,19 @@ fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
     let half = |n: u64| u16::try_from(n).unwrap_or(u16::MAX).to_le_bytes();
 
     let mut head = Vec::with_capacity(80);
-    head.extend_from_slice(b"RIFF");
-    head.extend_from_slice(&word(size - 8));
-    head.extend_from_slice(b"WAVEfmt ");
+    // EBU Tech 3306, 3.4: sizes and frames in 64 bits, no table of other chunks.
+    let large = format.container == Container::Rf64;
+    head.extend_from_slice(if large { b"RF64" } else { b"RIFF" });
+    head.extend_from_slice(&if large { [0xFF; 4] } else { word(size - 8) });
+    head.extend_from_slice(b"WAVE");
+    if large {
+        head.extend_from_slice(b"ds64\x1C\0\0\0");
+        for number in [size - 8, data, output.frames] {
+            head.extend_from_slice(&number.to_le_bytes());
+        }
+        head.extend_from_slice(&[0; 4]);
+    }
+    head.extend_from_slice(b"fmt ");
     head.extend_from_slice(&word(fmt_bytes(output)));
     let first = if extensible { 0xFFFE } else { tag };
     head.extend_from_slice(&first.to_le_bytes());
@@ -97,7 +120,7 @@ fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
             head.extend_from_slice(&a.to_le_bytes());
             head.extend_from_slice(&b.to_le_bytes());
         }
-    } else if output.block_bytes.is_some() {
+    } else if unit_frames > 1 {
         head.extend_from_slice(&2u16.to_le_bytes());
         head.extend_from_slice(&half(unit_frames));
     } else if !is_integer(output) {
@@ -108,7 +131,7 @@ fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
         head.extend_from_slice(&word(output.frames));
     }
     head.extend_from_slice(b"data");
-    head.extend_from_slice(&word(data));
+    head.extend_from_slice(&if large { [0xFF; 4] } else { word(data) });
     head
 }
 
@@ -117,7 +140,7 @@ const SUBFORMAT_END: [u8; 14] =
     [0x00, 0x00, 0x00, 0x00, 0x10, 0x00, 0x80, 0x00, 0x00, 0xAA, 0x00, 0x38, 0x9B, 0x71];
 
 /// Which loudspeakers the channels are for; 0 leaves it open.
-fn mask(format: Format) -> u32 {
+pub(super) fn mask(format: Format) -> u32 {
     match format.channels.layout() {
         Some(Layout::Mono) => 0x4,
         Some(Layout::Stereo) => 0x3,
@@ -171,7 +194,7 @@ pub fn writer<'a>(
 ) -> Result<PlainWriter<'a>> {
     let data = sample_bytes(output, along);
     let tail = tail(output, along, data);
-    let before = 12 + 8 + fmt_bytes(output) + fact_bytes(output) + 8;
+    let before = 12 + sizes_bytes(output) + 8 + fmt_bytes(output) + fact_bytes(output) + 8;
     let head = head(output, data, before + data + count(tail.len()));
     PlainWriter::new(out, output, ByteOrder::Little, along, (head, tail))
 }

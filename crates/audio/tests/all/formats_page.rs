@@ -1,59 +1,94 @@
 //! The page of formats says what the tables say.
 
-use deft_needle_audio::spec::{CONTAINERS, ENCODINGS};
+use deft_needle_audio::spec::{CONTAINERS, CodecFacts, ContainerFacts, ENCODINGS, Kind};
 use std::collections::BTreeSet;
 
 const PAGE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/formats.md");
 
-/// The rows of a section's table, each by its cells.
-fn rows(text: &str, section: &str) -> Vec<Vec<String>> {
-    let part = text.split("\n## ").find(|part| part.starts_with(section)).unwrap();
-    let lines = part.lines().filter(|line| line.starts_with("| `"));
-    lines
-        .map(|line| {
-            line.trim_matches('|').split(" | ").map(|cell| cell.trim().to_owned()).collect()
-        })
-        .collect()
+/// A table of the page, between its marks.
+fn written(text: &str, name: &str, head: &[&str], rows: Vec<Vec<String>>) -> String {
+    let (begin, end) = (format!("<!-- {name} -->\n"), "<!-- end -->");
+    let (before, rest) = text.split_once(&begin).unwrap();
+    let (_, after) = rest.split_once(end).unwrap();
+    let line = |cells: &[String]| format!("| {} |\n", cells.join(" | "));
+    let mut table = line(&head.iter().map(|cell| (*cell).to_owned()).collect::<Vec<_>>());
+    table += &line(&vec!["---".to_owned(); head.len()]);
+    rows.iter().for_each(|row| table += &line(row));
+    format!("{before}{begin}\n{table}\n{end}{after}")
 }
 
-/// The words in code marks of a cell.
-fn words(cell: &str) -> BTreeSet<&str> {
-    let marked = cell.split('`').skip(1).step_by(2);
-    marked.flat_map(str::split_whitespace).collect()
+fn or_no(text: &str) -> String {
+    if text.is_empty() { "no".to_owned() } else { text.to_owned() }
 }
 
-#[test]
-fn every_container_has_its_row() {
-    let text = std::fs::read_to_string(PAGE).unwrap();
-    let rows = rows(&text, "Containers");
-    let named: BTreeSet<&str> = rows.iter().flat_map(|row| words(&row[0])).collect();
-    let known: BTreeSet<&str> = CONTAINERS.iter().map(|facts| facts.word).collect();
-    assert_eq!(named, known);
-    for facts in CONTAINERS.iter().filter(|facts| facts.word != "rf64") {
-        let row = rows.iter().find(|row| words(&row[0]).contains(facts.word)).unwrap();
-        let written: BTreeSet<&str> = facts.writes.iter().map(|codec| codec.facts().word).collect();
-        let told = match row[3].as_str() {
-            "no" => BTreeSet::new(),
-            // These two rows tell it in words.
-            _ if matches!(facts.word, "aifc" | "raw") => continue,
-            cell => words(cell),
+fn containers() -> Vec<Vec<String>> {
+    let cells = |facts: &ContainerFacts| {
+        let written: Vec<&str> = facts.writes.iter().map(|codec| codec.facts().word).collect();
+        let most = match facts.loops.0 {
+            0 => String::new(),
+            usize::MAX => "any number, ".to_owned(),
+            most => format!("{most}, "),
         };
-        assert_eq!(told, written, "{}", facts.word);
-    }
+        vec![
+            format!("`{}`", facts.word),
+            facts.about.to_owned(),
+            facts.extensions.join(" "),
+            if written.is_empty() {
+                "read only".to_owned()
+            } else {
+                format!("`{}`", written.join(" "))
+            },
+            or_no(&(most + facts.loops.1)),
+            or_no(facts.markers),
+            or_no(facts.texts),
+            facts.order.to_owned(),
+        ]
+    };
+    CONTAINERS.iter().map(cells).collect()
 }
 
+fn encodings() -> Vec<Vec<String>> {
+    let cells = |facts: &CodecFacts| {
+        let proof = match facts.kind {
+            Kind::Integer(_) | Kind::Float(_) => "every sample",
+            Kind::Lossy => "length, place and level of every channel",
+        };
+        vec![
+            format!("`{}`", facts.word),
+            facts.about.to_owned(),
+            facts.limits.to_owned(),
+            facts.order.unwrap_or("that of WAV").to_owned(),
+            proof.to_owned(),
+        ]
+    };
+    ENCODINGS.iter().map(cells).collect()
+}
+
+/// `DEFT_NEEDLE_WRITE_DOCS` writes them anew.
 #[test]
-fn every_encoding_has_its_row_and_what_is_written_says_so() {
+fn the_tables_are_those_of_the_program() {
     let text = std::fs::read_to_string(PAGE).unwrap();
-    let rows = rows(&text, "Encodings");
-    let named: BTreeSet<&str> = rows.iter().flat_map(|row| words(&row[0])).collect();
-    let known: BTreeSet<&str> = ENCODINGS.iter().map(|facts| facts.word).collect();
-    assert_eq!(named, known);
-    for facts in ENCODINGS {
-        let row = rows.iter().find(|row| words(&row[0]).contains(facts.word)).unwrap();
-        let written = CONTAINERS.iter().any(|container| container.writes.contains(&facts.codec));
-        assert_eq!(written, !row[2].contains("read only"), "{}", facts.word);
+    let head = [
+        "word",
+        "what it is",
+        "extensions",
+        "written with",
+        "loops",
+        "markers",
+        "texts",
+        "order of channels",
+    ];
+    let page = written(&text, "containers", &head, containers());
+    let head = ["word", "what it is", "what it can carry", "order of channels", "proved by"];
+    let page = written(&page, "encodings", &head, encodings());
+    if std::env::var_os("DEFT_NEEDLE_WRITE_DOCS").is_some() {
+        std::fs::write(PAGE, &page).unwrap();
     }
+    let there = std::fs::read_to_string(PAGE).unwrap();
+    assert!(
+        there == page,
+        "docs/formats.md says something else (DEFT_NEEDLE_WRITE_DOCS writes it)"
+    );
 }
 
 /// No word means two things, and each is what the other tables take it for.

@@ -260,6 +260,10 @@ fn may_pass(line: &str, bytes: &[u8]) -> [std::ops::Range<usize>; 2] {
         // Brands, times, languages, matrices; in the packet reserved bits of its header, a mix that mixes
         // nothing, and what fills up its last byte.
         "m4a" => [0..find(b"mdat") + 16, bytes.len() - 1..bytes.len()],
+        // Hints for buffers in what decoders must know; the same of the packet; frames behind those that count.
+        "caf" if line.contains("alac") => {
+            [find(b"kuki") + 12..find(b"data") + 28, find(b"pakt") - 1..bytes.len()]
+        }
         _ => [0..0, 0..0],
     }
 }

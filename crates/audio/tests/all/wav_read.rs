@@ -160,7 +160,7 @@ fn what_is_no_sound_wav_is_refused_with_its_reason() {
         (Riff::new().fmt(1, 1, 0, 8).chunk(b"data", &data).bytes(), "sample rate is 0"),
         (Riff::new().fmt(1, 33, 8000, 8).chunk(b"data", &data).bytes(), "33 channels"),
         (Riff::new().fmt(1, 1, 8000, 48).chunk(b"data", &data).bytes(), "48 bits"),
-        (Riff::new().fmt(0x31, 1, 8000, 4).chunk(b"data", &data).bytes(), "GSM 6.10"),
+        (Riff::new().fmt(0x31, 1, 8000, 4).chunk(b"data", &data).bytes(), "hold no GSM"),
         (Riff::new().chunk(b"fmt ", b"\x01\0").chunk(b"data", &data).bytes(), "only 2 bytes"),
         (b"RIFF\x04\0\0\0WAVE".to_vec(), "no \"fmt \""),
         (b"FORM\0\0\0\x04AIFF".to_vec(), "no \"COMM\""),

@@ -111,6 +111,7 @@ pub fn what(decision: &Decision) -> String {
         Decision::Padded { seconds: [a, b] } => {
             format!("{} added before, {} after", Duration(*a), Duration(*b))
         }
+        Decision::FilledUp { frames, .. } => format!("{frames} frames added after the last"),
         Decision::Encoded { from, to, lossy, dither, .. } => encoded((from, to), *lossy, *dither),
         Decision::HeaderKind { header, .. } => header.to_string(),
         Decision::ChunksLeftOut { ids, .. } => format!("left out: {}", ids.join(", ")),
@@ -253,6 +254,9 @@ pub fn why(decision: &Decision) -> String {
         }
         Decision::PeaksLimited { peak, .. } => format!("peaks would reach {peak:.1} dB"),
         Decision::PeaksClipped { .. } => "clipping was allowed".to_owned(),
+        Decision::FilledUp { unit, .. } => {
+            format!("nothing in the file counts less than {unit}")
+        }
         Decision::Encoded { reason, .. } => match reason {
             DepthReason::Required => "required by the spec",
             DepthReason::SixteenBitInput => "it is encoded from 16 bits",

@@ -405,6 +405,10 @@ fn decisions_of_shaping() {
             Decision::Padded { seconds: [0.1, 0.2] },
             "silence: 0.100 s added before, 0.200 s after | requested",
         ),
+        (
+            Decision::FilledUp { frames: 30, unit: 160 },
+            "silence: 30 frames added after the last | nothing in the file counts less than 160",
+        ),
     ] {
         assert_eq!(format!("{} | {}", plan::line(&decision), plan::why(&decision)), want);
     }

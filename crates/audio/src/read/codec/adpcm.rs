@@ -3,7 +3,7 @@
 //! Sources: "Recommended Practices for Enhancing Digital Audio Compatibility in Multimedia Systems
 //! 3.00" (IMA, 1992); "Multimedia Data Standards Update" (Microsoft, 1994), ADPCM and DVI ADPCM.
 
-use super::super::bytes::le16;
+use super::super::bytes::{be16, le16};
 use crate::block::Block;
 use crate::num::saturated16;
 
@@ -71,6 +71,21 @@ pub fn decode_ima(bytes: &[u8], block: &mut Block) {
             }
         }
     }
+}
+
+/// Appends the 64 frames of one packet a channel as AIFF-C and CAF have it ("QuickTime File Format", "IMA 4:1"): the
+/// value in the upper nine bits of its head, the step's index in the others, then codes, the low one first.
+pub fn decode_ima4(bytes: &[u8], block: &mut Block) {
+    for (packet, channel) in bytes.chunks_exact(34).zip(block.channels_mut()) {
+        let head = be16(packet, 0).unwrap_or_default();
+        let value = i32::from((head & 0xFF80).cast_signed());
+        let mut state = Ima { value, index: i32::from(head & 0x7F).min(88) };
+        for byte in &packet[2..] {
+            channel.push(state.next(byte & 15));
+            channel.push(state.next(byte >> 4));
+        }
+    }
+    block.level_out();
 }
 
 /// How the step of Microsoft's ADPCM moves, in 256ths.

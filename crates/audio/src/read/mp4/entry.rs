@@ -4,6 +4,8 @@
 //! File Format", sound sample descriptions; "ALAC magic cookie description".
 
 use super::super::bytes::{be16, be32};
+use super::super::codec::opus::Mapping;
+use super::super::ogg::opus_head;
 use super::boxes::{boxes, find};
 use crate::spec::{ByteOrder, Codec};
 
@@ -16,6 +18,10 @@ pub enum Coded {
     Alac(Vec<u8>),
     /// MP3.
     Mp3,
+    /// Opus: how its streams make channels, and the frames that come before the first.
+    Opus(Mapping, u64),
+    /// FLAC with its STREAMINFO.
+    Flac(Vec<u8>),
     /// PCM, floating point or G.711; a packet is a frame.
     Plain(Codec, ByteOrder),
 }
@@ -54,8 +60,6 @@ pub struct Entry {
 const NAMED: &[(&[u8; 4], &str)] = &[
     (b"enca", "protected sound"),
     (b"drms", "protected AAC"),
-    (b"Opus", "Opus in MP4"),
-    (b"fLaC", "FLAC in MP4"),
     (b"ac-3", "AC-3"),
     (b"ec-3", "E-AC-3"),
     (b"ima4", "IMA ADPCM in packets (ima4)"),
@@ -109,6 +113,12 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
             config.map(Coded::Alac).ok_or_else(|| bad("its ALAC lacks a configuration"))
         }
         b".mp3" => Ok(Coded::Mp3),
+        b"Opus" => within(b"dOps").and_then(opus).ok_or_else(|| bad("its Opus lacks \"dOps\"")),
+        b"fLaC" => {
+            // A box with version and flags, then blocks as a file of FLAC has them, STREAMINFO first.
+            let info = within(b"dfLa").and_then(|b| b.get(8..42)).map(<[u8]>::to_vec);
+            info.map(Coded::Flac).ok_or_else(|| bad("its FLAC lacks a STREAMINFO"))
+        }
         b"sowt" => plain(pcm(bits).unwrap_or(Codec::Pcm16), ByteOrder::Little),
         b"twos" => plain(pcm(bits).unwrap_or(Codec::Pcm16), ByteOrder::Big),
         b"raw " => plain(Codec::Pcm8, ByteOrder::Little),
@@ -128,6 +138,18 @@ pub fn parse(stsd: &[u8]) -> Result<Entry, (bool, String)> {
         )),
     }?;
     Ok(Entry { coded, rate, channels, bits })
+}
+
+/// The head of a stream as Ogg has it, most significant bytes first ("Encapsulation of Opus in ISO Base Media File
+/// Format" 0.8, 4.3.2).
+fn opus(specific: &[u8]) -> Option<Coded> {
+    let (fixed, table) = specific.split_at_checked(10)?;
+    let mut head = b"OpusHead\x01".to_vec();
+    let swapped = [&[1][..], &[3, 2], &[7, 6, 5, 4], &[9, 8]].concat();
+    head.extend(swapped.iter().map(|at| fixed[*at]));
+    head.extend_from_slice(table);
+    let (mapping, delay) = opus_head(&head).ok()?;
+    Some(Coded::Opus(mapping, delay))
 }
 
 fn pcm(bits: u16) -> Option<Codec> {
@@ -153,11 +175,23 @@ fn lpcm(bits: u16, flags: u32) -> Result<Coded, (bool, String)> {
         .ok_or_else(|| (true, format!("PCM of {bits} bits")))
 }
 
-/// 14496-1, 7.2.6: descriptors within one another; 3 the stream, 4 the decoder, 5 its configuration.
+/// What an `esds` box says.
 fn esds(bytes: &[u8]) -> Result<Coded, (bool, String)> {
     let bad = || (false, "its \"esds\" box is not sound".to_owned());
-    let stream = descriptor(bytes.get(4..).ok_or_else(bad)?, 3).ok_or_else(bad)?;
-    let flags = *stream.get(2).ok_or_else(bad)?;
+    let (kind, config) = bytes.get(4..).and_then(stream).ok_or_else(bad)?;
+    match kind {
+        // MPEG-4 AAC, and MPEG-2's profiles.
+        0x40 | 0x66..=0x68 => config.and_then(AacConfig::parse).map(Coded::Aac).ok_or_else(bad),
+        0x69 | 0x6B => Ok(Coded::Mp3),
+        kind => Err((true, format!("MPEG-4 sound of object type 0x{kind:02X}"))),
+    }
+}
+
+/// The kind of a stream and its decoder's configuration (14496-1, 7.2.6): descriptors within one another; 3 the stream,
+/// 4 the decoder, 5 its configuration.
+pub fn stream(bytes: &[u8]) -> Option<(u8, Option<&[u8]>)> {
+    let stream = descriptor(bytes, 3)?;
+    let flags = *stream.get(2)?;
     let mut at = 3;
     at += if flags & 0x80 != 0 { 2 } else { 0 };
     at += match stream.get(at) {
@@ -165,16 +199,9 @@ fn esds(bytes: &[u8]) -> Result<Coded, (bool, String)> {
         _ => 0,
     };
     at += if flags & 0x20 != 0 { 2 } else { 0 };
-    let decoder = descriptor(stream.get(at..).ok_or_else(bad)?, 4).ok_or_else(bad)?;
-    match *decoder.first().ok_or_else(bad)? {
-        // MPEG-4 AAC, and MPEG-2's profiles.
-        0x40 | 0x66..=0x68 => {
-            let config = decoder.get(13..).and_then(|rest| descriptor(rest, 5)).ok_or_else(bad)?;
-            AacConfig::parse(config).map(Coded::Aac).ok_or_else(bad)
-        }
-        0x69 | 0x6B => Ok(Coded::Mp3),
-        kind => Err((true, format!("MPEG-4 sound of object type 0x{kind:02X}"))),
-    }
+    let decoder = descriptor(stream.get(at..)?, 4)?;
+    let config = decoder.get(13..).and_then(|rest| descriptor(rest, 5));
+    Some((*decoder.first()?, config))
 }
 
 /// The contents of a descriptor of this tag; its length is in up to four groups of seven bits.
@@ -196,6 +223,12 @@ fn descriptor(bytes: &[u8], tag: u8) -> Option<&[u8]> {
 }
 
 impl AacConfig {
+    /// Whether it is plain AAC-LC of one or two channels.
+    pub const fn is_simple(&self) -> bool {
+        let plain = self.object == 2 && !self.replicated && !self.short;
+        plain && matches!(self.channels, 1 | 2)
+    }
+
     /// 14496-3, 1.6.2.1.
     pub fn parse(bytes: &[u8]) -> Option<Self> {
         let mut at = 0;

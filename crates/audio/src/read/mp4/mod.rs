@@ -4,15 +4,17 @@
 
 pub(crate) mod boxes;
 pub mod entry;
+mod fragments;
 mod table;
 mod texts;
 
 use super::bytes::{be32, be64, four};
+use super::codec::opus::Opus;
 use super::codec::symphonia::{Setup, Symphonia};
 use super::codec::{g711, pcm};
 use super::packets::{Decoded, Decoder, PacketsAt};
 use super::reading::Reading;
-use super::{Body, Opened, Packets, Stream};
+use super::{Body, Opened, Packets, Stream, flac};
 use crate::block::{Block, Source};
 use crate::clip::Extra;
 use crate::error::{Error, Result};
@@ -23,6 +25,7 @@ use crate::spec::{ByteOrder, Channels, Codec, Container, Encoding, Format};
 use crate::units::SampleRate;
 use boxes::{boxes, find, find_path};
 use entry::{AacConfig, Coded, Entry};
+use fragments::{Fragments, track_id};
 use std::path::Path;
 use std::sync::Arc;
 use table::Tables;
@@ -30,7 +33,7 @@ use table::Tables;
 /// The description of a whole film at most.
 const LARGEST_MOOV: u64 = 256 << 20;
 /// Boxes at the top of a file that are looked at.
-const MOST_BOXES: usize = 4096;
+const MOST_BOXES: usize = 1 << 16;
 
 /// One sound track.
 #[derive(Debug)]
@@ -49,7 +52,7 @@ struct Track {
 
 /// Finds `moov` and reads the first sound track.
 pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
-    let Movie { moov, at: moov_at } = movie(&mut file)?;
+    let Movie { moov, at: moov_at, late, fragments } = movie(&mut file)?;
     let tracks: Vec<&[u8]> =
         boxes(&moov).iter().filter(|b| &b.kind == b"trak").map(|b| b.contents).collect();
     let sounds: Vec<&[u8]> = tracks.iter().copied().filter(|track| is_sound(track)).collect();
@@ -59,7 +62,15 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     if sounds.len() > 1 {
         file.left_aside(format!("it holds {} sound tracks; the first is read", sounds.len()));
     }
-    let Described { entry, description, clock, tables } = describe(track, moov_at, &file)?;
+    let Described { entry, description, clock, mut tables } = describe(track, moov_at, &file)?;
+    if let Some(mvex) = find(&moov, b"mvex").filter(|_| !fragments.is_empty()) {
+        let id = track_id(track).unwrap_or(1);
+        let mut all = Fragments::new(id, mvex, file.length());
+        for (start, moof) in &fragments {
+            all.take(moof, *start).map_err(|what| file.malformed(what, *start))?;
+        }
+        tables = Arc::new(Tables::of_runs(&all.runs));
+    }
     let length = file.length();
     let in_file = |&(at, bytes): &(u64, u32)| u64::saturating_add(at, bytes.into()) <= length;
     let whole = count(Arc::clone(&tables).places().take_while(in_file).count());
@@ -68,7 +79,10 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let texts = texts::read(udta);
     let movie_clock = find(&moov, b"mvhd").and_then(self::clock).unwrap_or(clock).max(1);
     let clocks = Clocks { track: clock, movie: movie_clock, rate: sound.rate };
-    let (skip, wanted) = played(track, texts.gapless, clocks, &mut file);
+    let (mut skip, wanted) = played(track, texts.gapless, clocks, &mut file);
+    if let (Coded::Opus(_, delay), None) = (&entry.coded, find_path(track, &[b"edts"])) {
+        skip = *delay;
+    }
     let in_table = clocks.frames(tables.duration(tables.packets())).saturating_sub(skip);
     let promised = wanted.map_or(in_table, |wanted| wanted.min(in_table));
     let held = clocks.frames(tables.duration(whole)).saturating_sub(skip);
@@ -91,6 +105,7 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
         audio_bytes: places.map(|(_, bytes)| u64::from(bytes)).sum(),
         tags: texts.tags,
         extras: extras.into_iter().collect(),
+        described_late: late || !fragments.is_empty(),
         ..Facts::new(format, length)
     };
     let body = Track {
@@ -182,11 +197,17 @@ fn offset_in(whole: &[u8], part: &[u8]) -> u64 {
 struct Movie {
     moov: Vec<u8>,
     at: u64,
+    /// Whether samples come before it.
+    late: bool,
+    /// Every `moof`, and where it begins.
+    fragments: Vec<(u64, Vec<u8>)>,
 }
 
 fn movie(file: &mut Reading<'_>) -> Result<Movie> {
     let mut at = 0;
     let mut found = None;
+    let (mut fragments, mut room) = (Vec::new(), LARGEST_MOOV);
+    let (mut samples, mut late) = (false, false);
     for _ in 0..MOST_BOXES {
         let head = file.at(at, 16)?;
         let (Some(stated), Some(kind)) = (be32(&head, 0), four(&head, 4)) else {
@@ -200,8 +221,16 @@ fn movie(file: &mut Reading<'_>) -> Result<Movie> {
         if length < skip {
             return Err(file.malformed("a box is shorter than its own head", at));
         }
+        samples |= kind == *b"mdat";
         if kind == *b"moov" && length <= LARGEST_MOOV {
+            late = samples;
             found = Some((file.at(at + skip, length - skip)?, at + skip));
+        }
+        if kind == *b"moof" {
+            room = room.checked_sub(length).ok_or_else(|| {
+                file.malformed("its fragments are described at more length than is read", at)
+            })?;
+            fragments.push((at, file.at(at + skip, length - skip)?));
         }
         match at.checked_add(length) {
             Some(next) if next < file.length() => at = next,
@@ -212,10 +241,7 @@ fn movie(file: &mut Reading<'_>) -> Result<Movie> {
         let what = "it has no \"moov\": it was never finished, or its end is missing";
         file.malformed(what, 0)
     })?;
-    if find(&moov, b"mvex").is_some() {
-        return Err(file.unsupported("fragmented MPEG-4"));
-    }
-    Ok(Movie { moov, at })
+    Ok(Movie { moov, at, late, fragments })
 }
 
 /// Ticks a second, from `mvhd` or `mdhd`.
@@ -262,7 +288,8 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, file: &mut Reading<'_>) -> Resu
     let plain = Encoding::plain;
     let (encoding, rate, count, fdk) = match &entry.coded {
         Coded::Aac(config) => {
-            let (rate, count, fdk) = aac(config, entry, tables, file)?;
+            let places = Arc::clone(tables).places();
+            let (rate, count, fdk) = aac(config, entry.channels, places, file)?;
             (plain(Codec::Aac), rate, count, fdk)
         }
         Coded::Alac(config) => {
@@ -275,6 +302,15 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, file: &mut Reading<'_>) -> Resu
             (plain(codec), be32(config, 20).unwrap_or(0), count, false)
         }
         Coded::Mp3 => (plain(Codec::Mp3), entry.rate, entry.channels, false),
+        Coded::Opus(mapping, _) => {
+            let count = u16::try_from(mapping.channels.len()).unwrap_or(0);
+            (plain(Codec::Opus), SampleRate::STUDIO.hertz(), count, false)
+        }
+        Coded::Flac(info) => {
+            let (format, ..) = flac::read_info(info, file)?;
+            let count = format.channels.count();
+            (format.encoding, format.rate.hertz(), count, false)
+        }
         Coded::Plain(codec, order) => {
             let wide = codec.sample_bytes().is_some_and(|bytes| bytes > 1);
             let encoding = Encoding { order: wide.then_some(*order), ..plain(*codec) };
@@ -292,17 +328,14 @@ fn sound_of(entry: &Entry, tables: &Arc<Tables>, file: &mut Reading<'_>) -> Resu
 
 /// Rate, channels, and whether the FDK library decodes it. Low rates are listened to first: spectral
 /// band replication need not be stated, and without it only the dull core would be heard.
-fn aac(
+pub(super) fn aac(
     config: &AacConfig,
-    entry: &Entry,
-    tables: &Arc<Tables>,
+    stated: u16,
+    places: impl Iterator<Item = (u64, u32)>,
     file: &mut Reading<'_>,
 ) -> Result<(u32, u16, bool)> {
-    let channels = if config.channels == 0 { entry.channels } else { config.channels };
-    let simple = config.object == 2
-        && !config.replicated
-        && !config.short
-        && (1..=2).contains(&config.channels);
+    let channels = if config.channels == 0 { stated } else { config.channels };
+    let simple = config.is_simple();
     if simple && config.rate > 24_000 {
         return Ok((config.rate, channels, false));
     }
@@ -310,7 +343,7 @@ fn aac(
     {
         let mut probe = super::codec::aac::FdkAac::new(&config.bytes)
             .map_err(|what| file.unsupported(format!("AAC of an unusual kind ({what})")))?;
-        for (at, length) in Arc::clone(tables).places().take(4) {
+        for (at, length) in places.take(4) {
             let packet = file.at(at, length.into())?;
             let (rate, found) = probe.listen(&packet);
             if rate > 0 && found > 0 {
@@ -322,7 +355,7 @@ fn aac(
     }
     #[cfg(not(feature = "aac"))]
     {
-        let _ = tables;
+        drop(places);
         match simple {
             true => Ok((config.rate, channels, false)),
             false => Err(file.unsupported("HE-AAC, or AAC of more than two channels".to_owned())),
@@ -348,6 +381,10 @@ impl Body for Track {
                 Box::new(Symphonia::new(Setup::Alac(config.clone())).map_err(broken)?)
             }
             Coded::Mp3 => Box::new(Symphonia::new(Setup::Mp3).map_err(broken)?),
+            Coded::Opus(mapping, _) => Box::new(Opus::new(mapping).map_err(broken)?),
+            Coded::Flac(info) => {
+                Box::new(Symphonia::new(Setup::Flac(info.clone())).map_err(broken)?)
+            }
             Coded::Plain(codec, order) => Box::new(PlainFrames {
                 codec: *codec,
                 order: *order,

@@ -2,7 +2,7 @@
 
 use super::super::bytes::{be32, be64};
 use super::boxes::find;
-use crate::num::{count, size};
+use crate::num::{count, count32, size};
 use std::sync::Arc;
 
 /// Sizes and places, as the file has them.
@@ -14,6 +14,15 @@ pub struct Tables {
     chunks: Vec<u64>,
     /// Frames of each packet in the track's own clock: how many packets, and of what length.
     durations: Vec<(u32, u32)>,
+}
+
+/// Packets that lie behind one another.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Run {
+    /// Where the first begins.
+    pub offset: u64,
+    /// Bytes of each, and its length in the track's own clock.
+    pub packets: Vec<(u32, u32)>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -54,6 +63,27 @@ impl Tables {
         let entries = words(stts, 8, be32(stts, 4).unwrap_or(0).saturating_mul(2));
         let durations = entries.chunks_exact(2).map(|run| (run[0], run[1])).collect();
         Ok(Self { sizes, runs, chunks, durations })
+    }
+
+    /// Those of a fragmented file.
+    pub fn of_runs(all: &[Run]) -> Self {
+        let all: Vec<&Run> = all.iter().filter(|run| !run.packets.is_empty()).collect();
+        let mut durations: Vec<(u32, u32)> = Vec::new();
+        for (_, duration) in all.iter().flat_map(|run| &run.packets) {
+            match durations.last_mut() {
+                Some((count, same)) if same == duration => *count += 1,
+                _ => durations.push((1, *duration)),
+            }
+        }
+        let runs = (1..).zip(&all).map(|(chunk, run)| (chunk, count32(run.packets.len())));
+        Self {
+            sizes: Sizes::Each(
+                all.iter().flat_map(|run| &run.packets).map(|(bytes, _)| *bytes).collect(),
+            ),
+            runs: runs.collect(),
+            chunks: all.iter().map(|run| run.offset).collect(),
+            durations,
+        }
     }
 
     /// How many packets there are.

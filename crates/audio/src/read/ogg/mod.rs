@@ -1,6 +1,7 @@
-//! Ogg with Vorbis or Opus.
+//! Ogg with Vorbis, Opus or FLAC.
 //!
-//! Sources: RFC 3533 (Ogg), "Vorbis I specification", appendix A, RFC 7845 (Opus in Ogg).
+//! Sources: RFC 3533 (Ogg), "Vorbis I specification", appendix A, RFC 7845 (Opus in Ogg), RFC 9639, 10.1 (FLAC in
+//! Ogg).
 
 pub mod opus;
 pub mod page;
@@ -11,7 +12,7 @@ use super::codec::surround::Surround;
 use super::codec::symphonia::{Setup, Symphonia};
 use super::packets::{Decoded, Decoder};
 use super::reading::Reading;
-use super::{Body, Opened, Packets, Stream, comments};
+use super::{Body, Opened, Packets, Stream, comments, flac};
 use crate::block::Source;
 use crate::clip::{Extra, Note, Tag};
 use crate::error::{Error, Result};
@@ -29,6 +30,7 @@ use vorbis::{Lengths, VorbisHeaders};
 enum Kind {
     Vorbis { identification: Vec<u8>, setup: Vec<u8>, headers: VorbisHeaders },
     Opus { head: Vec<u8>, mapping: Mapping, delay: u64 },
+    Flac { info: Vec<u8> },
 }
 
 /// One stream of a file.
@@ -43,18 +45,15 @@ struct OggStream {
 }
 
 /// Streams that people meet and that are not decoded here, by their first bytes.
-const NAMED: &[(&[u8], &str)] = &[
-    (b"\x7FFLAC", "Ogg with FLAC"),
-    (b"Speex   ", "Ogg with Speex"),
-    (b"\x80theora", "Ogg with Theora video alone"),
-];
+const NAMED: &[(&[u8], &str)] =
+    &[(b"Speex   ", "Ogg with Speex"), (b"\x80theora", "Ogg with Theora video alone")];
 
 /// Reads the headers of the first stream that can be decoded, and the last page.
 pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let serial = first_stream(&mut file)?;
     let pages = Pages::new(file.again()?, file.path(), 0)?;
     let mut packets = StreamPackets::new(pages, serial, 0);
-    let Headers { kind, format, count, bytes, texts } = headers(&mut packets, &file)?;
+    let Headers { kind, format, count, bytes, texts, valid_bits } = headers(&mut packets, &file)?;
     let (skip, begin) = start(&kind, &mut packets)?;
     let mut tags = texts_of(&texts);
     let last = last_page(&mut file, serial)?;
@@ -79,6 +78,7 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     });
     let facts = Facts {
         frames,
+        valid_bits,
         audio_bytes: file.length().saturating_sub(bytes),
         loops,
         loop_names,
@@ -119,7 +119,12 @@ struct Headers {
     bytes: u64,
     /// The packet of the texts.
     texts: Vec<u8>,
+    /// How many bits count, where not all do.
+    valid_bits: Option<u16>,
 }
+
+/// Header packets of FLAC that are read at most.
+const MOST_HEADERS: usize = 1024;
 
 fn headers(packets: &mut StreamPackets, file: &Reading<'_>) -> Result<Headers> {
     let mut bytes = 0;
@@ -130,7 +135,8 @@ fn headers(packets: &mut StreamPackets, file: &Reading<'_>) -> Result<Headers> {
         Ok::<_, Error>(packet)
     };
     let malformed = |what: String| file.malformed(what, 0);
-    let (head, texts) = (next()?, next()?);
+    let (head, mut texts) = (next()?, next()?);
+    let mut valid_bits = None;
     let plain = |codec, rate, channels: usize| Format {
         container: Container::Ogg,
         encoding: Encoding::plain(codec),
@@ -145,22 +151,40 @@ fn headers(packets: &mut StreamPackets, file: &Reading<'_>) -> Result<Headers> {
             format.channels = Channels::new(format.channels.count()).unwrap_or(format.channels);
         }
         (Kind::Opus { head, mapping, delay }, format, 2)
+    } else if head.starts_with(b"\x7FFLAC") {
+        let info = head.get(17..51).ok_or_else(|| malformed("it has no STREAMINFO".to_owned()))?;
+        let (native, _, bits) = flac::read_info(info, file)?;
+        valid_bits = bits;
+        // The last block of metadata is marked; texts come first, pictures and others behind them.
+        let (mut last, mut count) = (texts.first().is_some_and(|kind| kind & 0x80 != 0), 2);
+        while !last && count < MOST_HEADERS {
+            last = next()?.first().is_none_or(|kind| kind & 0x80 != 0);
+            count += 1;
+        }
+        texts = match texts.first() {
+            Some(kind) if kind & 0x7F == 4 => texts.split_off(4.min(texts.len())),
+            _ => Vec::new(),
+        };
+        let format = Format { container: Container::Ogg, ..native };
+        (Kind::Flac { info: info.to_vec() }, format, count)
     } else {
         let setup = next()?;
         let headers = VorbisHeaders::parse(&head, &setup).map_err(malformed)?;
         let format = plain(Codec::Vorbis, headers.rate, headers.channels.count().into());
         (Kind::Vorbis { identification: head, setup, headers }, format, 3)
     };
-    Ok(Headers { kind, format, count, bytes, texts })
+    Ok(Headers { kind, format, count, bytes, texts, valid_bits })
 }
 
 fn is_known(first_packet: &[u8]) -> bool {
-    first_packet.starts_with(b"\x01vorbis") || first_packet.starts_with(b"OpusHead")
+    let marks: [&[u8]; 3] = [b"\x01vorbis", b"OpusHead", b"\x7FFLAC"];
+    marks.iter().any(|mark| first_packet.starts_with(mark))
 }
 
 fn texts_of(packet: &[u8]) -> Vec<Tag> {
     let bytes = packet.strip_prefix(b"\x03vorbis").or_else(|| packet.strip_prefix(b"OpusTags"));
-    comments::parse(bytes.unwrap_or_default())
+    // Those of FLAC begin at once.
+    comments::parse(bytes.unwrap_or(packet))
 }
 
 /// How many decoded frames come before the first that counts, and the position of that one. Where the
@@ -174,6 +198,7 @@ fn start(kind: &Kind, packets: &mut StreamPackets) -> Result<(u64, u64)> {
         sum += match kind {
             Kind::Vorbis { headers, .. } => lengths.of(headers, &packet.bytes),
             Kind::Opus { .. } => opus::frames(&packet.bytes),
+            Kind::Flac { .. } => flac::frame_head(&packet.bytes, 0).map_or(0, |head| head.1),
         };
         if let Some(granule) = packet.granule {
             first = Some((granule, packet.last));
@@ -182,7 +207,7 @@ fn start(kind: &Kind, packets: &mut StreamPackets) -> Result<(u64, u64)> {
     }
     let delay = match kind {
         Kind::Opus { delay, .. } => *delay,
-        Kind::Vorbis { .. } => 0,
+        Kind::Vorbis { .. } | Kind::Flac { .. } => 0,
     };
     Ok(match first {
         // One page alone is cut at its end, not at its start.
@@ -209,6 +234,9 @@ impl Body for OggStream {
                 Box::new(Symphonia::new(setup).map_err(broken)?)
             }
             Kind::Opus { mapping, .. } => Box::new(Opus::new(mapping).map_err(broken)?),
+            Kind::Flac { info } => {
+                Box::new(Symphonia::new(Setup::Flac(info.clone())).map_err(broken)?)
+            }
         };
         let packets = self.packets(file, path)?;
         let decoded = Decoded::new(packets, decoder, path, facts, self.skip);
@@ -226,6 +254,7 @@ impl Body for OggStream {
                 vec![identification.clone(), setup.clone()]
             }
             Kind::Opus { head, .. } => vec![head.clone()],
+            Kind::Flac { info } => vec![info.clone()],
         };
         Stream { headers, delay: self.skip, ..Stream::default() }
     }

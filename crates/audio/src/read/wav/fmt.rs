@@ -41,11 +41,11 @@ const TAG_FLOAT: u16 = 3;
 const TAG_A_LAW: u16 = 6;
 const TAG_MU_LAW: u16 = 7;
 const TAG_IMA_ADPCM: u16 = 0x11;
+const TAG_GSM: u16 = 0x31;
 const TAG_EXTENSIBLE: u16 = 0xFFFE;
 
 /// Tags of encodings that have a name but no decoder here.
 const NAMED_TAGS: &[(u16, &str)] = &[
-    (0x0031, "GSM 6.10"),
     (0x0050, "MPEG audio layer I or II"),
     (0x0055, "MPEG audio layer III (mp3)"),
     (0x00FF, "AAC (aac)"),
@@ -68,6 +68,11 @@ const MASKS: &[(u32, Layout)] = &[
     (0x63F, Layout::Surround71),
     (0xFF, Layout::Surround71),
 ];
+
+/// The layout whose loudspeakers these bits are.
+pub fn layout_of_mask(mask: u32) -> Option<Layout> {
+    MASKS.iter().find(|row| row.0 == mask).map(|row| row.1)
+}
 
 /// The fields that every form of the chunk has.
 struct Fields {
@@ -120,9 +125,8 @@ pub fn parse(bytes: &[u8], offset: u64, file: &Reading<'_>) -> Result<WavFormat>
     let malformed = |what: String| file.malformed(what, offset);
     let rate = file.rate(fields.rate, offset)?;
     let plain = file.channels(fields.channels.into(), offset)?;
-    let stated = MASKS.iter().find(|row| row.0 == mask);
-    let channels = stated
-        .map(|row| Channels::of(row.1))
+    let channels = layout_of_mask(mask)
+        .map(Channels::of)
         .filter(|named| named.count() == fields.channels)
         .unwrap_or(plain);
     let (codec, unit_bytes, corrected) = codec_of(&fields, file, malformed)?;
@@ -159,6 +163,8 @@ fn coding_of(
         Codec::MuLaw | Codec::ALaw => return Ok((Coding::Companded, 1)),
         Codec::ImaAdpcm => (Coding::Ima, ima_frames(block, channels)),
         Codec::MsAdpcm => (Coding::Ms(coefficients(bytes)), ms_frames(block, channels)),
+        Codec::Gsm if block == 65 && channels == 1 => return Ok((Coding::Running, 320)),
+        Codec::Gsm => return Err(malformed(format!("its blocks of {block} bytes hold no GSM"))),
         _ => return Ok((Coding::Pcm(ByteOrder::Little), 1)),
     };
     if frames < 2 || channels > 8 {
@@ -200,6 +206,7 @@ fn codec_of(
         TAG_MU_LAW => return Ok((Codec::MuLaw, fields.channels, None)),
         TAG_IMA_ADPCM => return Ok((Codec::ImaAdpcm, fields.frame_bytes, None)),
         TAG_MS_ADPCM => return Ok((Codec::MsAdpcm, fields.frame_bytes, None)),
+        TAG_GSM => return Ok((Codec::Gsm, 65, None)),
         tag => {
             let known = NAMED_TAGS.iter().find(|row| row.0 == tag);
             let codec = match known {

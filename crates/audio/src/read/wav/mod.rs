@@ -17,6 +17,7 @@ use crate::error::Result;
 use crate::spec::Facts;
 use crate::spec::{ByteOrder, Codec, Container, Format, Kind};
 use fmt::WavFormat;
+pub(super) use fmt::layout_of_mask;
 
 /// Reads all chunks but the samples.
 ///

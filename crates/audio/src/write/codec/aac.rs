@@ -1,7 +1,7 @@
 //! Samples to AAC-LC packets, by the FDK library.
 
 use crate::block::Block;
-use crate::num::{int16, size};
+use crate::num::{count32, int16, size};
 use crate::spec::{Encoding, Format, Quality};
 use fdk_aac::enc::{AudioObjectType, BitRate, ChannelMode, Encoder, EncoderParams, Transport};
 
@@ -18,7 +18,8 @@ pub fn usual_bit_rate(format: Format) -> u32 {
 pub struct Aac {
     encoder: Encoder,
     /// The AudioSpecificConfig.
-    pub config: Vec<u8>,
+    config: Vec<u8>,
+    channels: u32,
     /// Frames that decoders give before the first.
     pub delay: u32,
     waiting: Vec<i16>,
@@ -55,11 +56,36 @@ impl Aac {
         let length = size(info.confSize.into());
         Ok(Self {
             config: info.confBuf.get(..length).unwrap_or_default().to_vec(),
+            channels: format.channels.count().into(),
             delay: info.nDelay,
             encoder,
             waiting: Vec::new(),
             packet: vec![0; 8192],
         })
+    }
+
+    /// What a file says of its stream (14496-1, 7.2.6): descriptors within one another; `rates` are the largest and the
+    /// mean bit rate.
+    pub fn stream(&self, [largest, mean]: [u32; 2]) -> Vec<u8> {
+        let descriptor = |tag: u8, contents: &[u8]| {
+            // Four groups of seven bits, as most files have it.
+            let n = count32(contents.len());
+            let group = |shift: u32, more: u8| (n >> shift & 0x7F).to_le_bytes()[0] | more;
+            let mut bytes =
+                vec![tag, group(21, 0x80), group(14, 0x80), group(7, 0x80), group(0, 0)];
+            bytes.extend_from_slice(contents);
+            bytes
+        };
+        // MPEG-4 audio, an audio stream that goes down, a buffer of 6,144 bits a channel.
+        let mut decoder = vec![0x40, 0x15];
+        decoder.extend_from_slice(&(768 * self.channels).to_be_bytes()[1..]);
+        decoder.extend_from_slice(&largest.to_be_bytes());
+        decoder.extend_from_slice(&mean.to_be_bytes());
+        decoder.extend_from_slice(&descriptor(5, &self.config));
+        let mut stream = vec![0, 0, 0];
+        stream.extend_from_slice(&descriptor(4, &decoder));
+        stream.extend_from_slice(&descriptor(6, &[2]));
+        descriptor(3, &stream)
     }
 
     /// Hands over packets as they come.

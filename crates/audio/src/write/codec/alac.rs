@@ -28,10 +28,34 @@ pub fn config(bits: u8, channels: u8, rate: u32, largest: u32, average: u32) -> 
     bytes
 }
 
-/// The most bytes that a packet takes: the escape, with its heads and its end.
-pub fn largest_packet(bits: u32, channels: u32) -> u32 {
-    FRAMES * channels * bits.div_ceil(8) + 16 * channels
-}
+/// Elements of one channel, of two, and of low frequencies.
+const SINGLE: u32 = 0;
+const PAIR: u32 = 1;
+const LOW: u32 = 3;
+
+/// The elements of one to eight channels ("ALACAudioTypes", channel layout tags).
+const ELEMENTS: [&[u32]; 8] = [
+    &[SINGLE],
+    &[PAIR],
+    &[SINGLE, PAIR],
+    &[SINGLE, PAIR, SINGLE],
+    &[SINGLE, PAIR, PAIR],
+    &[SINGLE, PAIR, PAIR, LOW],
+    &[SINGLE, PAIR, PAIR, SINGLE, LOW],
+    &[SINGLE, PAIR, PAIR, PAIR, LOW],
+];
+
+/// Which channel of WAV's order each of theirs is: the centre first, low frequencies last.
+const ORDERS: [&[usize]; 8] = [
+    &[0],
+    &[0, 1],
+    &[2, 0, 1],
+    &[2, 0, 1, 3],
+    &[2, 0, 1, 3, 4],
+    &[2, 0, 1, 4, 5, 3],
+    &[2, 0, 1, 5, 6, 4, 3],
+    &[2, 4, 5, 0, 1, 6, 7, 3],
+];
 
 /// Encodes packet after packet.
 #[derive(Debug)]
@@ -49,7 +73,7 @@ struct Predicted {
 }
 
 impl Alac {
-    /// For 16 or 24 bits, and one or two channels.
+    /// For 16 or 24 bits, and one to eight channels.
     pub fn new(bits: u32, channels: usize) -> Self {
         let begin = |taps: usize| {
             let mut all = [0; 8];
@@ -61,10 +85,35 @@ impl Alac {
         Self { bits, learnt: vec![[begin(4), begin(8)]; channels] }
     }
 
-    /// One packet of up to [`FRAMES`] frames, channel by channel.
+    /// One packet of up to [`FRAMES`] frames, channel by channel in the order of WAV.
     pub fn packet(&mut self, channels: &[Vec<i32>]) -> Vec<u8> {
+        let mut out = Bits::default();
+        let order = ORDERS[channels.len().clamp(1, 8) - 1];
+        let mut at = 0;
+        let mut instances = [0; 4];
+        for element in ELEMENTS[channels.len().clamp(1, 8) - 1] {
+            let pair = if *element == PAIR { 2 } else { 1 };
+            let places = &order[at..at + pair];
+            at += pair;
+            let part: Vec<&[i32]> =
+                places.iter().map(|place| channels[*place].as_slice()).collect();
+            let kind = crate::num::size((*element).into());
+            out.append(&self.element((*element, instances[kind]), places, &part));
+            instances[kind] += 1;
+        }
+        out.put(7, 3);
+        out.finish()
+    }
+
+    /// One or two channels, packed or as they are, whichever is less.
+    fn element(
+        &mut self,
+        (kind, instance): (u32, u32),
+        places: &[usize],
+        channels: &[&[i32]],
+    ) -> Bits {
         let frames = channels[0].len();
-        let escape = self.escape(channels);
+        let escape = self.escape((kind, instance), channels);
         // The lowest eight of 24 bits go as they are: the predictor counts in 32 bits.
         let low = if self.bits > 16 { 8 } else { 0 };
         let upper: Vec<Vec<i32>> =
@@ -72,12 +121,12 @@ impl Alac {
         let width = self.bits - low + if channels.len() == 2 { 1 } else { 0 };
         let (mix, mixed) = mix(upper);
         let mut out = Bits::default();
-        self.head(&mut out, channels.len(), frames, low / 8, false);
+        head(&mut out, (kind, instance), frames, low / 8, false);
         out.put(if mix == 0 { 0 } else { MIX_BITS }, 8);
         out.put(mix, 8);
         let mut predicted = Vec::new();
-        for (samples, learnt) in mixed.iter().zip(&mut self.learnt) {
-            predicted.push(predict(samples, learnt, width));
+        for (samples, place) in mixed.iter().zip(places) {
+            predicted.push(predict(samples, &mut self.learnt[*place], width));
         }
         for Predicted { first, taps, .. } in &predicted {
             out.put(SHIFT, 8);
@@ -95,40 +144,39 @@ impl Alac {
         }
         for one in &predicted {
             golomb(&one.residuals, width, &mut out);
-            if out.length() > 8 * escape.len() {
+            if out.length() > escape.length() {
                 return escape;
             }
         }
-        out.put(7, 3);
-        out.finish()
-    }
-
-    /// Element, instance, twelve unused bits, whether the length is stated, bytes that go as they are,
-    /// whether all goes as it is.
-    fn head(&self, out: &mut Bits, channels: usize, frames: usize, low: u32, escape: bool) {
-        let partial = count32(frames) != FRAMES;
-        out.put(if channels == 2 { 1 } else { 0 }, 3);
-        out.put(0, 4 + 12);
-        out.put(partial.into(), 1);
-        out.put(low, 2);
-        out.put(escape.into(), 1);
-        if partial {
-            out.put(count32(frames), 32);
-        }
+        out
     }
 
     /// Samples as they are; noise becomes larger otherwise.
-    fn escape(&self, channels: &[Vec<i32>]) -> Vec<u8> {
+    fn escape(&self, element: (u32, u32), channels: &[&[i32]]) -> Bits {
         let frames = channels[0].len();
         let mut out = Bits::default();
-        self.head(&mut out, channels.len(), frames, 0, true);
+        head(&mut out, element, frames, 0, true);
         for frame in 0..frames {
             for channel in channels {
                 out.put(channel[frame].cast_unsigned(), self.bits);
             }
         }
-        out.put(7, 3);
-        out.finish()
+        out
+    }
+}
+
+/// Which element and which of its kind, twelve unused bits, whether the length is stated, bytes that go as they are,
+/// whether all goes as it is.
+fn head(out: &mut Bits, (kind, instance): (u32, u32), frames: usize, low: u32, escape: bool) {
+    let partial = count32(frames) != FRAMES;
+    out.put(kind, 3);
+    out.put(instance, 4);
+    out.put(0, 12);
+    out.put(partial.into(), 1);
+    out.put(low, 2);
+    out.put(escape.into(), 1);
+    if partial {
+        out.put(count32(frames), 32);
     }
 }
 

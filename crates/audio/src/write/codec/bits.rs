@@ -23,6 +23,13 @@ impl Bits {
         }
     }
 
+    /// Appends all bits of another.
+    pub fn append(&mut self, other: &Self) {
+        other.bytes.iter().for_each(|byte| self.put((*byte).into(), 8));
+        let [rest, ..] = other.pending.to_le_bytes();
+        self.put(rest.into(), other.held);
+    }
+
     /// How many bits there are.
     pub fn length(&self) -> usize {
         8 * self.bytes.len() + usize::from(low_byte(self.held.cast_signed()))

@@ -2,11 +2,15 @@
 //! ten by a fitted one, residuals as Rice codes in partitions.
 
 use super::bits::Bits;
+use super::plain_pcm;
+use crate::block::Block;
 use crate::crc::{FLAC_FRAME, FLAC_HEADER};
 use crate::num::{count, count32, int32, real_signed, real_size, rounded_signed};
+use crate::spec::{Codec, Format};
+use md5::{Digest as _, Md5};
 
 /// Frames of sound in a frame.
-pub const BLOCK: usize = 4096;
+const BLOCK: usize = 4096;
 /// Samples that a fitted prediction looks back to.
 const ORDER: usize = 10;
 /// Bits of its coefficients.
@@ -14,8 +18,97 @@ const PRECISION: u32 = 14;
 /// Residuals are dealt out to two to the power of this many partitions at most.
 const PARTITIONS: usize = 6;
 
+/// Gathers samples until a frame is full, and what STREAMINFO tells of all.
+pub struct Flac {
+    codec: Codec,
+    rate: u32,
+    waiting: Vec<Vec<i32>>,
+    bytes: Vec<u8>,
+    sum: Md5,
+    number: u64,
+    sizes: (usize, usize),
+    /// Frames of sound that were taken in.
+    pub taken: u64,
+}
+
+impl Flac {
+    /// For 16 or 24 bits.
+    pub fn new(format: Format) -> Self {
+        Self {
+            codec: format.encoding.codec,
+            rate: format.rate.hertz(),
+            waiting: vec![Vec::new(); format.channels.count().into()],
+            bytes: Vec::new(),
+            sum: Md5::new(),
+            number: 0,
+            sizes: (usize::MAX, 0),
+            taken: 0,
+        }
+    }
+
+    const fn bits(&self) -> u32 {
+        if matches!(self.codec, Codec::Flac16) { 16 } else { 24 }
+    }
+
+    /// Takes samples in; hands over every frame that is full.
+    pub fn encode<E>(
+        &mut self,
+        block: &Block,
+        mut put: impl FnMut(Vec<u8>) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let (scale, plain) = match self.bits() {
+            16 => (32_768.0, Codec::Pcm16),
+            _ => (8_388_608.0, Codec::Pcm24),
+        };
+        for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
+            waiting.extend(channel.iter().map(|s| int32(s * scale)));
+        }
+        // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
+        self.bytes.clear();
+        plain_pcm(plain, block, &mut self.bytes);
+        self.sum.update(&self.bytes);
+        self.taken += count(block.frames());
+        while self.waiting[0].len() >= BLOCK {
+            put(self.frame(BLOCK))?;
+        }
+        Ok(())
+    }
+
+    /// The last frame, where samples are left.
+    pub fn finish(&mut self) -> Option<Vec<u8>> {
+        let rest = self.waiting[0].len();
+        (rest > 0).then(|| self.frame(rest))
+    }
+
+    fn frame(&mut self, frames: usize) -> Vec<u8> {
+        let part: Vec<Vec<i32>> =
+            self.waiting.iter_mut().map(|w| w.drain(..frames).collect()).collect();
+        let bytes = frame(&part, self.bits(), self.rate, self.number);
+        self.number += 1;
+        self.sizes = (self.sizes.0.min(bytes.len()), self.sizes.1.max(bytes.len()));
+        bytes
+    }
+
+    /// RFC 9639, 8.2, of so many frames of sound in all.
+    pub fn stream_info(&self, frames: u64) -> Vec<u8> {
+        let block = u16::try_from(BLOCK).unwrap_or(u16::MAX).to_be_bytes();
+        let mut bytes = [block, block].concat();
+        let (least, most) = if self.number == 0 { (0, 0) } else { self.sizes };
+        for size in [least, most] {
+            bytes.extend_from_slice(&count32(size).to_be_bytes()[1..]);
+        }
+        let packed = u64::from(self.rate) << 44
+            | (count(self.waiting.len()) - 1) << 41
+            | u64::from(self.bits() - 1) << 36
+            | frames;
+        bytes.extend_from_slice(&packed.to_be_bytes());
+        bytes.extend_from_slice(&self.sum.clone().finalize());
+        bytes
+    }
+}
+
 /// One frame of sound, channel by channel; `number` counts from 0.
-pub fn frame(channels: &[Vec<i32>], bits: u32, rate: u32, number: u64) -> Vec<u8> {
+fn frame(channels: &[Vec<i32>], bits: u32, rate: u32, number: u64) -> Vec<u8> {
     let frames = channels[0].len();
     let (assignment, parts) = assign(channels);
     let mut head = vec![0xFF, 0xF8];

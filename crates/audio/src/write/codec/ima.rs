@@ -132,6 +132,68 @@ impl Ima {
     }
 }
 
+/// Frames of a packet outside of WAV.
+const PACKET: usize = 64;
+
+/// Gathers frames until a packet of every channel is full ("QuickTime File Format", "IMA 4:1").
+#[derive(Debug)]
+pub struct Ima4 {
+    waiting: Vec<Vec<i16>>,
+    /// Nothing before the first packet.
+    states: Vec<Option<State>>,
+}
+
+impl Ima4 {
+    /// For so many channels.
+    pub fn new(channels: usize) -> Self {
+        Self { waiting: vec![Vec::new(); channels], states: vec![None; channels] }
+    }
+
+    /// Appends all packets that are full.
+    pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
+        for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
+            waiting.extend(channel.iter().map(|s| int16((s * 32_768.0).round())));
+        }
+        let full = self.waiting[0].len() / PACKET;
+        for turn in 0..full {
+            for (waiting, state) in self.waiting.iter().zip(&mut self.states) {
+                packet(&waiting[turn * PACKET..][..PACKET], state, bytes);
+            }
+        }
+        self.waiting.iter_mut().for_each(|waiting| drop(waiting.drain(..full * PACKET)));
+    }
+
+    /// Appends the last packet of each channel, filled up with its last frame.
+    pub fn finish(&mut self, bytes: &mut Vec<u8>) {
+        if self.waiting[0].is_empty() {
+            return;
+        }
+        for (waiting, state) in self.waiting.iter_mut().zip(&mut self.states) {
+            waiting.resize(PACKET, waiting.last().copied().unwrap_or(0));
+            packet(waiting, state, bytes);
+            waiting.clear();
+        }
+    }
+}
+
+/// One channel's packet. Its head has room for nine bits of the value that went before, so that every decoder begins
+/// there anew.
+fn packet(samples: &[i16], state: &mut Option<State>, bytes: &mut Vec<u8>) {
+    let first = || State { value: samples[0].into(), index: first_index(samples) };
+    let mut now = state.unwrap_or_else(first);
+    now.value &= !0x7F;
+    let head = saturated16(now.value | now.index);
+    bytes.extend_from_slice(&head.to_be_bytes());
+    let mut codes = [0; PACKET / 2];
+    for (turn, sample) in samples.iter().enumerate() {
+        let (code, next, _) = now.best(*sample);
+        codes[turn / 2] |= if turn % 2 == 0 { code } else { code << 4 };
+        now = next;
+    }
+    bytes.extend_from_slice(&codes);
+    *state = Some(now);
+}
+
 /// The step to begin with: the one that does the first block best.
 fn first_index(samples: &[i16]) -> i32 {
     let error = |index: &i32| {

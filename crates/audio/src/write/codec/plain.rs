@@ -1,6 +1,9 @@
-//! Encodings whose bytes follow from the number of frames alone: PCM, G.711, ADPCM, QOA.
+//! Encodings whose bytes follow from the number of frames alone: PCM, ADPCM, QOA, those of telephones.
 
-use super::ima::Ima;
+use super::g722::G722;
+use super::g726::G726;
+use super::gsm::Gsm;
+use super::ima::{Ima, Ima4};
 use super::ms::Ms;
 use super::qoa::Qoa;
 use super::{g711, pcm};
@@ -12,6 +15,9 @@ use crate::spec::{ByteOrder, Codec};
 /// Bytes of one frame, or of one block, and its frames.
 pub fn unit(output: &Output) -> (u64, u64) {
     let channels = u64::from(output.format.channels.count());
+    if let Some(unit) = output.format.unit() {
+        return unit;
+    }
     match output.block_bytes {
         Some(bytes) => {
             let frames = match output.format.encoding.codec {
@@ -42,10 +48,18 @@ pub enum Plain {
     Companded(fn(i16) -> u8),
     /// IMA ADPCM.
     Ima(Ima),
+    /// IMA ADPCM in packets of 64 frames.
+    Ima4(Ima4),
     /// Microsoft's ADPCM.
     Ms(Ms),
     /// QOA.
     Qoa(Qoa),
+    /// GSM.
+    Gsm(Box<Gsm>),
+    /// G.722.
+    G722(Box<G722>),
+    /// G.726.
+    G726(Box<G726>),
 }
 
 impl Plain {
@@ -59,6 +73,7 @@ impl Plain {
             (Codec::ImaAdpcm, Some(bytes)) => {
                 Self::Ima(Ima::new(bytes, output.format.channels.count().into()))
             }
+            (Codec::ImaAdpcm, None) => Self::Ima4(Ima4::new(output.format.channels.count().into())),
             (Codec::MsAdpcm, Some(bytes)) => {
                 Self::Ms(Ms::new(bytes, output.format.channels.count().into()))
             }
@@ -66,6 +81,9 @@ impl Plain {
                 output.format.rate.hertz(),
                 output.format.channels.count().into(),
             )),
+            (Codec::Gsm, _) => Self::Gsm(Box::new(Gsm::new(unit(output).0 != 33))),
+            (Codec::G722, _) => Self::G722(Box::default()),
+            _ if codec.g726_bits().is_some() => Self::G726(Box::new(G726::new(codec))),
             _ => Self::Pcm(codec, order),
         }
     }
@@ -76,8 +94,12 @@ impl Plain {
             Self::Pcm(codec, order) => pcm::encode(*codec, *order, block, bytes),
             Self::Companded(code) => g711::encode(block, *code, bytes),
             Self::Ima(ima) => ima.encode(block, bytes),
+            Self::Ima4(ima) => ima.encode(block, bytes),
             Self::Ms(ms) => ms.encode(block, bytes),
             Self::Qoa(qoa) => qoa.encode(block, bytes),
+            Self::Gsm(gsm) => gsm.encode(block, bytes),
+            Self::G722(g722) => g722.encode(block, bytes),
+            Self::G726(g726) => g726.encode(block, bytes),
         }
     }
 
@@ -85,9 +107,12 @@ impl Plain {
     pub fn finish(&mut self, bytes: &mut Vec<u8>) {
         match self {
             Self::Ima(ima) => ima.finish(bytes),
+            Self::Ima4(ima) => ima.finish(bytes),
             Self::Ms(ms) => ms.finish(bytes),
             Self::Qoa(qoa) => qoa.finish(bytes),
-            Self::Pcm(..) | Self::Companded(_) => {}
+            Self::Gsm(gsm) => gsm.finish(bytes),
+            Self::G722(g722) => g722.finish(bytes),
+            Self::Pcm(..) | Self::Companded(_) | Self::G726(_) => {}
         }
     }
 }
