@@ -19,7 +19,7 @@ const BUFFER: usize = 1 << 14;
 pub enum Durable {
     /// It must: it will take the place of another.
     Yes,
-    /// The system may write it when it likes.
+    /// The system may write it when it likes, or it waits for the disk together with others: the parts of a change.
     No,
 }
 
@@ -95,22 +95,22 @@ pub(crate) fn put_in_place(part: &Path, out: &Path, disk: &dyn Disk) -> Result<(
     })
 }
 
-/// Writes bytes into a part, on to the disk itself.
+/// Writes bytes into a part of a change, which waits for the disk itself.
 ///
 /// # Errors
 /// [`Error::Write`]; nothing is left then.
 pub fn write_part(part: &Path, bytes: &[u8], disk: &dyn Disk) -> Result<()> {
     let make =
         |file: &mut dyn Out| file.write_all(bytes).map_err(|source| AudioError::Write { source });
-    let made = make_file(part, Durable::Yes, disk, make, |_, ()| Ok(()));
+    let made = make_file(part, Durable::No, disk, make, |_, ()| Ok(()));
     made.map(|_| ())
 }
 
-/// Copies a file on to the disk itself, and reads it back; gives its bytes.
+/// Copies a file, and reads it back; gives its bytes.
 ///
 /// # Errors
 /// [`Error::Read`], [`Error::Write`]; a byte that reads back as another.
-pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
+pub fn copy_file(from: &Path, to: &Path, durable: Durable, disk: &dyn Disk) -> Result<u64> {
     let mut source = open_regular(from).map_err(Error::read(from))?;
     let make = |file: &mut dyn Out| {
         std::io::copy(&mut source, file).map_err(|source| AudioError::Write { source })
@@ -124,7 +124,7 @@ pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
             }),
         }
     };
-    let (bytes, ()) = make_file(to, Durable::Yes, disk, make, prove)?;
+    let (bytes, ()) = make_file(to, durable, disk, make, prove)?;
     Ok(bytes)
 }
 
@@ -134,7 +134,7 @@ pub fn copy_file(from: &Path, to: &Path, disk: &dyn Disk) -> Result<u64> {
 /// As [`copy_file`].
 pub fn put_copy(from: &Path, out: &Path, disk: &dyn Disk) -> Result<u64> {
     let part = Part::beside(out)?;
-    let bytes = copy_file(from, part.path(), disk)?;
+    let bytes = copy_file(from, part.path(), Durable::Yes, disk)?;
     put_in_place(part.path(), out, disk)?;
     Ok(bytes)
 }

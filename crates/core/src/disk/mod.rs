@@ -13,9 +13,9 @@ use same_file::Handle;
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Seek, SeekFrom, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 /// A file being written.
 pub trait OutFile: Write + Seek + Send {
@@ -34,6 +34,8 @@ pub trait Disk: Sync {
     fn create(&self, path: &Path) -> io::Result<Box<dyn OutFile>>;
     /// Opens a regular file to write at its end, making it where there is none; a link is an error.
     fn append(&self, path: &Path) -> io::Result<Box<dyn OutFile>>;
+    /// Waits until all that was written to a file is on the disk itself; a link is an error.
+    fn sync_file(&self, path: &Path) -> io::Result<()>;
     /// Cuts a file to this many bytes.
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()>;
     /// Puts a file in another's place on the same file system, at once.
@@ -107,14 +109,47 @@ impl Seek for RealFile {
 
 impl OutFile for RealFile {
     fn sync(&mut self) -> io::Result<()> {
-        match self.file.sync_all() {
-            Err(error) if cannot_sync(&error) => {
-                self.unsynced.store(true, Ordering::Relaxed);
-                Ok(())
-            }
-            other => other,
-        }
+        sync(&self.file, &self.unsynced)
     }
+}
+
+/// Not every file system can; that is remembered.
+fn sync(file: &File, unsynced: &AtomicBool) -> io::Result<()> {
+    match file.sync_all() {
+        Err(error) if cannot_sync(&error) => {
+            unsynced.store(true, Ordering::Relaxed);
+            Ok(())
+        }
+        other => other,
+    }
+}
+
+/// So many files wait for the disk at once: file systems write what waits together in one go.
+const WAITING: usize = 64;
+
+/// Waits until all files are on the disk itself; what the system said of each, in their order.
+pub fn sync_files(disk: &dyn Disk, paths: &[PathBuf]) -> Vec<io::Result<()>> {
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut done = Vec::new();
+        while let at = next.fetch_add(1, Ordering::Relaxed)
+            && let Some(path) = paths.get(at)
+        {
+            done.push((at, disk.sync_file(path)));
+        }
+        done
+    };
+    let mut all = std::thread::scope(|scope| {
+        let more = 1..paths.len().min(WAITING);
+        let threads =
+            more.map_while(|_| std::thread::Builder::new().spawn_scoped(scope, work).ok());
+        let threads: Vec<_> = threads.collect();
+        let mut all = work();
+        all.extend(threads.into_iter().filter_map(|thread| thread.join().ok()).flatten());
+        all
+    });
+    all.sort_by_key(|(at, _)| *at);
+    all.into_iter().map(|(_, result)| result).collect()
 }
 
 /// What file systems answer that have no sync.
@@ -135,6 +170,11 @@ impl Disk for RealDisk {
         options.append(true).create(true);
         private(&mut options);
         Ok(self.out_file(open_plain(&mut options, path)?))
+    }
+
+    fn sync_file(&self, path: &Path) -> io::Result<()> {
+        // Windows writes through only what is open for writing.
+        sync(&open_plain(OpenOptions::new().write(true), path)?, &self.unsynced)
     }
 
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
@@ -174,13 +214,7 @@ impl Disk for RealDisk {
         if cfg!(windows) {
             return Ok(());
         }
-        match File::open(path)?.sync_all() {
-            Err(error) if cannot_sync(&error) => {
-                self.unsynced.store(true, Ordering::Relaxed);
-                Ok(())
-            }
-            other => other,
-        }
+        sync(&File::open(path)?, &self.unsynced)
     }
 
     #[cfg(unix)]

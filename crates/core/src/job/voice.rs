@@ -6,7 +6,7 @@ use crate::disk::Part;
 use crate::encoder::{Encoder, private_folder};
 use crate::entry::cells;
 use crate::error::{Error, Result};
-use crate::fit::{copy_file, put_in_place};
+use crate::fit::{Durable, copy_file, put_in_place};
 use crate::hash::Hash;
 use crate::names::{folded, folder_of};
 use crate::refusal::{OddJob, OddLine, OddText};
@@ -274,6 +274,6 @@ fn speak(command: &Encoder, say: &str, clip: &Path, observer: &dyn Observer) -> 
     command.speak(say, &made, observer)?;
     let disk = crate::RealDisk::default();
     let part = Part::beside(clip)?;
-    copy_file(&made, part.path(), &disk)?;
+    copy_file(&made, part.path(), Durable::Yes, &disk)?;
     put_in_place(part.path(), clip, &disk)
 }

@@ -4,13 +4,14 @@ use super::record::{EntryRecord, Held, Installed, Put, Record};
 use super::{Ledger, recover};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
+use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::{Key, folded};
 use crate::refusal::{OddSlot, internal};
 use crate::root::Kind;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// What a change is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -146,20 +147,40 @@ impl Change<'_, '_> {
                 each.insert(hash, (key, before));
             }
         }
-        let each: Vec<_> = each.into_values().collect();
-        each.par_iter().try_for_each(|(key, before)| {
-            let kept = self.ledger.keep(&before.path, before.held);
-            match kept {
-                Err(error)
-                    if what == What::Restore
-                        && error.is_full()
-                        && self.is_ours(key, before.held) =>
-                {
-                    Ok(())
-                }
-                other => other,
-            }
+        let files = each.values().map(|(_, before)| (before.path.as_path(), before.held));
+        let files: Vec<_> = files.collect();
+        self.ledger.keep_all(&files, |held| {
+            let known = held.hash().and_then(|hash| each.get(&hash));
+            what == What::Restore
+                && known.is_some_and(|(key, before)| self.is_ours(key, before.held))
         })
+    }
+
+    /// Waits until the parts are on the disk itself. Where it is full, a part of what is kept goes: its place is made
+    /// when it is put there.
+    fn sync_parts(&self) -> Result<()> {
+        let is_file = |put: &&Put| matches!(put.after, Held::File(_));
+        let paths = self.puts.iter().filter(is_file).map(|put| self.ledger.part(&put.slot));
+        let mut paths: Vec<PathBuf> = paths.collect::<Result<_>>()?;
+        paths.retain(|path| Kind::of(path).is_ok_and(|kind| kind == Kind::File));
+        let synced = crate::disk::sync_files(self.ledger.disk, &paths);
+        for (path, synced) in paths.iter().zip(synced) {
+            match synced.map_err(Error::write("write", path)) {
+                Err(error) if error.is_full() && self.is_kept(path) => {
+                    let removed = self.ledger.disk.remove(path);
+                    removed.map_err(Error::write("remove", path))?;
+                }
+                other => other?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether what a part holds is kept, too.
+    fn is_kept(&self, part: &Path) -> bool {
+        let is_its = |put: &&Put| self.ledger.part(&put.slot).is_ok_and(|own| own == part);
+        let hash = self.puts.iter().find(is_its).and_then(|put| put.after.hash());
+        hash.is_some_and(|hash| super::copies::is_intact(&self.ledger.kept(hash), hash))
     }
 
     fn is_ours(&self, key: &Key, held: Held) -> bool {
@@ -278,7 +299,7 @@ impl Change<'_, '_> {
     /// Makes the part of what is kept; on a full disk the place is made when it is put there.
     fn make_part(&self, key: &Key, held: Held) -> Result<()> {
         let dress = self.original(key);
-        match self.ledger.part_from_kept(key, held, dress.as_ref()) {
+        match self.ledger.part_from_kept(key, held, dress.as_ref(), Durable::No) {
             Err(error) if error.is_full() => Ok(()),
             other => other,
         }
@@ -328,7 +349,7 @@ impl Change<'_, '_> {
         is_ours: bool,
     ) -> Result<()> {
         let put = self.put(key)?;
-        self.ledger.part_from_kept(key, after, dress.as_ref())?;
+        self.ledger.part_from_kept(key, after, dress.as_ref(), Durable::No)?;
         self.puts.push(Put {
             after,
             dress,
@@ -361,6 +382,7 @@ impl Change<'_, '_> {
                 return Err(changed_just_now(&put.slot));
             }
         }
+        self.sync_parts()?;
         let mut records: Vec<Record> = self.puts.iter().cloned().map(Record::Put).collect();
         records.push(Record::Ready);
         // A failed append may still have reached the disk, so what comes then is decided by the log.

@@ -4,23 +4,53 @@ use super::record::Held;
 use super::{Ledger, attic};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
+use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::Key;
 use crate::refusal::OddPath;
 use crate::root::{Kind, refuse_odd};
+use rayon::prelude::*;
 use std::collections::BTreeSet;
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 
 impl Ledger<'_> {
-    /// Keeps a copy of a file or a link: copied, synced, and held against its hash.
-    pub(super) fn keep(&self, path: &Path, held: Held) -> Result<()> {
+    /// Keeps copies of files and links, several at once: copied and held against their hashes, synced together, then
+    /// named. `without` says of which it is no loss when the disk is full.
+    pub(super) fn keep_all(
+        &self,
+        all: &[(&Path, Held)],
+        without: impl Fn(Held) -> bool + Sync,
+    ) -> Result<()> {
+        let copies = all.par_iter().map(|(path, held)| match self.copy_to_keep(path, *held) {
+            Err(error) if error.is_full() && without(*held) => Ok(None),
+            other => other.map(|copy| copy.map(|copy| (copy, *held))),
+        });
+        let copies: Vec<Option<(PathBuf, Held)>> = copies.collect::<Result<_>>()?;
+        let (copies, held): (Vec<_>, Vec<_>) = copies.into_iter().flatten().unzip();
+        let synced = crate::disk::sync_files(self.disk, &copies);
+        for ((copy, held), synced) in copies.iter().zip(held).zip(synced) {
+            match synced.map_err(Error::write("write", copy)) {
+                Err(error) if error.is_full() && without(held) => {
+                    let _ = self.disk.remove(copy);
+                    continue;
+                }
+                other => other?,
+            }
+            let named = held.hash().map_or(Ok(()), |hash| self.disk.rename(copy, &self.kept(hash)));
+            named.map_err(Error::write("rename", copy))?;
+        }
+        Ok(())
+    }
+
+    /// Copies what is to be kept under a name that counts for nothing yet; nothing where it is kept already.
+    fn copy_to_keep(&self, path: &Path, held: Held) -> Result<Option<PathBuf>> {
         let Some(hash) = held.hash() else {
-            return Ok(());
+            return Ok(None);
         };
         let kept = self.kept(hash);
         if is_intact(&kept, hash) {
-            return Ok(());
+            return Ok(None);
         }
         let unfinished = kept.with_extension(&attic::UNFINISHED[1..]);
         if unfinished.symlink_metadata().is_ok() {
@@ -30,29 +60,36 @@ impl Ledger<'_> {
         match held {
             Held::Link(_) => {
                 let target = super::held::target_of(path)?;
-                self.write(&mut target.as_bytes(), path, &unfinished, hash)?;
+                self.write(&mut target.as_bytes(), path, &unfinished, hash, Durable::No)?;
             }
-            _ => self.copy(path, &unfinished, hash)?,
+            _ => self.copy(path, &unfinished, hash, Durable::No)?,
         }
-        let named = self.disk.rename(&unfinished, &kept);
-        named.map_err(Error::write("rename", &unfinished))
+        Ok(Some(unfinished))
     }
 
     /// Copies a file whose contents are known by their hash to where nothing is yet.
-    fn copy(&self, from: &Path, to: &Path, hash: Hash) -> Result<()> {
+    fn copy(&self, from: &Path, to: &Path, hash: Hash, durable: Durable) -> Result<()> {
         let mut options = std::fs::OpenOptions::new();
         let mut source =
             crate::disk::open_plain(options.read(true), from).map_err(Error::read(from))?;
-        self.write(&mut source, from, to, hash)
+        self.write(&mut source, from, to, hash, durable)
     }
 
-    fn write(&self, source: &mut dyn io::Read, from: &Path, to: &Path, hash: Hash) -> Result<()> {
+    fn write(
+        &self,
+        source: &mut dyn io::Read,
+        from: &Path,
+        to: &Path,
+        hash: Hash,
+        durable: Durable,
+    ) -> Result<()> {
         let mut wrong_end = None;
         let copied = self.disk.create(to).and_then(|mut file| {
             let mut buffer = vec![0; 1 << 16];
             loop {
                 match source.read(&mut buffer) {
-                    Ok(0) => return file.sync(),
+                    Ok(0) if durable == Durable::Yes => return file.sync(),
+                    Ok(0) => return file.flush(),
                     Ok(read) => file.write_all(&buffer[..read])?,
                     Err(error) => {
                         wrong_end = Some(Error::read(from)(error));
@@ -96,6 +133,7 @@ impl Ledger<'_> {
         key: &Key,
         held: Held,
         dress: Option<&Attributes>,
+        durable: Durable,
     ) -> Result<()> {
         let Some(hash) = held.hash() else {
             return Ok(());
@@ -113,7 +151,7 @@ impl Ledger<'_> {
         {
             return Ok(());
         }
-        self.copy(&kept, &part, hash)
+        self.copy(&kept, &part, hash, durable)
     }
 
     /// Another name of the file that a slot was, where it had several.
@@ -189,10 +227,10 @@ impl Ledger<'_> {
                 return Ok(());
             }
         }
-        match self.part_from_kept(key, held, dress) {
+        match self.part_from_kept(key, held, dress, Durable::Yes) {
             Err(error) if error.is_full() && Kind::of(path)? == Kind::File => {
                 self.disk.remove(path).map_err(Error::write("remove", path))?;
-                self.part_from_kept(key, held, dress)
+                self.part_from_kept(key, held, dress, Durable::Yes)
             }
             other => other,
         }

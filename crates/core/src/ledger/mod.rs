@@ -4,8 +4,8 @@
 //! kept twice, and `stock/`, copies of what slots held, named by their hashes. A change goes so:
 //!
 //! 1. `begin` is logged, with what the slots hold: from now on parts may lie about.
-//! 2. What the slots hold is copied to `stock/`, synced, and held against its hash.
-//! 3. The new files are made beside their slots as parts, synced and verified.
+//! 2. What the slots hold is copied to `stock/`, held against its hash, and synced before it has its name.
+//! 3. The new files are made beside their slots as parts, verified, and synced, all together.
 //! 4. `put` for every slot and `ready` are logged: from now on the change can be finished.
 //! 5. Caches are moved aside, every part is renamed into its slot, and the folders are synced.
 //! 6. `done` is logged, and what was moved aside removed.

@@ -5,6 +5,7 @@ use super::copies::is_intact;
 use super::record::{Held, Left, Put, Record};
 use super::state::{Pending, State};
 use crate::error::{Error, Result};
+use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::{Key, PART};
 use crate::refusal::OddLedger;
@@ -209,12 +210,13 @@ pub fn roll_back(ledger: &mut Ledger<'_>) -> Result<()> {
         if ledger.held(&put.slot)? == put.before {
             continue;
         }
-        if let Err(error) = ledger.part_from_kept(&put.slot, put.before, put.was.as_ref())
+        let was = put.was.as_ref();
+        if let Err(error) = ledger.part_from_kept(&put.slot, put.before, was, Durable::Yes)
             && !error.is_full()
         {
             return Err(error);
         }
-        ledger.settle(&put.slot, put.before, put.was.as_ref(), &wanted)?;
+        ledger.settle(&put.slot, put.before, was, &wanted)?;
     }
     for at in 0..pending.caches.len() {
         let (Ok(from), Ok(to)) = (aside(ledger, &pending, at), ledger.place(&pending.caches[at]))

@@ -97,7 +97,7 @@ impl Packed {
             if let Some(folder) = to.parent() {
                 std::fs::create_dir_all(folder).map_err(Error::write("make", folder))?;
             }
-            copy_file(path, &to, disk)?;
+            copy_file(path, &to, Durable::Yes, disk)?;
         }
         Ok(())
     }

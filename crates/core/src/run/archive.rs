@@ -5,7 +5,7 @@ use super::place::{Installation, Placed, finish};
 use super::{JobPlan, Run};
 use crate::disk::Disk;
 use crate::error::Result;
-use crate::fit::copy_file;
+use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::{Ledger, What};
@@ -100,7 +100,7 @@ fn place_folder(
 
     let mut change = ledger.begin(What::Install, &keys, plan.caches.clone())?;
     for (key, path, hash) in wanted {
-        copy_file(path, &change.part(key)?, disk)?;
+        copy_file(path, &change.part(key)?, Durable::No, disk)?;
         let installed = match names.get(key).and_then(|name| packed.made.get(*name)) {
             Some(made) => made.clone(),
             None => Installed {

@@ -113,7 +113,7 @@ impl Run {
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Fitted> {
-        copy_file(from, part, disk)?;
+        copy_file(from, part, Durable::No, disk)?;
         let before = line.before(observer)?;
         let of_file = |notice: &&Notice| !notice.is_of_difference();
         let mut notices: Vec<Notice> = model.notices.iter().filter(of_file).cloned().collect();
@@ -161,7 +161,7 @@ impl Run {
             Work::Fit { plan } => self.fit(line, plan, part, &mut made, disk, observer)?,
             Work::AsIs { .. } => {
                 let path = line.input.stored_at().unwrap_or(Path::new(""));
-                copy_file(path, part, disk)?;
+                copy_file(path, part, Durable::No, disk)?;
                 // A closed format has no length that could be told.
                 if let Ok(clip) = Clip::from_input(Input::file(part), &line.hints()) {
                     made.installed.spec = clip.facts().format.to_string();
@@ -173,7 +173,7 @@ impl Run {
                 let outcome = match ready {
                     Some((encoded, outcome)) => {
                         self.refuse_made(line, encoded)?;
-                        copy_file(encoded, part, disk)?;
+                        copy_file(encoded, part, Durable::No, disk)?;
                         outcome.clone()
                     }
                     None => self.encode(line, plan, encoder, part, disk, observer)?.outcome,
@@ -204,7 +204,7 @@ impl Run {
     ) -> Result<()> {
         let clip = line.open()?;
         let fitting = self.fitting(line, &clip);
-        let written = fitting.write(plan, part, Durable::Yes, disk, observer)?;
+        let written = fitting.write(plan, part, Durable::No, disk, observer)?;
         made.installed.spec = written.facts.format.to_string();
         made.installed.seconds = written.facts.seconds();
         made.installed.decisions.clone_from(&plan.decisions);
@@ -246,7 +246,7 @@ impl Run {
         let fitting = Fitting { rule: None, ..self.fitting(line, &clip) };
         let written = encoder.make(&fitting, plan, &made, observer)?;
         self.refuse_made(line, &made)?;
-        copy_file(&made, part, disk)?;
+        copy_file(&made, part, Durable::No, disk)?;
         Ok(written)
     }
 

@@ -111,6 +111,10 @@ impl Disk for FaultyDisk {
         let inner = self.inner.append(path)?;
         Ok(Box::new(FaultyFile { inner, disk: self.clone() }))
     }
+    fn sync_file(&self, path: &Path) -> io::Result<()> {
+        self.call()?;
+        self.inner.sync_file(path)
+    }
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
         self.call()?;
         self.inner.truncate(path, bytes)
@@ -283,6 +287,11 @@ impl Disk for ForgetfulDisk {
         let file = RealDisk::default().append(path)?;
         Ok(self.open(path, file))
     }
+    fn sync_file(&self, path: &Path) -> io::Result<()> {
+        RealDisk::default().sync_file(path)?;
+        self.sync_contents(path);
+        Ok(())
+    }
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
         RealDisk::default().truncate(path, bytes)?;
         self.sync_contents(path);
@@ -360,6 +369,7 @@ macro_rules! all_but_spelling {
         pass_on! {
             create(path: &Path) -> Box<dyn OutFile>;
             append(path: &Path) -> Box<dyn OutFile>;
+            sync_file(path: &Path) -> ();
             truncate(path: &Path, bytes: u64) -> ();
             rename(from: &Path, to: &Path) -> ();
             remove(path: &Path) -> ();
@@ -432,6 +442,7 @@ impl Disk for AfterRemoval {
     pass_on! {
         create(path: &Path) -> Box<dyn OutFile>;
         append(path: &Path) -> Box<dyn OutFile>;
+        sync_file(path: &Path) -> ();
         truncate(path: &Path, bytes: u64) -> ();
         rename(from: &Path, to: &Path) -> ();
         create_folder(path: &Path) -> ();
@@ -502,6 +513,7 @@ impl OutFile for FullFile {
 
 impl Disk for FullDisk {
     pass_on! {
+        sync_file(path: &Path) -> ();
         create_folder(path: &Path) -> ();
         remove_folder(path: &Path) -> ();
         sync_folder(path: &Path) -> ();
