@@ -5,6 +5,7 @@
 
 mod core;
 mod read;
+mod write;
 
 use deft_needle_core::entry::Format;
 use read::{raw, read};
@@ -24,7 +25,11 @@ pub const TARGETS: &[(&str, Target)] = &[
     ("read_mkv", |bytes| read(b"\x1A\x45\xDF\xA3", bytes)),
     ("read_ogg", |bytes| read(b"OggS", bytes)),
     ("read_qoa", |bytes| read(b"qoaf", bytes)),
-    ("read_raw", raw),
+    ("read_raw", |bytes| raw("raw pcm24be 24000 5.1", bytes)),
+    ("read_raw_gsm", |bytes| raw("raw gsm 8000 mono", bytes)),
+    ("read_raw_g722", |bytes| raw("raw g722 16000 mono", bytes)),
+    ("read_raw_g726", |bytes| raw("raw g726-40 8000 mono", bytes)),
+    ("read_what_is_written", write::write),
     ("core_sheet", core::sheet),
     ("core_job", core::job),
     ("core_pack", core::pack),
@@ -37,6 +42,7 @@ pub const TARGETS: &[(&str, Target)] = &[
     ("core_entry_table", |bytes| core::entry(bytes, Format::Table, "name")),
     ("core_entry_plist", |bytes| core::entry(bytes, Format::Plist, "/a/-")),
     ("core_entry_lines", |bytes| core::entry(bytes, Format::Lines, "")),
+    ("core_entry_script", |bytes| core::entry(bytes, Format::Script, "a")),
 ];
 
 /// The target of a name.

@@ -12,9 +12,9 @@ pub fn read(mark: &[u8], bytes: &[u8]) {
     read_with(mark, bytes, &Hints::default());
 }
 
-/// The same, of samples without a header.
-pub fn raw(bytes: &[u8]) {
-    let raw = "raw pcm24be 24000 5.1".parse().ok();
+/// The same, of samples without a header that are said to be this.
+pub fn raw(line: &str, bytes: &[u8]) {
+    let raw = line.parse().ok();
     read_with(b"", bytes, &Hints { raw, ..Hints::default() });
 }
 

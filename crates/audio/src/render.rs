@@ -15,12 +15,12 @@ use crate::shape::{Counts, begin, chain};
 use crate::spec::{Kind, Output};
 use crate::write::{Along, Out, Writer, writer};
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 /// What only rendering knows.
-#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Outcome {
     /// Samples beyond full scale, held there since integers cannot go beyond.
     pub overs: u64,
@@ -36,9 +36,10 @@ pub struct Outcome {
 }
 
 /// What the written file is held against.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub enum Proof {
     /// The clip's own bytes.
+    #[default]
     SameFile,
     /// The clip's own encoded samples.
     SameAudio,

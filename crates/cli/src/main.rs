@@ -119,6 +119,7 @@ fn run(command: &Command, console: &Console) -> Result<Exit, Failure> {
         Command::Install(args) => commands::job::install::run(args, console),
         Command::Watch(args) => commands::job::watch::run(args, console),
         Command::Pack(args) => commands::job::pack::run(args, console),
+        Command::Proof(args) => commands::proof::run(args, console),
         Command::Doctor(args) => commands::doctor::run(args, console),
         Command::Config(args) => commands::config::run(args, console),
         Command::Completions(args) => commands::completions::completions(args, console),

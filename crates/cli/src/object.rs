@@ -199,6 +199,21 @@ pub struct Learnt {
     pub left_out: Vec<String>,
 }
 
+/// `proof`.
+#[derive(JsonSchema, Serialize)]
+pub struct Proven {
+    /// The page.
+    pub page: String,
+    /// Its size in bytes.
+    pub bytes: u64,
+    /// The folder of what lies beside it; `null` where all is in it.
+    pub files: Option<String>,
+    /// How many slots it shows.
+    pub slots: usize,
+    /// What is wrong with the job.
+    pub problems: Vec<String>,
+}
+
 /// `slots`.
 #[derive(JsonSchema, Serialize)]
 pub struct SlotList<'a> {
@@ -436,6 +451,7 @@ mod tests {
             ("rescue", schema::<Rescued<'_>>()),
             ("new", schema::<NewJob<'_>>()),
             ("pack", schema::<Report>()),
+            ("proof", schema::<Proven>()),
             ("config", schema::<Settings<'_>>()),
             ("doctor", schema::<Health<'_>>()),
             ("man-all", schema::<Pages>()),

@@ -10,6 +10,7 @@ pub mod encoder;
 pub mod entry;
 pub mod error;
 pub mod fit;
+
 pub mod hash;
 pub mod job;
 pub mod learn;
@@ -21,6 +22,7 @@ pub mod refusal;
 pub mod root;
 pub mod run;
 pub mod sheet;
+mod shelf;
 pub mod slots;
 pub mod stamps;
 pub mod stock;

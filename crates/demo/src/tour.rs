@@ -21,6 +21,7 @@ pub fn play(stage: &mut Stage<'_>) -> Result<()> {
     stage.run("status card", Code::Done)?;
     stage.run("restore card", Code::Done)?;
     stage.tell("5. A whole job for a game, from one sheet: all of it or nothing.");
+    stage.run("proof quay.toml -o quay.html", Code::Done)?;
     stage.run("install quay.toml", Code::Done)?;
     stage.run("status game", Code::Done)?;
     jobs::game_starts(stage);
@@ -29,6 +30,7 @@ pub fn play(stage: &mut Stage<'_>) -> Result<()> {
 
 /// What to type after it.
 pub const NEXT: &[(&str, &str)] = &[
+    ("deft-needle proof quay.toml -o quay.html --open", "the game's job, to see and to hear"),
     ("deft-needle inspect takes", "what the clips are"),
     ("deft-needle swap takes/whisper.wav card/SAY/GREET.PRM --trim-silence --level stock", ""),
     ("deft-needle restore card", "and out again"),

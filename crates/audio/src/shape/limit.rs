@@ -11,7 +11,7 @@ use crate::error::Result;
 use crate::num::{count, decibels, real, real_size, size};
 use crate::units::SampleRate;
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 use std::f64::consts::TAU;
 use std::sync::{Arc, Mutex};
@@ -26,7 +26,7 @@ const MARGIN: f64 = 0.05;
 const NOTABLE: f64 = 0.1;
 
 /// What the limiter did.
-#[derive(Debug, Clone, Copy, Default, PartialEq, JsonSchema, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
 pub struct Limited {
     /// The greatest reduction, in dB.
     pub most: f64,

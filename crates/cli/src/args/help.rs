@@ -4,7 +4,7 @@ use clap::Command;
 
 /// Every command that is not hidden, in the order in which people work.
 const GROUPS: &[(&str, &[&str])] = &[
-    ("Look", &["inspect", "check", "seam", "slots", "hear"]),
+    ("Look", &["inspect", "check", "seam", "slots", "hear", "proof"]),
     ("Make", &["fit", "learn", "sheets", "new"]),
     ("Install", &["swap", "install", "watch", "status", "restore", "rescue"]),
     ("Share", &["pack"]),

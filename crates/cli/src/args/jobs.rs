@@ -57,6 +57,9 @@ pub struct Install {
     /// Only these slots of the job; * ? and # make a pattern
     #[arg(long, value_name = "SLOT", num_args = 1..)]
     pub only: Vec<Pattern>,
+    /// Only the slots that are marked good in this file, as a page of proof saves it
+    #[arg(long, value_name = "MARKS", conflicts_with = "only")]
+    pub only_approved: Option<PathBuf>,
     /// For a pack: use this target sheet instead of its own
     #[arg(long, value_name = "SHEET")]
     pub target: Option<PathBuf>,
@@ -69,6 +72,7 @@ pub struct Install {
 #[derive(Debug, Args)]
 #[command(after_long_help = "Examples:
   deft-needle watch quay.toml
+  deft-needle watch quay.toml --proof quay.html    a page that shows and plays each turn
 Ctrl-C ends it; nothing is left half done.")]
 pub struct Watch {
     /// A job sheet
@@ -76,6 +80,9 @@ pub struct Watch {
     pub job: PathBuf,
     #[command(flatten)]
     pub going: Going,
+    /// Write this page of proof at each turn; it reloads itself while it is open
+    #[arg(long, value_name = "PAGE")]
+    pub proof: Option<PathBuf>,
     /// Stop after this many seconds without a change
     #[arg(long, value_name = "SECONDS")]
     pub idle: Option<f64>,

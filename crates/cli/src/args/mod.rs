@@ -6,6 +6,7 @@ mod guess;
 mod help;
 mod jobs;
 mod options;
+mod proof;
 mod roots;
 mod targets;
 mod tools;
@@ -14,8 +15,9 @@ mod wanted;
 pub use files::{Check, Fit, Hear, Inspect, Seam};
 pub use jobs::{Going, Install, New, Pack, Watch};
 pub use options::{Every, ForFiles, ForReading, ForSeams, Options};
+pub use proof::Proof;
 pub use roots::{
-    ChangedChoice, LinkChoice, Rescue, Restore, RootFolders, RootOptions, Status, Swap,
+    ChangedChoice, LinkChoice, Rescue, Restore, RootFolders, RootOptions, Status, Swap, Swapping,
 };
 pub use targets::{Learn, Sheets, SlotsArgs};
 pub use tools::{Completions, Config, Doctor, Man};
@@ -123,6 +125,7 @@ pub enum Command {
     Install(Install),
     Watch(Watch),
     Pack(Pack),
+    Proof(Proof),
     Doctor(Doctor),
     Config(Config),
     Completions(Completions),

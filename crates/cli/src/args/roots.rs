@@ -30,7 +30,7 @@ impl RootFolders {
 }
 
 /// Which root, and where its ledger is.
-#[derive(Debug, Default, Args)]
+#[derive(Debug, Default, Clone, Args)]
 pub struct RootOptions {
     #[command(flatten)]
     pub folders: RootFolders,
@@ -65,6 +65,16 @@ pub struct Swap {
     #[arg(value_name = "SLOT-FILE")]
     pub slot: PathBuf,
     #[command(flatten)]
+    pub how: Swapping,
+    /// Print the plan, change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// How one file is replaced.
+#[derive(Debug, Args)]
+pub struct Swapping {
+    #[command(flatten)]
     pub place: RootOptions,
     /// Place the file as it is: a finished one of a closed format
     #[arg(long, conflicts_with_all = ["spec", "like", "encoder"])]
@@ -78,9 +88,6 @@ pub struct Swap {
     /// Also make the sheet's entries and clear its caches
     #[arg(long, requires = "target")]
     pub entries: bool,
-    /// Print the plan, change nothing
-    #[arg(long)]
-    pub dry_run: bool,
     #[command(flatten)]
     pub wanted: SpecArgs,
     #[command(flatten)]

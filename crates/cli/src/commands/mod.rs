@@ -11,6 +11,7 @@ pub mod hear;
 pub mod inspect;
 pub mod job;
 pub mod learn;
+pub mod proof;
 pub mod rescue;
 pub mod restore;
 pub mod seam;

@@ -2,7 +2,7 @@
 
 use super::job::{carry_out, plan};
 use super::level;
-use crate::args::{LinkChoice, Swap};
+use crate::args::{LinkChoice, Swap, Swapping};
 use crate::console::{BOLD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -22,6 +22,7 @@ use deft_needle_core::sheet::Links;
 use deft_needle_core::slots::Roots;
 use deft_needle_core::stamps::Stamps;
 use deft_needle_core::target::Target;
+use std::path::Path;
 
 /// Swaps, or shows what would be done.
 pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
@@ -32,32 +33,12 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
 }
 
 fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
-    let (target, root) = aimed(args)?;
+    let (target, root) = aimed(&args.slot, &args.how)?;
     if let Some(how) = how_found(root.found) {
         let path = safe(&shown(&root.path));
         console.announce(format!("the root is {path}: {how}"));
     }
-    let making = match args.outside.encoder()? {
-        Some(encoder) => Making::Encoder(encoder),
-        None if args.as_is => Making::AsIs,
-        None => Making::Fit,
-    };
-    let swap = run::Swap {
-        clip: input(&args.clip)?,
-        slot: &args.slot,
-        root: root.clone(),
-        target,
-        request: args.options.clone(),
-        like: args.wanted.model()?,
-        making,
-        new: args.new,
-        link: args.link.map(|link| match link {
-            LinkChoice::Replace => Links::Replace,
-            LinkChoice::Follow => Links::Follow,
-        }),
-        entries: args.entries,
-        allow_commands: args.outside.allow_commands,
-    };
+    let swap = asked(&args.clip, &args.slot, &args.how, target, root.clone())?;
     let disk = RealDisk::default();
     let tells_place = console.verbose() || !root.ledger.is_dir();
     if args.dry_run {
@@ -74,20 +55,51 @@ fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
+/// A swap as the library takes it.
+pub fn asked<'a>(
+    clip: &Path,
+    slot: &'a Path,
+    how: &Swapping,
+    target: Option<Target>,
+    root: Root,
+) -> Result<run::Swap<'a>, Failure> {
+    let making = match how.outside.encoder()? {
+        Some(encoder) => Making::Encoder(encoder),
+        None if how.as_is => Making::AsIs,
+        None => Making::Fit,
+    };
+    Ok(run::Swap {
+        clip: input(clip)?,
+        slot,
+        root,
+        target,
+        request: how.options.clone(),
+        like: how.wanted.model()?,
+        making,
+        new: how.new,
+        link: how.link.map(|link| match link {
+            LinkChoice::Replace => Links::Replace,
+            LinkChoice::Follow => Links::Follow,
+        }),
+        entries: how.entries,
+        allow_commands: how.outside.allow_commands,
+    })
+}
+
 /// The target, where its sheet was named, and the root that the slot lies in.
-fn aimed(args: &Swap) -> Result<(Option<Target>, Root), Failure> {
-    let asked = args.place.asked();
-    let Some(target) = args.wanted.target_at(&args.slot, &asked)? else {
-        return Ok((None, asked.of_file(&args.slot, &[])?));
+pub fn aimed(slot: &Path, how: &Swapping) -> Result<(Option<Target>, Root), Failure> {
+    let asked = how.place.asked();
+    let Some(target) = how.wanted.target_at(slot, &asked)? else {
+        return Ok((None, asked.of_file(slot, &[])?));
     };
     let marker = target.sheet.marker.0.first();
     if let (None, Some(marker)) = (&target.roots.main, marker) {
-        let (slot, name) = (args.slot.clone(), target.sheet.name.clone());
+        let (slot, name) = (slot.to_owned(), target.sheet.name.clone());
         let why = OddJob::InNoRoot { slot, target: name, marker: marker.0.clone() };
         return Err(Failure::Core(why.into()));
     }
     let markers: Vec<&str> = target.sheet.marker.0.iter().map(|m| m.0.as_str()).collect();
-    let root = asked.of_file(&args.slot, &markers)?;
+    let root = asked.of_file(slot, &markers)?;
     // Without markers it is the root that tells where lists are.
     let mut roots = Roots::main(Some(&root.path));
     roots.others.clone_from(&root.others);

@@ -11,6 +11,7 @@ mod learn;
 mod loops;
 mod packs;
 mod pictures;
+mod proof;
 mod safety;
 mod shapes;
 mod shaping;

@@ -149,6 +149,13 @@ pub fn from_swaps(state: &State, target: Option<&Path>, root: &Path) -> (String,
     (text, count)
 }
 
+/// What stands in a job sheet of one slot.
+pub fn lines_of(slot: &str, installed: &Installed) -> String {
+    let mut text = String::new();
+    swapped(&mut text, slot, installed);
+    text.trim_start().to_owned()
+}
+
 fn swapped(text: &mut String, slot: &str, installed: &Installed) {
     let _ = write!(text, "\n[[replace]]\nslot = {}\n", quoted(slot));
     match &installed.clip_path {

@@ -7,6 +7,7 @@ pub mod registry;
 pub use drives::keep_ledgers_of_drives_in;
 pub(crate) use drives::ledger_of_drive;
 pub use gate::{Kind, Place, look, refuse_odd};
+pub(crate) use registry::data_folder;
 pub use registry::{Known, Registry};
 
 use crate::disk::{Disk, RealDisk};

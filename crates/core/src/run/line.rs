@@ -351,18 +351,20 @@ impl Line {
 
     /// What is replaced: measured where it is at hand, else as the list tells it.
     pub(super) fn before(&self, observer: &dyn Observer) -> Result<Option<Side>> {
-        let Some(stock) = &self.stock else {
+        if self.stock.is_none() {
             return Ok(self.listed.clone());
-        };
-        let open = |hints: &Hints| Clip::from_input(Input::file(stock), hints);
-        // A closed format has nothing that could be compared.
-        let Ok(mut clip) = open(&self.stock_hints) else {
-            return Ok(None);
-        };
-        let beside = self.told_loop(clip.facts().format.rate);
-        if beside.is_some() {
-            clip = open(&Hints { beside, ..self.stock_hints.clone() })?;
         }
-        Side::of(&clip, observer).map(Some)
+        self.stock_clip().map(|clip| Side::of(&clip, observer)).transpose()
+    }
+
+    /// What is replaced, with the loop that a file beside it tells. A closed format has nothing that could be
+    /// compared.
+    pub(super) fn stock_clip(&self) -> Option<Clip> {
+        let open = |hints: &Hints| Clip::from_input(Input::file(self.stock.as_ref()?), hints).ok();
+        let clip = open(&self.stock_hints)?;
+        match self.told_loop(clip.facts().format.rate) {
+            Some(range) => open(&Hints { beside: Some(range), ..self.stock_hints.clone() }),
+            None => Some(clip),
+        }
     }
 }

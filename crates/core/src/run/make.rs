@@ -1,7 +1,7 @@
 //! Making the file of one slot beside its place, and proving it; and what the ledger is told of it.
 
 use super::Run;
-use super::fitting::{Against, Fitting, Side, Written};
+use super::fitting::{Against, Fitting, Side, Written, open_written};
 use super::line::{Line, Work};
 use super::notice::Notice;
 use super::swap::clip_path;
@@ -24,6 +24,7 @@ use rayon::prelude::*;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
+use tracing::debug;
 
 /// A file that was made beside its place.
 pub struct Fitted {
@@ -41,6 +42,13 @@ pub struct Fitted {
     pub after: Option<Side>,
     /// What the user should know.
     pub notices: Vec<Notice>,
+}
+
+/// Whether what is made is kept for an installation that may follow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Keep {
+    No,
+    ForLater,
 }
 
 /// What an encoder has made, and what only rendering its feed knows.
@@ -63,6 +71,7 @@ impl Run {
         &self,
         lines: &[&Line],
         parts: &[PathBuf],
+        keep: Keep,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Vec<Fitted>> {
@@ -85,7 +94,7 @@ impl Run {
             .map(|at| match models[at] == at {
                 true => {
                     let ready = together.made.get(&at);
-                    of(at, self.make(lines[at], &parts[at], ready, disk, observer)).map(Some)
+                    of(at, self.make(lines[at], &parts[at], ready, keep, disk, observer)).map(Some)
                 }
                 false => Ok(None),
             })
@@ -145,6 +154,7 @@ impl Run {
         line: &Line,
         part: &Path,
         ready: Option<&Encoded>,
+        keep: Keep,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Fitted> {
@@ -158,7 +168,7 @@ impl Run {
             notices: Vec::new(),
         };
         match &line.work {
-            Work::Fit { plan } => self.fit(line, plan, part, &mut made, disk, observer)?,
+            Work::Fit { .. } => self.fit(line, part, &mut made, keep, disk, observer)?,
             Work::AsIs { .. } => {
                 let path = line.input.stored_at().unwrap_or(Path::new(""));
                 copy_file(path, part, Durable::No, disk)?;
@@ -196,28 +206,65 @@ impl Run {
     fn fit(
         &self,
         line: &Line,
-        plan: &Plan,
         part: &Path,
         made: &mut Fitted,
+        keep: Keep,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<()> {
+        let Work::Fit { plan } = &line.work else {
+            return Ok(());
+        };
         let clip = line.open()?;
         let fitting = self.fitting(line, &clip);
-        let written = fitting.write(plan, part, Durable::No, disk, observer)?;
-        made.installed.spec = written.facts.format.to_string();
-        made.installed.seconds = written.facts.seconds();
+        let outcome = match self.fitted_before(line, plan, part, disk) {
+            Some(outcome) => outcome,
+            None => {
+                let written = fitting.write(plan, part, Durable::No, disk, observer)?;
+                if keep == Keep::ForLater {
+                    // Without it the installation takes longer, and nothing else.
+                    let _ = self.shelf.keep(line.fit_key, part, &written.outcome, disk);
+                }
+                written.outcome
+            }
+        };
+        let facts = open_written(part, plan)?.facts().clone();
+        made.installed.spec = facts.format.to_string();
+        made.installed.seconds = facts.seconds();
         made.installed.decisions.clone_from(&plan.decisions);
         let separates = plan.steps().iter().any(|step| matches!(step, Step::Separate { .. }));
         made.installed.guide = separates || clip.facts().tags.contains(&Tag::guide());
         made.before = line.before(observer)?;
         let against = made.before.as_ref().map_or(Against::Itself, Against::Stock);
-        let judged = fitting.judge(plan, &written.outcome, part, against, observer)?;
+        let judged = fitting.judge(plan, &outcome, part, against, observer)?;
         made.installed.lufs = judged.after.as_ref().and_then(|after| after.lufs);
         made.after = judged.after;
         made.notices = judged.notices;
-        made.outcome = Some(written.outcome);
+        made.outcome = Some(outcome);
         Ok(())
+    }
+
+    /// What a proof has made of the same clip in the same way, as far as it is what is planned.
+    fn fitted_before(
+        &self,
+        line: &Line,
+        plan: &Plan,
+        part: &Path,
+        disk: &dyn Disk,
+    ) -> Option<Outcome> {
+        let outcome = self.shelf.take(line.fit_key, part, disk)?;
+        let mut format = plan.to.format;
+        format.encoding.quality = None;
+        let meets = |clip: Clip| {
+            let facts = clip.facts();
+            (facts.format, facts.frames, &facts.loops) == (format, plan.to.frames, &plan.to.loops)
+        };
+        if plan.to.beside.is_none() && open_written(part, plan).is_ok_and(meets) {
+            debug!(slot = %line.slot, "fitted before");
+            return Some(outcome);
+        }
+        let _ = disk.remove(part);
+        None
     }
 
     fn fitting<'a>(&'a self, line: &'a Line, clip: &'a Clip) -> Fitting<'a> {

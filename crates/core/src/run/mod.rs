@@ -9,6 +9,7 @@ mod brought;
 mod clip;
 mod destination;
 mod entries;
+mod exhibit;
 mod fitting;
 pub(crate) mod known;
 mod line;
@@ -25,9 +26,11 @@ mod stock;
 mod swap;
 
 pub use entries::EntryLine;
+pub use exhibit::{Exhibit, Exhibits, Standing, exhibit_root};
 pub use fitting::{Against, Fitting, Judged, Side, Written, open_written};
 pub use line::{Line, Work};
 pub use look::{Back, JobPlan};
+pub(crate) use make::Keep;
 pub use notice::Notice;
 pub use place::{Installation, Placed, Session};
 pub use restore::{Changed, Failed, Restored, Which, restore};
@@ -43,11 +46,12 @@ use crate::names::{Key, nearest};
 use crate::refusal::OddJob;
 use crate::root::{Found, Root, RootAsk};
 use crate::sheet::Pattern;
+use crate::shelf::Shelf;
 use crate::target::Target;
 use deft_needle_audio::plan::Surveys;
 use deft_needle_audio::{Observer, Plan};
 use destination::Destination;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
@@ -102,6 +106,8 @@ pub struct Run {
     plans: Mutex<HashMap<Hash, Plan>>,
     /// What was measured of clips.
     surveys: Surveys,
+    /// What proofs have made.
+    shelf: Shelf,
     /// A change that had been interrupted, and was dealt with before this was opened.
     recovered: Option<Recovered>,
 }
@@ -142,6 +148,21 @@ impl Run {
         }
         let keeps = |slot: &str| patterns.iter().any(|pattern| pattern.matches(slot));
         self.dealt.placements.retain(|placement| keeps(&placement.slot));
+        self.partial = true;
+        Ok(())
+    }
+
+    /// Leaves out all slots but these.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] where one of them is no slot of the job.
+    pub fn only_slots(&mut self, slots: &BTreeSet<String>) -> Result<()> {
+        let placed = || self.dealt.placements.iter().map(|placement| placement.slot.as_str());
+        if let Some(strange) = slots.iter().find(|slot| !placed().any(|own| own == *slot)) {
+            let near = nearest(strange, placed(), 3);
+            return Err(OddJob::NotInJob { slot: strange.clone(), near }.into());
+        }
+        self.dealt.placements.retain(|placement| slots.contains(&placement.slot));
         self.partial = true;
         Ok(())
     }
@@ -230,6 +251,7 @@ impl Run {
             packing: false,
             plans: Mutex::default(),
             surveys: Surveys::default(),
+            shelf: Shelf::of_user(),
             recovered: None,
         })
     }
@@ -263,6 +285,7 @@ impl Run {
             packing: true,
             plans: Mutex::default(),
             surveys: Surveys::default(),
+            shelf: Shelf::of_user(),
             recovered: None,
         })
     }

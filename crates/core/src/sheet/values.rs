@@ -140,8 +140,11 @@ pub struct Size(pub u64);
 impl FromStr for Size {
     type Err = Invalid;
 
-    /// Reads `48KiB`, `1.5MiB`, `200kB`, `1200B`.
+    /// Reads `48KiB`, `1.5MiB`, `200kB`, `1200B`, and `0`.
     fn from_str(text: &str) -> Result<Self, Invalid> {
+        if text == "0" {
+            return Ok(Self(0));
+        }
         const UNITS: [(&str, f64); 7] = [
             ("KiB", 1024.0),
             ("MiB", 1_048_576.0),

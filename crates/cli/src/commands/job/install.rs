@@ -15,6 +15,10 @@ use deft_needle_core::ledger::state::State;
 use deft_needle_core::names::Key;
 use deft_needle_core::run::{Installation, JobPlan, Run, Session};
 use deft_needle_core::stamps::Stamps;
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::Read as _;
 use std::path::Path;
 
 /// Installs, or shows what would be done.
@@ -23,6 +27,10 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
     let mut opened = args.going.open(&args.job, args.target.as_deref(), &progress)?;
     if !args.only.is_empty() {
         opened.run.only(&args.only)?;
+    }
+    if let Some(marks) = &args.only_approved {
+        let approved = approved(marks, &opened.run.job.name)?;
+        opened.run.only_slots(&approved)?;
     }
     if args.dry_run {
         return look(opened.run, console);
@@ -43,6 +51,50 @@ pub fn run(args: &Install, console: &Console) -> Result<Exit, Failure> {
     tell_unsynced(&disk, console);
     console.object(|| &done);
     Ok(Exit::Done)
+}
+
+/// What a page of proof saves.
+#[derive(Deserialize)]
+struct Marks {
+    job: String,
+    marks: Vec<Marked>,
+}
+
+#[derive(Deserialize)]
+struct Marked {
+    slot: String,
+    #[serde(default)]
+    mark: String,
+}
+
+/// Marks of more bytes than this are none.
+const MOST_MARKS: u64 = 16 << 20;
+
+/// The slots that are marked good.
+fn approved(path: &Path, job: &str) -> Result<BTreeSet<String>, Failure> {
+    let read = |source| deft_needle_core::Error::read(path)(source);
+    let mut text = String::new();
+    let file = File::open(path).map_err(read)?;
+    file.take(MOST_MARKS).read_to_string(&mut text).map_err(read)?;
+    let marks: Marks = serde_json::from_str(&text).map_err(|error| {
+        let what = format!("{} holds no marks: {error}", shown(path));
+        Failure::usage(what, "save them from a page that `proof` has written")
+    })?;
+    if marks.job != job {
+        return Err(Failure::usage(
+            format!("{} holds marks of the job {}, this is {job}", shown(path), marks.job),
+            "save the marks from the page of this job",
+        ));
+    }
+    let good = marks.marks.into_iter().filter(|marked| marked.mark == "good");
+    let good: BTreeSet<String> = good.map(|marked| marked.slot).collect();
+    if good.is_empty() {
+        return Err(Failure::usage(
+            format!("no slot is marked good in {}", shown(path)),
+            "mark some on the page, or leave --only-approved out",
+        ));
+    }
+    Ok(good)
 }
 
 /// Only looks: nothing is locked, nothing changed.

@@ -2,10 +2,11 @@
 
 use super::{files, install, plan, tell_unsynced};
 use crate::args::Watch;
+use crate::commands::proof;
 use crate::console::{BOLD, Console, FAINT, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::paths::extension;
+use crate::paths::{extension, shown};
 use crate::progress::Progress;
 use deft_needle_audio::clip::Note;
 use deft_needle_audio::spec::Container;
@@ -30,6 +31,9 @@ const LONGEST: Duration = Duration::from_secs(2);
 /// How often stamps are compared where the system does not tell of changes.
 const POLL: Duration = Duration::from_secs(1);
 
+/// Bytes of sounds that go into a page that is written at each turn.
+const INLINE: u64 = 32 << 20;
+
 /// What is seen of a file; nothing where it is not there.
 type Seen = BTreeMap<PathBuf, Option<(SystemTime, u64)>>;
 
@@ -37,6 +41,9 @@ type Seen = BTreeMap<PathBuf, Option<(SystemTime, u64)>>;
 pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
     if Run::is_pack(&args.job) {
         return Err(Failure::usage("a pack does not change", "watch a job sheet"));
+    }
+    if let Some(page) = &args.proof {
+        proof::refuse_foreign(page, false)?;
     }
     if !args.job.is_file() {
         // Nothing is there that could change: it is a wrong name.
@@ -60,6 +67,9 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
             }
             let used;
             (used, exit) = turn(args, files, console);
+            if let Some(page) = &args.proof {
+                prove(args, page, console);
+            }
             files = used.keys().cloned().collect();
             // What is saved while the job is done must be seen afterwards.
             seen = used
@@ -88,6 +98,22 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
                 break;
             }
         }
+    }
+}
+
+/// Writes the page anew; what keeps it from being written is told, and keeps nothing else from going on.
+fn prove(args: &Watch, page: &Path, console: &Console) {
+    let progress = Progress::new(console, "drawing", 0);
+    let made = || -> Result<(), Failure> {
+        let opened = args.going.open(&args.job, None, &progress)?;
+        let turn = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH);
+        let turn = turn.map_or(0, |past| u64::try_from(past.as_millis()).unwrap_or(0));
+        proof::of_job(opened, &progress)?.write(page, INLINE, Some(turn), &progress)?;
+        Ok(())
+    };
+    match made() {
+        Ok(()) => console.say(paint(FAINT, format!("{} written", safe(&shown(page))))),
+        Err(failure) => console.failure(&failure),
     }
 }
 
