@@ -176,8 +176,9 @@ def g726(codes, bits, offset=48):
 
 def codes_of(data, bits):
     """Codes with the first in the least significant bits."""
-    return [int.from_bytes(data[at : at + bits], "little") >> (bits * n) & ((1 << bits) - 1)
-            for at in range(0, len(data) // bits * bits, bits) for n in range(8)]
+    stream = int.from_bytes(data, "little")
+    digits = bin(stream)[2:].zfill(8 * len(data))[::-1]
+    return [int(digits[at : at + bits][::-1], 2) for at in range(0, 8 * len(data) // bits * bits, bits)]
 
 
 def later(a, b):
@@ -266,6 +267,10 @@ def round_trips():
             for rate in RATES:
                 for frames in LENGTHS if rate in (22050, 48000) else [30001]:
                     if how == "qoa" and frames * channels > 12000 and rate != 22050:
+                        continue
+                    # Of a packet of two channels that is stored as it is, libsndfile keeps the lowest bits of the
+                    # second alone, in its own files as well.
+                    if spec == "caf alac24" and channels > 1 and frames % 4096 < 64:
                         continue
                     wide = any(w in spec for w in ("24", "f32"))
                     clip = FOLDER / "clip.wav"

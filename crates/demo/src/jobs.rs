@@ -53,8 +53,9 @@ pub fn in_place(stage: &mut Stage<'_>) -> Result<()> {
     stage.by_hand("made/gull_2.ogg is copied over sfx/gull_2.ogg");
     game_starts(stage);
     stage.save("game/sfx/gull_2.ogg", &kept)?;
-    stage.tell("Done with care: looked at, then installed, all of it or nothing.");
+    stage.tell("Done with care: looked at and heard, then installed, all of it or nothing.");
     stage.run("check quay.toml", Code::Done)?;
+    stage.run("proof quay.toml -o quay.html", Code::Done)?;
     stage.run("install quay.toml", Code::Done)?;
     game_starts(stage);
     stage.by_hand("the gulls are not loud enough: one line more in the sheet, and once again");

@@ -76,11 +76,20 @@ impl FromStr for Level {
             .map(Self::Peak)
             .or_else(|| in_unit("dBTP").map(Self::TruePeak))
             .or_else(|| in_unit("LUFS").map(Self::Loudness));
-        level.ok_or_else(|| {
+        let level = level.ok_or_else(|| {
             let units =
                 "-1dBFS (sample peak), -1dBTP (true peak), -16LUFS (loudness), stock or like:FILE";
             Invalid::new("level", text, units)
-        })
+        })?;
+        match level {
+            // Nobody means a level above full scale: the minus was left out.
+            Self::Peak(above) | Self::TruePeak(above) | Self::Loudness(above) if above > 0.0 => {
+                let meant = text.strip_prefix('+').unwrap_or(text);
+                let expected = format!("-{meant}: levels lie below full scale, which is 0");
+                Err(Invalid::new("level", text, &expected))
+            }
+            level => Ok(level),
+        }
     }
 }
 
@@ -124,7 +133,7 @@ mod tests {
         ] {
             assert_eq!(text.parse(), Ok(level));
         }
-        for text in ["-1", "-1dB", "like:", "loud", "nanLUFS", "-999LUFS"] {
+        for text in ["-1", "-1dB", "like:", "loud", "nanLUFS", "-999LUFS", "16LUFS", "+3dBTP"] {
             assert!(text.parse::<Level>().is_err(), "{text}");
         }
         assert_eq!("+7dB".parse(), Ok(Gain(7.0)));

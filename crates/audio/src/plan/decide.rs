@@ -7,7 +7,7 @@ use super::target::{refuse_unencodable, target_format};
 use super::{Decision, Output, Plan, Work};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
-use crate::spec::{Container, Demand, Looped};
+use crate::spec::{Codec, Container, Demand, Looped};
 use crate::unmet::Unmet;
 use crate::write::wav;
 
@@ -35,6 +35,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     let mut output = Output {
         header: plan_header(facts, demand, format, &shortfalls, &mut decisions),
         block_bytes: plan_block(facts, demand, format, renders)?,
+        original: (format.encoding.codec == Codec::Opus && renders).then_some(own.rate),
         loop_tags: demand.loop_tags.clone().unwrap_or_default(),
         before: steps.around.before,
         beyond: steps.around.beyond,

@@ -123,9 +123,10 @@ fn samples(common: &Common, sound: Option<(Chunk, u32)>, file: &mut Reading<'_>)
     let mut plain = Plain::samples(offset, 0, common.format, common.order);
     let unit = plain.unit_bytes;
     let (mut counted, in_file) = (common.frames, held / unit);
-    // Packets are counted there; some writers count their frames.
-    if plain.unit_frames > 1 && counted > in_file {
-        counted = counted.div_ceil(plain.unit_frames);
+    // Packets are counted there; some writers count their frames, some those of all channels as one.
+    if plain.unit_frames > 1 {
+        let of_frames = counted.div_ceil(plain.unit_frames);
+        counted = if counted > in_file { of_frames } else { bytes / unit };
     }
     plain.bytes = counted.min(in_file) * unit;
     file.compare(counted, in_file);

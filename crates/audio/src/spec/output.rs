@@ -13,6 +13,9 @@ pub struct Output {
     pub format: Format,
     /// Its WAV header; `None` in other containers.
     pub header: Option<Header>,
+    /// The rate of what it is made of, where its header says so beside its own (Opus).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub original: Option<SampleRate>,
     /// How many frames it will hold.
     pub frames: u64,
     /// Frames before the first that a lossy encoder is shown, and that the file hides: the end of its
@@ -98,6 +101,7 @@ impl Output {
         Self {
             format,
             header: usual_header(format),
+            original: None,
             frames,
             before: 0,
             beyond: 0,

@@ -190,7 +190,8 @@ fn opus(output: &Output, stream: Option<Stream>) -> Result<Start> {
             Err(_) => return Err(refused(output, "its header is not that of Opus")),
         },
         None => {
-            let encoder = Opus::new(output.format).map_err(|what| refused(output, &what))?;
+            let encoder = Opus::new(output.format, output.original.unwrap_or(output.format.rate))
+                .map_err(|what| refused(output, &what))?;
             let delay = DELAY + output.before;
             let head = encoder.head();
             (Some(Encoder::Opus(encoder)), head, delay)

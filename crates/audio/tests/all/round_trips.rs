@@ -140,6 +140,8 @@ fn opus_is_exact_at_both_ends() {
     }
     let slower = folder.fit(&folder.make("wav f32 44100 mono", 44_100), "ogg opus any any");
     assert_eq!((slower.facts().format.rate.hertz(), slower.facts().frames), (48_000, 48_000));
+    // Its header says what it was made of (RFC 7845, 5.1).
+    assert_eq!(slower.stream().headers[0][12..16], 44_100u32.to_le_bytes());
 }
 
 /// Signals that tempt lossless codecs into their corners.

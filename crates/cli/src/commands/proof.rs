@@ -116,6 +116,10 @@ fn gather(args: &Proof, observer: &Progress) -> Result<Gathered, Failure> {
             "name the file to replace behind the clip, or leave the option out",
         )),
         (None, None) if !Run::is_pack(&args.what) && args.what.is_dir() => of_root(args, observer),
+        (None, None) if Clip::open(&args.what).is_ok() => Err(Failure::usage(
+            format!("{} is a clip", shown(&args.what)),
+            "name the file to replace behind it",
+        )),
         (None, None) => {
             let allow_commands = args.how.outside.allow_commands;
             let going = Going { place: args.how.place.clone(), allow_commands };

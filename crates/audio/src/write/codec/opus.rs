@@ -3,6 +3,7 @@
 use crate::block::Block;
 use crate::num::{int16, size};
 use crate::spec::{Format, Quality, vorbis_order};
+use crate::units::SampleRate;
 use ropus::{OPUS_APPLICATION_AUDIO, OpusMSEncoder};
 use std::collections::VecDeque;
 
@@ -38,11 +39,11 @@ fn bit_rate(format: Format) -> i32 {
 
 impl Opus {
     /// Prepares the encoder: one or two channels as one stream, more with the places of Vorbis, or without any where
-    /// none are stated.
+    /// none are stated. `original` is the rate of what is encoded, which the header tells.
     ///
     /// # Errors
     /// What it refuses, in words.
-    pub fn new(format: Format) -> Result<Self, String> {
+    pub fn new(format: Format, original: SampleRate) -> Result<Self, String> {
         let count = format.channels.count();
         let family: u8 = match (count, format.channels.layout()) {
             (1 | 2, _) => 0,
@@ -68,7 +69,7 @@ impl Opus {
         let mut head = b"OpusHead\x01".to_vec();
         head.push(u8::try_from(count).unwrap_or(0));
         head.extend_from_slice(&[0; 2]);
-        head.extend_from_slice(&format.rate.hertz().to_le_bytes());
+        head.extend_from_slice(&original.hertz().to_le_bytes());
         head.extend_from_slice(&[0, 0, family]);
         if family > 0 {
             head.extend_from_slice(&[byte(streams), byte(coupled)]);
