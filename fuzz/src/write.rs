@@ -54,6 +54,10 @@ pub fn write(bytes: &[u8]) {
         .collect();
     let unit = format.whole_frames() as usize;
     let frames = (values.len() / channels).next_multiple_of(unit);
+    // A file without a frame is none that anybody could want.
+    if frames == 0 {
+        return;
+    }
     let at = |frame: usize, channel: usize| values.get(frame * channels + channel).copied();
     let planes = (0..channels)
         .map(|channel| (0..frames).map(|frame| at(frame, channel).unwrap_or(0.0)).collect());
