@@ -23,6 +23,16 @@ pub enum Durable {
     No,
 }
 
+impl Durable {
+    /// What a file needs that goes to `out`: only where it replaces another is there something to lose.
+    fn in_place_of(out: &Path) -> Self {
+        match out.exists() {
+            true => Self::Yes,
+            false => Self::No,
+        }
+    }
+}
+
 /// Makes a file and proves it. Whatever goes wrong, nothing is left at `path`.
 ///
 /// # Errors
@@ -71,11 +81,7 @@ pub fn put_file<T, P>(
 ) -> Result<(T, P)> {
     let part = Part::beside(out)?;
     let part = part.path();
-    let durable = match out.exists() {
-        true => Durable::Yes,
-        false => Durable::No,
-    };
-    let made = make_file(part, durable, disk, make, prove)?;
+    let made = make_file(part, Durable::in_place_of(out), disk, make, prove)?;
     put_in_place(part, out, disk)?;
     Ok(made)
 }
@@ -134,7 +140,7 @@ pub fn copy_file(from: &Path, to: &Path, durable: Durable, disk: &dyn Disk) -> R
 /// As [`copy_file`].
 pub fn put_copy(from: &Path, out: &Path, disk: &dyn Disk) -> Result<u64> {
     let part = Part::beside(out)?;
-    let bytes = copy_file(from, part.path(), Durable::Yes, disk)?;
+    let bytes = copy_file(from, part.path(), Durable::in_place_of(out), disk)?;
     put_in_place(part.path(), out, disk)?;
     Ok(bytes)
 }

@@ -9,7 +9,7 @@ use crate::shape::finite::make_finite;
 use rustfft::num_complex::Complex;
 use rustfft::{Fft, FftPlanner};
 use std::f64::consts::TAU;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 /// One column of an outline, over all channels; full scale is ±1.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -92,9 +92,14 @@ impl Outline {
     }
 }
 
+/// The transform, and Hann's window: made once, since a page has thousands of pictures.
+static TRANSFORM: LazyLock<(Arc<dyn Fft<f64>>, Vec<f64>)> = LazyLock::new(|| {
+    let hann = |i: usize| 1.0 - (TAU * (real_size(i) + 0.5) / real_size(WINDOW)).cos();
+    (FftPlanner::new().plan_fft_forward(WINDOW), (0..WINDOW).map(hann).collect())
+});
+
 /// The mean of windowed power spectra (P. D. Welch, 1967), channels mixed by power.
 struct Spectrum {
-    fft: Arc<dyn Fft<f64>>,
     waiting: Vec<Vec<f64>>,
     power: Vec<f64>,
     windows: usize,
@@ -102,12 +107,7 @@ struct Spectrum {
 
 impl Spectrum {
     fn new() -> Self {
-        Self {
-            fft: FftPlanner::new().plan_fft_forward(WINDOW),
-            waiting: Vec::new(),
-            power: vec![0.0; WINDOW / 2],
-            windows: 0,
-        }
+        Self { waiting: Vec::new(), power: vec![0.0; WINDOW / 2], windows: 0 }
     }
 
     fn feed(&mut self, block: &Block) {
@@ -121,15 +121,12 @@ impl Spectrum {
     }
 
     fn step(&mut self) {
+        let (fft, window) = &*TRANSFORM;
         for waiting in &mut self.waiting {
             waiting.resize(waiting.len().max(WINDOW), 0.0);
-            let hann = |i: usize| 1.0 - (TAU * (real_size(i) + 0.5) / real_size(WINDOW)).cos();
-            let mut bins: Vec<_> = waiting[..WINDOW]
-                .iter()
-                .enumerate()
-                .map(|(i, s)| Complex::new(s * hann(i), 0.0))
-                .collect();
-            self.fft.process(&mut bins);
+            let mut bins: Vec<_> =
+                waiting.iter().zip(window).map(|(s, w)| Complex::new(s * w, 0.0)).collect();
+            fft.process(&mut bins);
             for (power, bin) in self.power.iter_mut().zip(&bins) {
                 *power += bin.norm_sqr();
             }

@@ -68,6 +68,24 @@ fn seeds() -> &'static [Vec<u8>] {
     })
 }
 
+/// Blocks of ADPCM may be of any size that 16 bits tell.
+#[test]
+fn blocks_of_any_size_are_no_overflow() {
+    let folder = Folder::new();
+    let adpcm = |bytes: &&Vec<u8>| bytes.starts_with(b"RIFF") && [2, 0x11].contains(&bytes[20]);
+    let mut tried = 0;
+    for seed in seeds().iter().filter(adpcm) {
+        for size in [0u16, 1, 8191, 8192, u16::MAX] {
+            let mut bytes = seed.clone();
+            bytes[32..34].copy_from_slice(&size.to_le_bytes());
+            let told = folder.open(&bytes).map(|clip| clip.facts().format.encoding.codec);
+            assert!(told.is_err() || size > 8, "{size}");
+            tried += 1;
+        }
+    }
+    assert!(tried >= 10, "{tried}");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(600))]
 

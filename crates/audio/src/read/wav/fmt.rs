@@ -131,7 +131,8 @@ pub fn parse(bytes: &[u8], offset: u64, file: &Reading<'_>) -> Result<WavFormat>
         .unwrap_or(plain);
     let (codec, unit_bytes, corrected) = codec_of(&fields, file, malformed)?;
     let (coding, unit_frames) = coding_of(codec, &fields, bytes, malformed)?;
-    let stored_bits = 8 * unit_bytes / fields.channels;
+    // Of PCM a few bytes; other encodings have units of any size, whose bits nobody asks for.
+    let stored_bits = (unit_bytes / fields.channels).saturating_mul(8);
     let is_pcm = matches!(codec.kind(), Kind::Integer(_));
     if is_pcm && valid_bits.is_none() && fields.bits < stored_bits {
         valid_bits = Some(fields.bits);

@@ -184,7 +184,7 @@ struct Predicted {
     kind: u32,
     order: usize,
     /// Coefficients and their shift, where they are fitted.
-    fitted: Option<(Vec<i32>, u32)>,
+    fitted: Option<([i32; ORDER], u32)>,
     residuals: Vec<i32>,
     rice: Rice,
 }
@@ -208,13 +208,13 @@ fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
         (samples.iter().map(|s| s >> wasted).collect(), bits - wasted);
     let fitted =
         fit(&samples).and_then(|(coefficients, shift)| by_fit(&samples, coefficients, shift));
-    let fixed = (0..=4.min(samples.len() - 1)).filter_map(|order| by_rule(&samples, order));
+    let fixed = by_rules(&samples);
     let cost = |p: &Predicted| {
         let coefficients =
             p.fitted.as_ref().map_or(0, |(all, _)| 9 + count32(all.len()) * PRECISION);
         p.rice.cost + u64::from(coefficients) + count(p.order) * u64::from(bits)
     };
-    let best = fixed.chain(fitted).min_by_key(cost);
+    let best = fixed.into_iter().chain(fitted).min_by_key(cost);
     match best.filter(|best| cost(best) < count(samples.len()) * u64::from(bits)) {
         Some(best) => {
             head(best.kind, wasted, out);
@@ -229,50 +229,63 @@ fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
     }
 }
 
-/// RFC 9639, 9.2.5: differences of differences.
-fn by_rule(samples: &[i32], order: usize) -> Option<Predicted> {
-    const RULES: [&[i64]; 5] = [&[], &[1], &[2, -1], &[3, -3, 1], &[4, -6, 4, -1]];
-    let residuals = residuals(samples, RULES[order], 0)?;
-    Some(Predicted {
+/// What a residual is below: folded into an unsigned number it must still fit.
+const LARGEST: u32 = 1 << 30;
+
+/// Whether all residuals can be coded.
+fn coded_all(residuals: &[i32]) -> bool {
+    residuals.iter().fold(0, |most, r| r.unsigned_abs().max(most)) < LARGEST
+}
+
+/// RFC 9639, 9.2.5: the samples, their differences, the differences of those, and so on to the fourth.
+fn by_rules(samples: &[i32]) -> Vec<Predicted> {
+    let differences = |of: &Vec<i32>| {
+        // Two numbers that can be coded differ by less than 32 bits hold.
+        (of.len() > 1).then(|| of.windows(2).map(|pair| pair[1] - pair[0]).collect())
+    };
+    let coded = |residuals: &Vec<i32>| coded_all(residuals);
+    let all = std::iter::successors(Some(samples.to_vec()).filter(coded), |residuals| {
+        differences(residuals).filter(coded)
+    });
+    let predicted = |(order, residuals): (usize, Vec<i32>)| Predicted {
         kind: 8 + count32(order),
         order,
         fitted: None,
         rice: Rice::best(&residuals, order, samples.len()),
         residuals,
-    })
+    };
+    (0..=4).zip(all).map(predicted).collect()
 }
 
 /// RFC 9639, 9.2.6.
-fn by_fit(samples: &[i32], coefficients: Vec<i32>, shift: u32) -> Option<Predicted> {
-    let order = coefficients.len();
-    let wide: Vec<i64> = coefficients.iter().map(|c| i64::from(*c)).collect();
-    let residuals = residuals(samples, &wide, shift)?;
+fn by_fit(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Predicted> {
+    let residuals = residuals(samples, coefficients, shift)?;
     Some(Predicted {
-        kind: 32 + count32(order - 1),
-        order,
+        kind: 32 + count32(ORDER - 1),
+        order: ORDER,
         fitted: Some((coefficients, shift)),
-        rice: Rice::best(&residuals, order, samples.len()),
+        rice: Rice::best(&residuals, ORDER, samples.len()),
         residuals,
     })
 }
 
 /// What prediction leaves; `None` where a residual is too large to be coded.
-fn residuals(samples: &[i32], coefficients: &[i64], shift: u32) -> Option<Vec<i32>> {
-    let order = coefficients.len();
-    let mut all = Vec::with_capacity(samples.len() - order);
-    for at in order..samples.len() {
-        let past = samples[at - order..at].iter().rev();
-        let sum: i64 = past.zip(coefficients).map(|(s, c)| i64::from(*s) * c).sum();
-        let residual = i32::try_from(i64::from(samples[at]) - (sum >> shift)).ok()?;
-        // Folded into an unsigned number it must still fit.
-        all.push(Some(residual).filter(|r| r.unsigned_abs() < 1 << 30)?);
-    }
-    Some(all)
+fn residuals(samples: &[i32], mut coefficients: [i32; ORDER], shift: u32) -> Option<Vec<i32>> {
+    // The first coefficient is that of the sample before.
+    coefficients.reverse();
+    let coefficients = coefficients.map(i64::from);
+    let residual = |window: &[i32]| {
+        let (past, now) = (window.first_chunk::<ORDER>()?, window.last()?);
+        let sum: i64 = past.iter().zip(&coefficients).map(|(s, c)| i64::from(*s) * c).sum();
+        i32::try_from(i64::from(*now) - (sum >> shift)).ok()
+    };
+    let all: Option<Vec<i32>> = samples.windows(ORDER + 1).map(residual).collect();
+    all.filter(|all| coded_all(all))
 }
 
 /// Fits coefficients by the autocorrelation of the windowed samples (Levinson and Durbin), and rounds
 /// them; `None` for what is too short or silent.
-fn fit(samples: &[i32]) -> Option<(Vec<i32>, u32)> {
+fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
     if samples.len() < 4 * ORDER {
         return None;
     }
@@ -320,7 +333,7 @@ fn fit(samples: &[i32]) -> Option<(Vec<i32>, u32)> {
         carried = exact - whole;
         i32::try_from(rounded_signed(whole)).unwrap_or(0)
     });
-    Some((rounded.to_vec(), shift.cast_unsigned()))
+    Some((rounded, shift.cast_unsigned()))
 }
 
 impl Predicted {
