@@ -377,14 +377,19 @@ impl Side {
     }
 }
 
+/// What the file of text of a sound begins with.
+pub const HANDS_OVER: &str = "needleSound(";
+/// What the file that tells the turn begins with.
+pub const TURNS: &str = "needleTurn(";
+
 /// What a sound's file of text holds: it hands itself over under its own path.
 pub fn handing_over(script: &str, sound: &Playable) -> String {
-    format!("needleSound({script:?},\"{}\");\n", BASE64_STANDARD.encode(&sound.bytes))
+    format!("{HANDS_OVER}{script:?},\"{}\");\n", BASE64_STANDARD.encode(&sound.bytes))
 }
 
 /// What tells an open page which turn it is.
 pub fn turning(turn: u64) -> String {
-    format!("needleTurn({turn});\n")
+    format!("{TURNS}{turn});\n")
 }
 
 /// The folder of what lies beside a page.

@@ -120,7 +120,7 @@ impl<'a> Wrapped<'a> {
         Ok(())
     }
 
-    /// The largest packet in bytes and the mean bit rate over so many frames.
+    /// The largest packet in bytes and the mean bit rate over `frames`.
     fn rates(&self, frames: u64) -> [u32; 2] {
         let largest = self.track.sizes.iter().max().copied().unwrap_or(0);
         let rate = u64::from(self.track.output.format.rate.hertz());

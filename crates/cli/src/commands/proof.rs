@@ -16,15 +16,18 @@ use deft_needle_audio::plan::Decision;
 use deft_needle_audio::units::Duration;
 use deft_needle_audio::{Clip, Observer};
 use deft_needle_core::disk::{Disk as _, RealDisk};
-use deft_needle_core::fit::{put_bytes, put_file};
+use deft_needle_core::fit::{put_bytes, put_file, refuse_existing, same_file};
 use deft_needle_core::hash::Hash;
 use deft_needle_core::ledger::Ledger;
 use deft_needle_core::names::family_of;
-use deft_needle_core::root::Root;
+use deft_needle_core::refusal::OddPath;
+use deft_needle_core::root::{Kind, Root};
 use deft_needle_core::run::{self, Exhibit, Exhibits, Notice, Run, Standing, Which, exhibit_root};
 use deft_needle_core::sheet::Size;
 use deft_needle_core::stamps::Stamps;
-use deft_needle_proof::page::{Mark, Room, Told, files_beside, handing_over, turning};
+use deft_needle_proof::page::{
+    HANDS_OVER, Mark, Room, TURNS, Told, files_beside, handing_over, turning,
+};
 use deft_needle_proof::sound::{Playable, playable};
 use deft_needle_proof::{Card, Page, Side, Sounds, draw};
 use rayon::prelude::*;
@@ -36,7 +39,7 @@ use std::path::{Path, PathBuf};
 const OURS: &str = "<body data-id=\"";
 /// Where that is looked for.
 const HEAD: u64 = 1 << 16;
-/// So many slots are drawn before the sounds of the first of them are put away.
+/// Slots that are drawn before the sounds of the first of them are put away.
 const TOGETHER: usize = 16;
 /// Parts of an outline.
 const PARTS: u64 = 240;
@@ -45,7 +48,9 @@ const DIGITS: usize = 16;
 
 /// Writes the page, and opens it.
 pub fn run(args: &Proof, console: &Console) -> Result<Exit, Failure> {
-    refuse_foreign(&args.out, args.overwrite)?;
+    let made_of: Vec<&Path> =
+        std::iter::once(&args.what).chain(&args.slot).map(PathBuf::as_path).collect();
+    refuse_foreign(&made_of, &args.out, args.overwrite)?;
     let progress = Progress::new(console, "planning", 0);
     let proof = gather(args, &progress)?;
     drop(progress);
@@ -74,24 +79,30 @@ pub fn run(args: &Proof, console: &Console) -> Result<Exit, Failure> {
     Ok(proof.problems.iter().fold(Exit::Done, |exit, (_, found)| exit.worst(*found)))
 }
 
-/// A page of ours is written anew, anything else only where that is said.
+/// A page of ours is written anew, anything else only where that is said, and what the page is made of never.
 ///
 /// # Errors
-/// Wrong usage.
-pub fn refuse_foreign(out: &Path, overwrite: bool) -> Result<(), Failure> {
-    let Ok(file) = std::fs::File::open(out) else {
-        return Ok(());
-    };
-    let mut head = Vec::new();
-    let _ = file.take(HEAD).read_to_end(&mut head);
-    let ours = String::from_utf8_lossy(&head).contains(OURS);
-    if ours || overwrite {
+/// A refusal.
+pub fn refuse_foreign(made_of: &[&Path], out: &Path, overwrite: bool) -> Result<(), Failure> {
+    if made_of.iter().any(|path| same_file(path, out)) {
+        return Err(Failure::usage(
+            format!("{} is what the page is about", shown(out)),
+            "choose another name for the page",
+        ));
+    }
+    if Kind::of(out)? == Kind::File && head(out).contains(OURS) {
         return Ok(());
     }
-    Err(Failure::usage(
-        format!("{} is there already, and is no page of proof", shown(out)),
-        "choose another name; proof --overwrite replaces it",
-    ))
+    Ok(refuse_existing(&[], out, overwrite)?)
+}
+
+/// The beginning of a file, as text; nothing where it cannot be read.
+fn head(path: &Path) -> String {
+    let mut head = Vec::new();
+    if let Ok(file) = std::fs::File::open(path) {
+        let _ = file.take(HEAD).read_to_end(&mut head);
+    }
+    String::from_utf8_lossy(&head).into_owned()
 }
 
 /// What a page is made of.
@@ -237,31 +248,54 @@ impl Away<'_> {
     }
 
     fn make(&mut self, name: &str, bytes: &[u8]) -> Result<(), Failure> {
-        if !self.folder.is_dir() {
-            std::fs::create_dir_all(&self.folder)
-                .map_err(|source| deft_needle_core::Error::write("make", &self.folder)(source))?;
+        match Kind::of(&self.folder)? {
+            Kind::Folder => {}
+            Kind::Link => return Err(OddPath::Link.of(&self.folder).into()),
+            _ => std::fs::create_dir_all(&self.folder)
+                .map_err(|source| deft_needle_core::Error::write("make", &self.folder)(source))?,
         }
-        put_bytes(&self.folder.join(name), bytes, self.disk)?;
+        let path = self.folder.join(name);
+        if Kind::of(&path)? != Kind::Nothing && !is_ours(&path, name) {
+            return Err(OddPath::Exists { in_target: false }.of(&path).into());
+        }
+        put_bytes(&path, bytes, self.disk)?;
         self.used.insert(name.to_owned());
         Ok(())
     }
 
-    /// Removes sounds of pages that were here before; what has no name of ours stays.
+    /// Removes what an earlier page had beside it; everything else stays.
     fn tidy(&self) {
+        if !matches!(Kind::of(&self.folder), Ok(Kind::Folder)) {
+            return;
+        }
         let Ok(entries) = std::fs::read_dir(&self.folder) else {
             return;
         };
         for name in entries.flatten().filter_map(|entry| entry.file_name().into_string().ok()) {
-            let (stem, extension) = name.split_once('.').unwrap_or((&name, ""));
-            let named = stem.len() == DIGITS && stem.bytes().all(|byte| byte.is_ascii_hexdigit());
-            let ours = named && matches!(extension, "flac" | "wav" | "js");
-            if ours && !self.used.contains(&name) {
-                let _ = self.disk.remove(&self.folder.join(&name));
+            let path = self.folder.join(&name);
+            if !self.used.contains(&name) && is_ours(&path, &name) {
+                let _ = self.disk.remove(&path);
             }
         }
         // Only where nothing is left in it.
         let _ = std::fs::remove_dir(&self.folder);
     }
+}
+
+/// Whether a page put this file there. A name alone proves nothing: sounds of games are named by digits, too. A sound of a
+/// page is named by its own hash, and its text begins as only such a text does.
+fn is_ours(path: &Path, name: &str) -> bool {
+    let named =
+        |stem: &str| stem.len() == DIGITS && stem.bytes().all(|byte| byte.is_ascii_hexdigit());
+    matches!(Kind::of(path), Ok(Kind::File))
+        && match name.split_once('.') {
+            Some((stem, "flac" | "wav")) if named(stem) => {
+                Hash::of_file(path).is_ok_and(|hash| hash.hex().starts_with(stem))
+            }
+            Some((stem, "js")) if named(stem) => head(path).starts_with(HANDS_OVER),
+            Some(("turn", "js")) => head(path).starts_with(TURNS),
+            _ => false,
+        }
 }
 
 impl Gathered {

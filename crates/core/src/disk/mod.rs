@@ -124,7 +124,7 @@ fn sync(file: &File, unsynced: &AtomicBool) -> io::Result<()> {
     }
 }
 
-/// So many files wait for the disk at once: file systems write what waits together in one go.
+/// Files that wait for the disk at once: file systems write what waits together in one go.
 const WAITING: usize = 64;
 
 /// Waits until all files are on the disk itself; what the system said of each, in their order.

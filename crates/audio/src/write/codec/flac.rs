@@ -89,7 +89,7 @@ impl Flac {
         bytes
     }
 
-    /// RFC 9639, 8.2, of so many frames of sound in all.
+    /// RFC 9639, 8.2; `frames` is the number of all frames of sound.
     pub fn stream_info(&self, frames: u64) -> Vec<u8> {
         let block = u16::try_from(BLOCK).unwrap_or(u16::MAX).to_be_bytes();
         let mut bytes = [block, block].concat();

@@ -43,7 +43,7 @@ pub fn run(args: &Watch, console: &Console) -> Result<Exit, Failure> {
         return Err(Failure::usage("a pack does not change", "watch a job sheet"));
     }
     if let Some(page) = &args.proof {
-        proof::refuse_foreign(page, false)?;
+        proof::refuse_foreign(&[&args.job], page, false)?;
     }
     if !args.job.is_file() {
         // Nothing is there that could change: it is a wrong name.
@@ -108,6 +108,7 @@ fn prove(args: &Watch, page: &Path, console: &Console) {
         let opened = args.going.open(&args.job, None, &progress)?;
         let turn = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH);
         let turn = turn.map_or(0, |past| u64::try_from(past.as_millis()).unwrap_or(0));
+        proof::refuse_foreign(&[&args.job], page, false)?;
         proof::of_job(opened, &progress)?.write(page, INLINE, Some(turn), &progress)?;
         Ok(())
     };
