@@ -121,6 +121,15 @@ fn sounds_lie_beside_a_page_and_what_is_not_ours_stays() {
     assert!(ran.err.contains("turn.js"), "{}", ran.err);
     assert_eq!(read(&bench, "other.files/turn.js"), "mine");
     assert_eq!(bench.run(&["proof", "quay.toml", "-o", "letter.html", "--overwrite"]).code, 0);
+    #[cfg(unix)]
+    {
+        // Nothing goes through a link to somewhere else.
+        fs::create_dir(bench.path("elsewhere")).unwrap();
+        std::os::unix::fs::symlink("elsewhere", bench.path("linked.files")).unwrap();
+        let ran = bench.run(&["proof", "quay.toml", "-o", "linked.html", "--inline", "0"]);
+        assert!(ran.code == 5 && ran.err.contains("is a link"), "{}", ran.err);
+        assert!(bench.names("elsewhere").is_empty());
+    }
     let ran = bench.run(&["proof", "clip.wav", "-o", "page.html"]);
     assert!(ran.code == 2 && ran.err.contains("name the file to replace"), "{}", ran.err);
     // Options of a swap are for a clip and a slot.

@@ -139,17 +139,22 @@ pub fn sync_files(disk: &dyn Disk, paths: &[PathBuf]) -> Vec<io::Result<()>> {
         }
         done
     };
-    let mut all = std::thread::scope(|scope| {
+    // What no thread has told of is not on the disk.
+    let mut all: Vec<io::Result<()>> =
+        paths.iter().map(|_| Err(io::Error::other("nothing waited for the disk"))).collect();
+    let done = std::thread::scope(|scope| {
         let more = 1..paths.len().min(WAITING);
         let threads =
             more.map_while(|_| std::thread::Builder::new().spawn_scoped(scope, work).ok());
         let threads: Vec<_> = threads.collect();
-        let mut all = work();
-        all.extend(threads.into_iter().filter_map(|thread| thread.join().ok()).flatten());
-        all
+        let mut done = work();
+        done.extend(threads.into_iter().filter_map(|thread| thread.join().ok()).flatten());
+        done
     });
-    all.sort_by_key(|(at, _)| *at);
-    all.into_iter().map(|(_, result)| result).collect()
+    for (at, result) in done {
+        all[at] = result;
+    }
+    all
 }
 
 /// What file systems answer that have no sync.
@@ -173,8 +178,9 @@ impl Disk for RealDisk {
     }
 
     fn sync_file(&self, path: &Path) -> io::Result<()> {
-        // Windows writes through only what is open for writing.
-        sync(&open_plain(OpenOptions::new().write(true), path)?, &self.unsynced)
+        // Windows writes through only what is open for writing; elsewhere a file that may only be read is synced, too.
+        let mut options = OpenOptions::new();
+        sync(&open_plain(options.read(true).write(cfg!(windows)), path)?, &self.unsynced)
     }
 
     fn truncate(&self, path: &Path, bytes: u64) -> io::Result<()> {
