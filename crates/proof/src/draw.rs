@@ -1,11 +1,12 @@
 //! Outlines and spectra as paths of SVG.
 
 use deft_needle_audio::measure::picture::{Column, picture};
+use deft_needle_audio::num::size;
 use deft_needle_audio::{Clip, Error, Observer};
 use std::fmt::Write as _;
 
-/// Columns of an outline.
-const COLUMNS: usize = 240;
+/// Equal parts of an outline, from left to right.
+pub const PARTS: u32 = 240;
 /// Points of a spectrum.
 const POINTS: u32 = 120;
 /// The frequencies that its ends are.
@@ -33,7 +34,7 @@ pub struct Drawn {
 /// # Errors
 /// Those of reading.
 pub fn draw(clip: &Clip, observer: &dyn Observer) -> Result<Drawn, Error> {
-    let picture = picture(clip, COLUMNS, observer)?;
+    let picture = picture(clip, size(PARTS.into()), observer)?;
     let half = f64::from(clip.facts().format.rate.hertz()) / 2.0;
     Ok(Drawn {
         peaks: outline(&picture.columns, |column| (column.least, column.greatest)),
@@ -59,7 +60,7 @@ fn outline(columns: &[Column], of: impl Fn(&Column) -> (f64, f64)) -> String {
         let y = |value: f64| rounded(50.0 - 50.0 * value.clamp(-1.0, 1.0));
         // At least a hair, so that silence is seen to be there.
         let (top, foot) = (y(high), y(low).max(y(high) + 1));
-        let x = at * COLUMNS / count;
+        let x = at * size(PARTS.into()) / count;
         let (right, down) = (x - at_x, i64::from(top) - at_y);
         let gap = if down < 0 { "" } else { " " };
         let _ = write!(path, "m{right}{gap}{down}v{}", foot - top);

@@ -1,6 +1,6 @@
 //! The page, from what is known of every slot.
 
-use crate::draw::Drawn;
+use crate::draw::{Drawn, PARTS};
 use crate::sound::Playable;
 use askama::Template;
 use base64::Engine as _;
@@ -48,7 +48,7 @@ pub struct Room {
 pub struct Mark {
     /// `clipped`, `cut`, `fade` or `limited`.
     pub kind: &'static str,
-    /// From which of 240 parts on.
+    /// From which of the [`PARTS`] of the outline on.
     pub start: u32,
     /// Over how many.
     pub width: u32,
@@ -352,10 +352,11 @@ impl Side {
         Some(format!("{} to {} ({} frames)", seconds(start), seconds(end), end - start))
     }
 
-    /// Its loop among 240 parts.
+    /// Its loop among the parts of the outline.
     fn loop_part(&self) -> Option<(u64, u64)> {
         let (start, end) = self.looped?;
-        let part = |frame: u64| deft_needle_audio::num::scaled(frame, 240, self.frames.max(1));
+        let part =
+            |frame: u64| deft_needle_audio::num::scaled(frame, PARTS.into(), self.frames.max(1));
         Some((part(start), (part(end) - part(start)).max(1)))
     }
 

@@ -1,5 +1,10 @@
 //! A page that shows and plays every replacement beside its stock.
 
+mod beside;
+mod card;
+
+use self::beside::{Away, DIGITS, head};
+use self::card::card;
 use super::{counted, swap};
 use crate::args::{Going, Proof};
 use crate::console::{BOLD, Console, paint, safe};
@@ -8,44 +13,27 @@ use crate::failure::{Failure, core_exit};
 use crate::object::Proven;
 use crate::paths::{shown, text};
 use crate::progress::Progress;
-use crate::report::{error, notice, plan};
-use deft_needle_audio::clip::Loop;
-use deft_needle_audio::edit::{ValueKind, option};
-use deft_needle_audio::num::scaled;
-use deft_needle_audio::plan::Decision;
-use deft_needle_audio::units::Duration;
+use crate::report::{error, notice};
 use deft_needle_audio::{Clip, Observer};
-use deft_needle_core::disk::{Disk as _, RealDisk};
-use deft_needle_core::fit::{put_bytes, put_file, refuse_existing, same_file};
+use deft_needle_core::disk::RealDisk;
+use deft_needle_core::fit::{put_file, refuse_existing, same_file};
 use deft_needle_core::hash::Hash;
 use deft_needle_core::ledger::Ledger;
-use deft_needle_core::names::family_of;
-use deft_needle_core::refusal::OddPath;
 use deft_needle_core::root::{Kind, Root};
-use deft_needle_core::run::{self, Exhibit, Exhibits, Notice, Run, Standing, Which, exhibit_root};
+use deft_needle_core::run::{Exhibits, Notice, Run, Which, exhibit_root};
 use deft_needle_core::sheet::Size;
 use deft_needle_core::stamps::Stamps;
-use deft_needle_proof::page::{
-    HANDS_OVER, Mark, Room, TURNS, Told, files_beside, handing_over, turning,
-};
-use deft_needle_proof::sound::{Playable, playable};
-use deft_needle_proof::{Card, Page, Side, Sounds, draw};
+use deft_needle_proof::page::{Room, Told, files_beside, turning};
+use deft_needle_proof::sound::Playable;
+use deft_needle_proof::{Card, Page};
 use rayon::prelude::*;
 use std::collections::BTreeSet;
-use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 /// What tells that a page is one of ours, near its beginning.
 const OURS: &str = "<body data-id=\"";
-/// Where that is looked for.
-const HEAD: u64 = 1 << 16;
 /// Slots that are drawn before the sounds of the first of them are put away.
 const TOGETHER: usize = 16;
-/// Parts of an outline.
-const PARTS: u64 = 240;
-/// Digits of the names of sounds beside a page.
-const DIGITS: usize = 16;
-
 /// Writes the page, and opens it.
 pub fn run(args: &Proof, console: &Console) -> Result<Exit, Failure> {
     let made_of: Vec<&Path> =
@@ -94,15 +82,6 @@ pub fn refuse_foreign(made_of: &[&Path], out: &Path, overwrite: bool) -> Result<
         return Ok(());
     }
     Ok(refuse_existing(&[], out, overwrite)?)
-}
-
-/// The beginning of a file, as text; nothing where it cannot be read.
-fn head(path: &Path) -> String {
-    let mut head = Vec::new();
-    if let Ok(file) = std::fs::File::open(path) {
-        let _ = file.take(HEAD).read_to_end(&mut head);
-    }
-    String::from_utf8_lossy(&head).into_owned()
 }
 
 /// What a page is made of.
@@ -218,86 +197,6 @@ fn of_root(args: &Proof, observer: &Progress) -> Result<Gathered, Failure> {
     })
 }
 
-/// The sounds of a page: some in it, the rest in files.
-struct Away<'a> {
-    /// The folder beside the page, by its name and where it is.
-    files: String,
-    folder: PathBuf,
-    /// Bytes that may still go into the page.
-    room: u64,
-    disk: &'a RealDisk,
-    /// What lies beside the page.
-    used: BTreeSet<String>,
-}
-
-impl Away<'_> {
-    fn put(&mut self, sound: Playable) -> Result<Sounds, Failure> {
-        let length = u64::try_from(sound.bytes.len()).unwrap_or(u64::MAX);
-        if let Some(left) = self.room.checked_sub(length) {
-            self.room = left;
-            return Ok(Sounds::Inline(sound));
-        }
-        // Once one lies outside, all that come do: what is in the page is heard at once.
-        self.room = 0;
-        let name = &Hash::of(&sound.bytes).hex()[..DIGITS];
-        let [file, script] = [sound.extension, "js"].map(|extension| format!("{name}.{extension}"));
-        let script_path = format!("{}/{script}", self.files);
-        self.make(&file, &sound.bytes)?;
-        self.make(&script, handing_over(&script_path, &sound).as_bytes())?;
-        Ok(Sounds::Beside { file: format!("{}/{file}", self.files), script: script_path })
-    }
-
-    fn make(&mut self, name: &str, bytes: &[u8]) -> Result<(), Failure> {
-        match Kind::of(&self.folder)? {
-            Kind::Folder => {}
-            Kind::Link => return Err(OddPath::Link.of(&self.folder).into()),
-            _ => std::fs::create_dir_all(&self.folder)
-                .map_err(|source| deft_needle_core::Error::write("make", &self.folder)(source))?,
-        }
-        let path = self.folder.join(name);
-        if Kind::of(&path)? != Kind::Nothing && !is_ours(&path, name) {
-            return Err(OddPath::Exists { in_target: false }.of(&path).into());
-        }
-        put_bytes(&path, bytes, self.disk)?;
-        self.used.insert(name.to_owned());
-        Ok(())
-    }
-
-    /// Removes what an earlier page had beside it; everything else stays.
-    fn tidy(&self) {
-        if !matches!(Kind::of(&self.folder), Ok(Kind::Folder)) {
-            return;
-        }
-        let Ok(entries) = std::fs::read_dir(&self.folder) else {
-            return;
-        };
-        for name in entries.flatten().filter_map(|entry| entry.file_name().into_string().ok()) {
-            let path = self.folder.join(&name);
-            if !self.used.contains(&name) && is_ours(&path, &name) {
-                let _ = self.disk.remove(&path);
-            }
-        }
-        // Only where nothing is left in it.
-        let _ = std::fs::remove_dir(&self.folder);
-    }
-}
-
-/// Whether a page put this file there. A name alone proves nothing: sounds of games are named by digits, too. A sound of a
-/// page is named by its own hash, and its text begins as only such a text does.
-fn is_ours(path: &Path, name: &str) -> bool {
-    let named =
-        |stem: &str| stem.len() == DIGITS && stem.bytes().all(|byte| byte.is_ascii_hexdigit());
-    matches!(Kind::of(path), Ok(Kind::File))
-        && match name.split_once('.') {
-            Some((stem, "flac" | "wav")) if named(stem) => {
-                Hash::of_file(path).is_ok_and(|hash| hash.hex().starts_with(stem))
-            }
-            Some((stem, "js")) if named(stem) => head(path).starts_with(HANDS_OVER),
-            Some(("turn", "js")) => head(path).starts_with(TURNS),
-            _ => false,
-        }
-}
-
 impl Gathered {
     /// Writes the page, and what does not go into it beside it. `turn` counts the turns of a job that is watched.
     ///
@@ -390,130 +289,4 @@ impl Gathered {
             files: files.to_owned(),
         }
     }
-}
-
-/// A slot, drawn, and what it sounds like.
-fn card(
-    exhibit: &Exhibit,
-    observer: &dyn Observer,
-) -> Result<(Card, [Option<Playable>; 2]), deft_needle_audio::Error> {
-    let sound = |clip: &Option<Clip>| clip.as_ref().map(|c| playable(c, observer)).transpose();
-    let drawn = |clip: &Option<Clip>, measured: &Option<run::Side>| {
-        clip.as_ref().map(|clip| side(clip, measured.as_ref(), observer)).transpose()
-    };
-    let [before, after] = &exhibit.sides;
-    let mut new = drawn(&exhibit.new, after)?;
-    if let Some(new) = &mut new {
-        new.marks.extend(marks_of(exhibit, new));
-    }
-    let kind = exhibit.new.as_ref().map(|clip| {
-        let format = clip.facts().format;
-        format!("{} {}", format.container, format.encoding.codec.facts().word)
-    });
-    let card = Card {
-        number: 0,
-        slot: exhibit.slot.clone(),
-        clip: exhibit.clip.clone(),
-        state: match exhibit.standing {
-            Standing::New => "new",
-            Standing::Unchanged => "unchanged",
-            Standing::Installed(condition) => condition.words(),
-        }
-        .to_owned(),
-        kind: kind.unwrap_or_else(|| "closed format".to_owned()),
-        family: family_of(&exhibit.slot).map(|family| family.pattern),
-        notices: exhibit.notices.iter().map(told).collect(),
-        decisions: exhibit.decisions.iter().map(|d| (plan::line(d), plan::why(d))).collect(),
-        lines: exhibit.lines.trim_end().to_owned(),
-        stock: drawn(&exhibit.stock, before)?,
-        new,
-    };
-    Ok((card, [sound(&exhibit.stock)?, sound(&exhibit.new)?]))
-}
-
-fn side(
-    clip: &Clip,
-    measured: Option<&run::Side>,
-    observer: &dyn Observer,
-) -> Result<Side, deft_needle_audio::Error> {
-    let facts = clip.facts();
-    let survey = measured.and_then(|side| side.survey.as_ref());
-    let rate = facts.format.rate;
-    let part = |frame: u64| u32::try_from(scaled(frame, PARTS, facts.frames.max(1))).unwrap_or(0);
-    let clipped = survey.into_iter().flat_map(|survey| {
-        let runs = survey.clipped.runs;
-        survey.clipped.first.iter().enumerate().map(move |(at, range)| Mark {
-            kind: "clipped",
-            start: part(range.start),
-            width: (part(range.end) - part(range.start)).max(1),
-            words: match at {
-                0 => format!(
-                    "{}, the first at {}",
-                    counted(usize::try_from(runs).unwrap_or(0), "place"),
-                    Duration(rate.seconds(range.start))
-                ),
-                _ => format!("at {}", Duration(rate.seconds(range.start))),
-            },
-        })
-    });
-    Ok(Side {
-        spec: facts.format.to_string(),
-        seconds: facts.seconds(),
-        length: Duration(facts.seconds()).to_string(),
-        rate: rate.hertz(),
-        frames: facts.frames,
-        lufs: measured.and_then(|side| side.lufs),
-        peak: survey.map(|survey| survey.true_peak_dbtp),
-        looped: facts.loops.first().map(|Loop { range, .. }| (range.start, range.end)),
-        marks: clipped.collect(),
-        drawn: draw::draw(clip, observer)?,
-        sound: Sounds::Nowhere,
-    })
-}
-
-/// Fades, and what a limiter did.
-fn marks_of(exhibit: &Exhibit, new: &Side) -> Vec<Mark> {
-    let parts = |seconds: f64| {
-        let share = (seconds / new.seconds.max(1e-6)).clamp(0.0, 1.0);
-        let parts = deft_needle_audio::num::rounded(share * 240.0).max(1);
-        u32::try_from(parts).unwrap_or(1)
-    };
-    let mut marks = Vec::new();
-    for decision in &exhibit.decisions {
-        if let Decision::Faded { seconds: [head, tail] } = decision {
-            let mut fade = |seconds: f64, start: u32, words: &str| {
-                if seconds > 0.0 {
-                    let words = format!("{words} over {}", Duration(seconds));
-                    marks.push(Mark { kind: "fade", start, width: parts(seconds), words });
-                }
-            };
-            fade(*head, 0, "in");
-            fade(*tail, 240 - parts(*tail).min(240), "out");
-        }
-    }
-    let limited = exhibit.outcome.as_ref().map(|outcome| outcome.limited);
-    if let Some(limited) = limited.filter(|limited| limited.frames > 0) {
-        let seconds = deft_needle_audio::num::real(limited.frames) / f64::from(new.rate.max(1));
-        let words = format!("by up to {:.1} dB, for {}", limited.most.abs(), Duration(seconds));
-        marks.push(Mark { kind: "limited", start: 0, width: 0, words });
-    }
-    marks
-}
-
-/// A notice, and the option that answers it.
-fn told(found: &Notice) -> Told {
-    let text = notice::words(found);
-    let help = answer(&text);
-    Told { text, help }
-}
-
-/// The first option in a sentence, with its value where it has one.
-fn answer(text: &str) -> Option<String> {
-    let mut words = text.split_whitespace().map(|word| word.trim_end_matches([',', ';', ':', '.']));
-    let name = words.find_map(|word| word.strip_prefix("--"))?;
-    let value = match option(name)?.value {
-        ValueKind::Flag => None,
-        _ => words.next(),
-    };
-    Some(value.map_or_else(|| format!("--{name}"), |value| format!("--{name} {value}")))
 }
