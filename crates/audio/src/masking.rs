@@ -180,6 +180,16 @@ impl Ear {
         }
     }
 
+    /// For each band the power of the frame in it, and what the frame masks there.
+    pub fn hear(&mut self, samples: &[f32], powers: &mut [f32], masks: &mut [f32]) {
+        self.listen(samples);
+        self.spread();
+        powers.copy_from_slice(&self.powers);
+        for (at, band) in self.bands.iter().enumerate() {
+            masks[at] = lowered(self.raised[at]) * self.norm[at] / band.offset;
+        }
+    }
+
     /// The power in each band.
     fn listen(&mut self, samples: &[f32]) {
         for ((input, sample), window) in self.input.iter_mut().zip(samples).zip(&self.window) {

@@ -9,7 +9,7 @@ use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::settings;
 use deft_needle_audio::Plan;
-use deft_needle_audio::seam::{Candidate, Judgement};
+use deft_needle_audio::seam::{Candidate, Judgement, Smoothing};
 use deft_needle_core::check::{Checked, Whole};
 use deft_needle_core::disk::Promises;
 use deft_needle_core::ledger::rescue::Rescue;
@@ -170,6 +170,8 @@ pub struct Seams<'a> {
     pub found: &'a [Candidate],
     /// How each loop joins.
     pub seams: &'a [Judgement],
+    /// The crossfade that would smooth the first of them, where it is heard and there is room for one.
+    pub smoothing: Option<Smoothing>,
     /// The file that was written.
     pub out: Option<String>,
 }

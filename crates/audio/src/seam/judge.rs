@@ -1,26 +1,27 @@
 //! How a seam sounds: what happens there beside what the sound itself does around it.
 
-use super::predict::{Predictor, energies};
 use super::spectrum::apart;
 use super::windows::windows;
 use crate::block::Block;
 use crate::error::{Error, Result};
-use crate::num::{decibels, real_size, size};
+use crate::masking::Ear;
+use crate::num::{decibels, real_size, single, size};
 use crate::observe::Unobserved;
 use crate::read::Clip;
-use crate::spec::{Format, Kind};
+use crate::spec::Format;
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::ops::Range;
 
 /// What was found about a seam.
 #[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Judgement {
     /// The loop, in frames of the clip.
     pub range: FrameRange,
-    /// How far the surprise at the seam stands above what the sound itself does within 50 ms of it,
-    /// in dB; of the worst channel.
+    /// How far what the cut adds to the sound stands above what the sound masks, in dB: 0 dB is just heard; of the
+    /// worst channel. −40 dB where it adds nothing.
     pub click_db: f64,
     /// The greatest step from the last sample to the first, of full scale.
     pub step: f64,
@@ -66,21 +67,25 @@ impl Verdict {
 const SIDE: f64 = 0.05;
 /// The stretch in which a click sounds, in seconds.
 const CLICK: f64 = 0.001;
-/// Samples that a prediction looks back.
-const ORDER: usize = 32;
-/// What lies so far below the sound around it is masked by it, in dB; and below the sound of a lossy
-/// encoding, whose own noise is another one on each side of any seam.
-const MASKED: f64 = -60.0;
-const LOSSY_MASKED: f64 = -35.0;
+/// How long the spectrum around the seam is, in seconds.
+const FRAME: f64 = 0.02;
+/// What the sound itself holds counts so much, as a power: a decibel of doubt.
+const OWN: f32 = 1.26;
+/// Bands of the ear in a Bark, which are heard together.
+const BARK: usize = 4;
+/// What is told at least, in dB.
+pub const UNHEARD: f64 = -40.0;
 /// The quietest that 16 bits hold.
 const FLOOR: f64 = -96.0;
 /// How much of the wave is kept for drawing, in seconds on either side.
 const DRAWN: f64 = 0.004;
 
-/// Clicks above these, in dB, jumps in level, and other spectra, are heard, and are bad.
-const CLICKS: [f64; 2] = [4.0, 18.0];
-const JUMPS: [f64; 2] = [6.0, 15.0];
-const COLOURS: [f64; 2] = [12.0, 20.0];
+/// Clicks above these, in dB, are heard, and are bad; so are drops in level and rises; rises at the start of a file,
+/// where nobody can tell whether a note begins there; and other spectra.
+const CLICKS: [f64; 2] = [5.0, 18.0];
+const DROPS: [f64; 2] = [6.0, 15.0];
+const RISES: [f64; 2] = [12.0, 40.0];
+const COLOURS: [f64; 2] = [14.0, 26.0];
 /// Where nothing is left before the start or behind the end, nobody can tell a jump from a note that
 /// begins there: jumps and spectra count from this many times these limits.
 const ALONE: f64 = 2.0;
@@ -137,20 +142,17 @@ impl Sides {
     /// Judges; `None` where there is too little around the seam.
     pub fn judge(&self, range: FrameRange, format: Format) -> Option<Judgement> {
         let rate = format.rate;
-        let masked = match format.encoding.codec.kind() {
-            Kind::Lossy => LOSSY_MASKED,
-            _ => MASKED,
-        };
         let (before, after) = (&self.before, &self.after);
         let stretch = size(rate.frames(CLICK)).max(4);
         if before.frames() < 2 * stretch || after.frames() < 2 * stretch {
             return None;
         }
         let pairs = before.channels().iter().zip(after.channels());
+        let mut click = Click::new(rate, before.frames().min(after.frames()));
         let clicks = (0..before.channels().len()).map(|channel| {
             let of = |block: &Block| block.channels().get(channel).cloned().unwrap_or_default();
             let parts = [before, after, &self.lead, &self.follow].map(of);
-            click(parts.each_ref().map(Vec::as_slice), stretch, masked)
+            click.heard(parts.each_ref().map(Vec::as_slice))
         });
         let last = |samples: &[f64]| samples.last().copied().unwrap_or(0.0);
         let first = |samples: &[f64]| samples.first().copied().unwrap_or(0.0);
@@ -167,6 +169,17 @@ impl Sides {
         let drawn = [around(before, before.frames() - drawn), around(after, 0)];
         let alone = self.lead.frames() == 0 && self.follow.frames() == 0;
         let limits = |own: [f64; 2]| if alone { own.map(|l| ALONE * l) } else { own };
+        // What rises or falls by itself where the loop begins or ends does no more at the seam.
+        let own = |a: &Block, b: &Block| {
+            let long = a.frames().min(b.frames()) >= before.frames().min(after.frames());
+            long.then(|| (level(b) - level(a), apart(a, b, rate).unwrap_or(0.0)))
+        };
+        let (begins, ends) = (own(&self.lead, after), own(before, &self.follow));
+        let rise = level_db - begins.map_or(0.0, |own| own.0.max(0.0));
+        let rises = if begins.is_some() { DROPS } else { RISES };
+        let drop = -level_db - ends.map_or(0.0, |own| (-own.0).max(0.0));
+        let changes =
+            [begins, ends].into_iter().flatten().fold(0.0, |most: f64, own| most.max(own.1));
         Some(Judgement {
             range,
             click_db,
@@ -176,8 +189,9 @@ impl Sides {
             spectrum_db,
             verdict: verdict(&[
                 (click_db, CLICKS),
-                (level_db.abs(), limits(JUMPS)),
-                (spectrum_db, limits(COLOURS)),
+                (drop, limits(DROPS)),
+                (rise, limits(rises)),
+                (spectrum_db - changes / 2.0, limits(COLOURS)),
             ]),
             around: drawn.concat(),
         })
@@ -202,9 +216,9 @@ impl Sides {
 
 /// The level of a stretch in dBFS.
 fn level(block: &Block) -> f64 {
-    let energy: f64 = block.channels().iter().flatten().map(|s| s * s).sum();
-    let rms = (energy / real_size(block.frames().max(1) * block.channels().len())).sqrt();
-    decibels(rms).max(FLOOR)
+    let powers = block.channels().iter().map(|channel| 10f64.powf(level_of(channel) / 10.0));
+    let mean = powers.sum::<f64>() / real_size(block.channels().len().max(1));
+    (10.0 * mean.max(1e-12).log10()).max(FLOOR)
 }
 
 /// The worst of all.
@@ -217,47 +231,96 @@ fn verdict(found: &[(f64, [f64; 2])]) -> Verdict {
     found.iter().map(heard).max().unwrap_or(Verdict::Good)
 }
 
-/// What a signal does where two parts of it meet, by how much it surprises a predictor that was fitted to
-/// the first part.
-struct Meeting {
-    /// The mean power of the surprise in the first stretch behind the place.
-    there: f64,
-    /// The greatest in the part before it.
-    usual: f64,
+/// How far the seam is heard beside what the sound masks there, in dB: 0 dB is just heard.
+///
+/// A cut spreads over the spectrum. What the spectrum around the seam holds in each band of the ear above all that the
+/// sound itself holds near it, on either side and on its own ways into the loop's start and out of its end, is what
+/// the cut gave; the same stretches say what is masked. A note that begins at the start is no click: the sound holds
+/// it, too.
+struct Click {
+    ear: Ear,
+    length: usize,
+    powers: Vec<f32>,
+    masks: Vec<f32>,
 }
 
-fn meet(first: &[f64], second: &[f64], stretch: usize) -> Meeting {
-    let predictor = Predictor::burg(first, ORDER.min(first.len() / 3));
-    let behind = &second[..stretch.min(second.len())];
-    let surprises = predictor.surprises(&[first, behind].concat());
-    let place = first.len() - predictor.order();
-    let [around, there] = [&surprises[..place], &surprises[place..]];
-    Meeting {
-        there: energies(there, stretch).first().copied().unwrap_or(0.0),
-        usual: energies(around, stretch).into_iter().fold(0.0, f64::max),
+impl Click {
+    /// For sides of so many frames.
+    fn new(rate: SampleRate, side: usize) -> Self {
+        let most = 1 << (2 * side).max(2).ilog2();
+        let length = size(rate.frames(FRAME)).next_power_of_two().min(most).max(16);
+        let ear = Ear::new(rate.real(), length, length);
+        let bands = ear.bands();
+        Self { ear, length, powers: vec![0.0; bands], masks: vec![0.0; bands] }
+    }
+
+    fn heard(&mut self, [before, after, lead, follow]: [&[f64]; 4]) -> f64 {
+        let half = self.length / 2;
+        let mut powers = vec![0.0f32; self.powers.len()];
+        let mut masks = powers.clone();
+        for sound in [before.to_vec(), after.to_vec()] {
+            self.own(&sound, 0..sound.len(), &mut powers, &mut masks);
+        }
+        for [first, second] in [[lead, after], [before, follow]] {
+            if first.len() >= half && second.len() >= half {
+                let near = first.len() - half..first.len() + half;
+                self.own(&[first, second].concat(), near, &mut powers, &mut masks);
+            }
+        }
+        // Where nothing comes before the start, or behind the end, the sound turned round stands for it: it joins
+        // without a step or a bend, and a note that begins there is in it.
+        if lead.is_empty() {
+            let own = [turned(after), after.to_vec()].concat();
+            self.own(&own, after.len() - half..after.len() + half, &mut powers, &mut masks);
+        }
+        if follow.is_empty() {
+            let back: Vec<f64> = before.iter().rev().copied().collect();
+            let own = [turned(&back), back].concat();
+            self.own(&own, before.len() - half..before.len() + half, &mut powers, &mut masks);
+        }
+        let seam = [&before[before.len() - half..], &after[..half]].concat();
+        self.hear(&seam);
+        let above = self.powers.iter().zip(&powers).zip(&masks);
+        let above: Vec<f64> = above
+            .map(|((seam, own), mask)| f64::from((seam - OWN * own).max(0.0) / mask.max(1e-12)))
+            .collect();
+        let bark = above.windows(BARK.min(above.len()).max(1));
+        let most = bark.map(|bands| bands.iter().sum::<f64>() / real_size(bands.len()));
+        (10.0 * most.fold(0.0, f64::max).max(1e-12).log10()).max(UNHEARD)
+    }
+
+    /// Takes in what a sound holds in every frame whose middle lies in a part of it.
+    fn own(&mut self, sound: &[f64], near: Range<usize>, powers: &mut [f32], masks: &mut [f32]) {
+        let last = sound.len().saturating_sub(self.length);
+        let half = self.length / 2;
+        for from in (0..=last).step_by((self.length / 8).max(1)) {
+            if !near.contains(&(from + half)) || from + self.length > sound.len() {
+                continue;
+            }
+            self.hear(&sound[from..from + self.length]);
+            for (own, heard) in powers.iter_mut().zip(&self.powers) {
+                *own = own.max(*heard);
+            }
+            for (own, heard) in masks.iter_mut().zip(&self.masks) {
+                *own = own.max(*heard);
+            }
+        }
+    }
+
+    fn hear(&mut self, samples: &[f64]) {
+        let samples: Vec<f32> = samples.iter().map(|s| single(*s)).collect();
+        self.ear.hear(&samples, &mut self.powers, &mut self.masks);
     }
 }
 
-/// The surprise at the seam beside the greatest that the sound gives around it, in dB.
-///
-/// A change of sound is no click: the seam is read forwards by what came before, and backwards by what
-/// comes after, and the lesser surprise counts. Nor is a note that begins there: the surprise counts
-/// beside that of the sound's own ways into the loop's start and out of its end.
-fn click([before, after, lead, follow]: [&[f64]; 4], stretch: usize, masked: f64) -> f64 {
-    let mirrored = |samples: &[f64]| -> Vec<f64> { samples.iter().rev().copied().collect() };
-    let [m_before, m_after, m_lead, m_follow] = [before, after, lead, follow].map(mirrored);
-    let long = |samples: &[f64]| samples.len() >= 2 * stretch;
-    let own = |first: &[f64], second: &[f64]| match long(first) && long(second) {
-        true => meet(first, second, stretch).there,
-        false => 0.0,
-    };
-    let forth = meet(before, after, stretch);
-    let back = meet(&m_after, &m_before, stretch);
-    let own_forth = own(before, follow).max(own(lead, after));
-    let own_back = own(&m_after, &m_lead).max(own(&m_follow, &m_before));
-    let power = energies(&[before, after].concat(), before.len() + after.len())[0];
-    let floor = 10f64.powf(FLOOR / 10.0);
-    let usual = forth.usual.max(back.usual).max(power * 10f64.powf(masked / 10.0)).max(floor);
-    let above = |there: f64, own: f64| there.max(floor * 1e-3) / usual.max(own);
-    10.0 * above(forth.there, own_forth).min(above(back.there, own_back)).log10()
+/// A sound turned round its first sample, so that it leads into itself.
+fn turned(sound: &[f64]) -> Vec<f64> {
+    let first = sound.first().copied().unwrap_or(0.0);
+    sound.iter().rev().map(|sample| 2.0 * first - sample).collect()
+}
+
+/// The level of some samples in dBFS.
+fn level_of(samples: &[f64]) -> f64 {
+    let energy: f64 = samples.iter().map(|s| s * s).sum();
+    decibels((energy / real_size(samples.len().max(1))).sqrt()).max(FLOOR)
 }

@@ -1,17 +1,22 @@
 //! Seams: where a loop's end meets its start.
 
 mod align;
-mod bands;
+mod beat;
 mod find;
+mod form;
 mod judge;
+mod kept;
 pub(crate) mod kept_tail;
-mod predict;
+mod listen;
 mod repeats;
+mod smooth;
 mod spectrum;
 mod windows;
 
 pub(crate) use align::align;
-pub use find::{Candidate, find};
-pub use judge::{Judgement, Sides, Verdict, judge};
+pub use find::{Bars, Candidate, find};
+pub use form::Reason;
+pub use judge::{Judgement, Sides, UNHEARD, Verdict, judge};
 pub use repeats::Bounds;
+pub use smooth::{Smoothing, smooth};
 pub use windows::windows;

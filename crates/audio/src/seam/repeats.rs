@@ -1,12 +1,15 @@
 //! Where a clip sounds as it does somewhere else: every stretch held against every other.
 
-use super::bands::{BANDS, Bands};
+use super::listen::{BANDS, Heard, Levels, dot};
 use crate::num::{real_size, size};
 use crate::units::FrameRange;
 use std::ops::Range;
 
 /// Lags must be tried closely, places need not be: every this many stretches will do.
 const EVERY: usize = 4;
+
+/// The same for runs, which are long.
+const RUN_EVERY: usize = 3;
 
 /// How far silence counts as apart from itself, in dB, squared.
 const SILENCE: f64 = 36.0;
@@ -59,13 +62,76 @@ impl Bounds {
     }
 }
 
+/// How alike two stretches must be to be of the same music, from −1 to 1: a melody over the same chords comes to
+/// less, the same one played anew to more.
+const SAME_MUSIC: f32 = 0.45;
+
+/// A stretch of music that comes again.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Run {
+    /// After so many stretches.
+    pub lag: usize,
+    /// Where it lies the first time.
+    pub stretches: Range<usize>,
+    /// By how much it is more alike than other music, added up.
+    pub sum: f64,
+}
+
+/// How alike two rows of stretches are, as long as the first.
+pub fn dot_mean(a: &[Levels], b: &[Levels]) -> f64 {
+    let sum: f32 = a.iter().zip(b).map(|(a, b)| dot(a, b)).sum();
+    f64::from(sum) / real_size(a.len().max(1))
+}
+
+/// For the lags at which most music comes again, where it does; the most first.
+pub fn runs(heard: &Heard, wanted: &Bounds, most: usize) -> Vec<Run> {
+    let shapes = &heard.shapes;
+    let lags = wanted.lags(heard.hop);
+    let last = (*lags.end()).min(shapes.len().saturating_sub(1));
+    let run = |lag: usize| {
+        // The stretch whose sum is the greatest.
+        let mut best = Run { lag, stretches: 0..0, sum: 0.0 };
+        let (mut from, mut sum) = (0, 0.0);
+        let pairs = shapes.iter().zip(&shapes[lag..]).enumerate();
+        for (at, (a, b)) in pairs.step_by(RUN_EVERY) {
+            if sum <= 0.0 {
+                (from, sum) = (at, 0.0);
+            }
+            sum += real_size(RUN_EVERY) * f64::from(dot(a, b) - SAME_MUSIC);
+            if sum > best.sum {
+                best = Run { lag, stretches: from..at + 1, sum };
+            }
+        }
+        best
+    };
+    let all: Vec<Run> = (*lags.start()..=last).map(run).collect();
+    let sum = |at: Option<usize>| at.and_then(|at| all.get(at)).map_or(0.0, |run| run.sum);
+    let peak = |at: &usize| {
+        let here = sum(Some(*at));
+        here > 0.0 && here >= sum(at.checked_sub(1)) && here > sum(Some(at + 1))
+    };
+    let mut peaks: Vec<&Run> = (0..all.len()).filter(peak).map(|at| &all[at]).collect();
+    peaks.sort_by(|a, b| b.sum.total_cmp(&a.sum));
+    peaks.into_iter().take(most).cloned().collect()
+}
+
+/// The best place of a lag within a run, and how far it differs there.
+pub fn place_in(heard: &Heard, wanted: &Bounds, window: usize, run: &Run) -> Option<Repeat> {
+    let places = wanted.places(run.lag, heard.hop);
+    let from = places.start.max(run.stretches.start);
+    let to = places.end.min(run.stretches.end);
+    let mut lag = Lag::new(heard, window);
+    let best = lag.measure(run.lag).best(from..to.max(from))?;
+    Some(lag.first(&best, from..to.max(from)))
+}
+
 /// The best lags first, no two of which are neighbours. `window` stretches are held against each other
 /// at a time.
-pub fn repeats(bands: &Bands, wanted: &Bounds, window: usize, most: usize) -> Vec<Repeat> {
-    let hop = bands.hop;
+pub fn repeats(heard: &Heard, wanted: &Bounds, window: usize, most: usize) -> Vec<Repeat> {
+    let hop = heard.hop;
     let lags = wanted.lags(hop);
-    let last = (*lags.end()).min(bands.levels.len().saturating_sub(2));
-    let mut lag = Lag::new(bands, window);
+    let last = (*lags.end()).min(heard.levels.len().saturating_sub(2));
+    let mut lag = Lag::new(heard, window);
     let at = |lag: usize| wanted.places(lag, hop);
     let mut order: Vec<Repeat> =
         (*lags.start()..=last).filter_map(|frames| lag.measure(frames).best(at(frames))).collect();
@@ -94,7 +160,7 @@ impl Repeat {
 
 /// How far a clip is from itself at one lag.
 struct Lag<'a> {
-    bands: &'a Bands,
+    heard: &'a Heard,
     /// How many are held against each other at a time.
     window: usize,
     lag: usize,
@@ -103,12 +169,12 @@ struct Lag<'a> {
 }
 
 impl<'a> Lag<'a> {
-    fn new(bands: &'a Bands, window: usize) -> Self {
-        Self { bands, window: window / EVERY, lag: 0, sums: Vec::new() }
+    fn new(heard: &'a Heard, window: usize) -> Self {
+        Self { heard, window: window / EVERY, lag: 0, sums: Vec::new() }
     }
 
     fn measure(&mut self, lag: usize) -> &Self {
-        let Bands { levels, silent, .. } = self.bands;
+        let Heard { levels, silent, .. } = self.heard;
         let length = (levels.len() - lag) / EVERY;
         self.lag = lag;
         self.sums.clear();

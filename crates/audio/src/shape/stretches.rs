@@ -40,6 +40,22 @@ impl Crossfade {
     }
 }
 
+/// The correlation of two stretches over all channels, from −1 to 1.
+pub fn likeness(a: &Block, b: &Block) -> f64 {
+    let (mut product, mut power_a, mut power_b) = (0.0, 0.0, 0.0);
+    for (a, b) in a.channels().iter().zip(b.channels()) {
+        for (a, b) in a.iter().zip(b) {
+            product += a * b;
+            power_a += a * a;
+            power_b += b * b;
+        }
+    }
+    match power_a * power_b > 0.0 {
+        true => product / (power_a * power_b).sqrt(),
+        false => 0.0,
+    }
+}
+
 /// A last stretch of up to this many frames is kept in memory when it goes by the first time, so that
 /// the clip need not be read again.
 const KEPT: u64 = 1 << 17;

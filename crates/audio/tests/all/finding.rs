@@ -145,13 +145,14 @@ fn songs_are_looped_where_they_repeat() {
     ] {
         let (clip, all) = found(&folder, sides, 5);
         let best = &all[0];
-        let off = best.seam.range.len() as f64 - want;
-        assert!(off.abs() <= within, "{name}: {off:+.1} frames off {want}");
-        assert!(best.score > 60.0 && best.score < 100.0, "{name}: {}", best.score);
+        // Two rounds keep more of the music than one.
+        let rounds = (best.seam.range.len() as f64 / want).round().max(1.0);
+        let off = best.seam.range.len() as f64 - rounds * want;
+        assert!(off.abs() <= rounds * within, "{name}: {off:+.1} frames off {want}: {best:?}");
         // What was played twice never joins to the sample; a crossfade makes it.
         let performed = name.starts_with("performed");
         if !performed {
-            assert_eq!(best.seam.verdict, Verdict::Good, "{name}: {:.1} dB", best.seam.click_db);
+            assert!(best.seam.click_db <= 0.0, "{name}: {:.1} dB", best.seam.click_db);
         }
         let range = best.seam.range;
         let edits = Edits {
@@ -233,7 +234,8 @@ fn files_that_go_round_as_a_whole_are_cut_at_their_best_seam() {
     assert!(plan.to.loops.is_empty());
     let (out, _) = folder.carry_out(&clip, &plan);
     let all = FrameRange { start: 0, end: 256_000 };
-    assert_eq!(judge(&out, all).unwrap().verdict, Verdict::Good);
+    let seam = judge(&out, all).unwrap();
+    assert_eq!(seam.verdict, Verdict::Good, "{seam:?}");
     // At another rate it still loops to the frame.
     let plan =
         plan_clip(&clip, &demand("wav f32 44100 any"), &cut, Reference::default(), &Unobserved)

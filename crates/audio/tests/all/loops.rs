@@ -159,14 +159,20 @@ fn seams_are_judged_by_what_stands_out() {
     let sine: Vec<f64> = (0..96_000).map(tone(100.0)).collect();
     let quiet_end: Vec<f64> =
         (0..96_000).map(|n| tone(100.0)(n) * if n >= 48_000 { 0.1 } else { 1.0 }).collect();
-    let stepped: Vec<f64> =
-        sine.iter().enumerate().map(|(n, s)| s + if n >= 48_000 { 0.02 } else { 0.0 }).collect();
+    let stepped = |sound: &[f64], step: f64| -> Vec<f64> {
+        sound.iter().enumerate().map(|(n, s)| s + if n >= 48_000 { step } else { 0.0 }).collect()
+    };
     for (name, signal, start, end, want) in [
         // Whole periods of 480 frames, and half a one.
         ("whole periods", &sine, 4_800, 52_800, Verdict::Good),
         ("a quarter period off", &sine, 4_800, 52_920, Verdict::Bad),
-        ("one frame off", &sine, 4_800, 52_801, Verdict::Audible),
-        ("a step of 0.02", &stepped, 4_800, 91_200, Verdict::Bad),
+        ("one frame off", &sine, 4_800, 52_801, Verdict::Bad),
+        // From nothing that anybody hears to what nobody misses; noise masks what a tone does not.
+        ("a step of 0.0003", &stepped(&sine, 0.0003), 4_800, 91_200, Verdict::Good),
+        ("a step of 0.003", &stepped(&sine, 0.003), 4_800, 91_200, Verdict::Audible),
+        ("a step of 0.02", &stepped(&sine, 0.02), 4_800, 91_200, Verdict::Bad),
+        ("a step of 0.003 in noise", &stepped(&wide, 0.003), 4_800, 91_200, Verdict::Good),
+        ("a step of 0.6 in noise", &stepped(&wide, 0.6), 4_800, 91_200, Verdict::Bad),
         ("noise anywhere", &wide, 1_234, 77_777, Verdict::Good),
         ("from quiet to loud", &quiet_end, 4_800, 91_200, Verdict::Bad),
     ] {
@@ -174,7 +180,7 @@ fn seams_are_judged_by_what_stands_out() {
         let found = judge(&clip, FrameRange { start, end }).unwrap();
         assert_eq!(found.verdict, want, "{name}: {:.1} dB", found.click_db);
     }
-    let clip = folder.open(&made("wav f32 48000 mono", vec![stepped])).unwrap();
+    let clip = folder.open(&made("wav f32 48000 mono", vec![stepped(&sine, 0.02)])).unwrap();
     let found = judge(&clip, FrameRange { start: 4_800, end: 91_200 }).unwrap();
     assert!((found.step - 0.02).abs() < 0.006, "{}", found.step);
     assert!(judge(&clip, FrameRange { start: 10, end: 20 }).is_err());

@@ -57,7 +57,7 @@ pub fn words(notice: &Notice) -> String {
         Notice::Cancels { correlation } => format!(
             "left and right are opposed (correlation {correlation:.2}) and cancel in mono: --route L takes the left channel alone"
         ),
-        Notice::Seam(judged) => seam(judged),
+        Notice::Seam { judged, crossfaded } => seam(judged, *crossfaded),
         Notice::Limited { most, seconds } => {
             format!("limiter: up to {most:.1} dB of gain reduction over {}", Duration(*seconds))
         }
@@ -106,11 +106,14 @@ fn entries_left(files: &[String], caches: &[String]) -> String {
     format!("{}: add --entries to do what the sheet asks", left.join(", "))
 }
 
-fn seam(judged: &Judgement) -> String {
+fn seam(judged: &Judgement, crossfaded: bool) -> String {
     let Judgement { verdict, click_db, level_db, spectrum_db, .. } = judged;
+    let help = match crossfaded {
+        true => "`seam` finds a better loop, a longer --crossfade may smooth it",
+        false => "`seam` finds a better loop, --crossfade smooths this one",
+    };
     format!(
-        "the seam is {} (click {click_db:.0} dB, level {level_db:+.0} dB, spectrum {spectrum_db:.0} dB): \
-         `seam` finds a better loop, --crossfade smooths this one",
+        "the seam is {} (click {click_db:.0} dB, level {level_db:+.0} dB, spectrum {spectrum_db:.0} dB): {help}",
         verdict.word()
     )
 }

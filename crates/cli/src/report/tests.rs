@@ -82,7 +82,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::NoLoopFound { seconds: 4.0 },
-            "no loop was found in a clip of 4.000 s | ask for a shorter one with --at-least, or name it with --loop",
+            "no loop was found in a clip of 4.000 s | ask for a shorter one with --shortest, or name it with --loop",
         ),
         (
             Unmet::NoSuchLoop { range: FrameRange { start: 5, end: 6 }, frames: 100, least: 0.01 },

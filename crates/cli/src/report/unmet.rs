@@ -268,7 +268,7 @@ fn quality_remedy(wanted: &Unmet) -> Option<String> {
 fn loop_remedy(wanted: &Unmet) -> String {
     let text = match wanted {
         Unmet::NoLoopFound { .. } => {
-            "ask for a shorter one with --at-least, or name it with --loop"
+            "ask for a shorter one with --shortest, or name it with --loop"
         }
         Unmet::NoSuchLoop { least, .. } => {
             return format!("a loop lasts {} at least", Duration(*least));

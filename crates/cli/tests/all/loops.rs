@@ -13,7 +13,7 @@ fn seams_are_judged_and_told() {
         (vec!["--loop", "none"], 2, "no seam without a loop"),
         // What it brings none of is found: the tones meet every tenth of a second.
         (vec![], 0, "set it"),
-        (vec!["--at-least", "1s"], 4, "no loop was found"),
+        (vec!["--shortest", "1s"], 4, "no loop was found"),
         (vec!["--near", "0.1s..0.3s", "--most", "1"], 0, "good"),
         (vec!["--loop", "0.1s..auto"], 0, "good"),
         (vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"], 0, "crossfade at the loop point"),

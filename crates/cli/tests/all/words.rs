@@ -51,7 +51,7 @@ fn the_first_hour() {
         clip.wav
         loop      0:00.100 to 0:00.400 (13230 frames, from 4410 up to 17640)
         seam      good
-        click     none
+        click     nothing is added to the sound
         step      3.9 % of full scale, slope 0.02 % a frame
         level     +0.0 dB, spectrum 0.0 dB: change across the seam, 50 ms on each side
         …

@@ -146,7 +146,12 @@ pub enum Notice {
         correlation: f64,
     },
     /// The loop that was set is heard at its seam.
-    Seam(Judgement),
+    Seam {
+        /// How it sounds.
+        judged: Judgement,
+        /// Whether it was faded into itself.
+        crossfaded: bool,
+    },
     /// The limiter worked.
     Limited {
         /// By this many dB at most.
@@ -211,7 +216,8 @@ impl Notice {
             Kind::Lossy => judged.verdict == Verdict::Bad,
             _ => judged.verdict != Verdict::Good,
         };
-        Ok(heard.then_some(Self::Seam(judged)))
+        let crossfaded = edits.crossfade.is_some();
+        Ok(heard.then_some(Self::Seam { judged, crossfaded }))
     }
 
     /// Another format than the listed stock's, where nobody asked for it on the command line or in a job.

@@ -2,7 +2,6 @@
 //! matches, and faded into itself.
 
 use super::{Selection, resolve, seconds_of};
-use crate::block::Block;
 use crate::edit::{Edits, LoopEdit, Moment, Tail, Time};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
@@ -10,7 +9,7 @@ use crate::observe::Observer;
 use crate::plan::{CutReason, Decision, FoundSeam, LoopReason};
 use crate::read::Clip;
 use crate::seam::{Bounds, align, find, windows};
-use crate::shape::stretches::Crossfade;
+use crate::shape::stretches::{Crossfade, likeness};
 use crate::spec::Facts;
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
@@ -324,20 +323,4 @@ fn fade(
         selection.set_loop(moved, rate, LoopReason::Crossfade);
     }
     Ok(moved)
-}
-
-/// The correlation of two stretches over all channels, from −1 to 1.
-fn likeness(a: &Block, b: &Block) -> f64 {
-    let (mut product, mut power_a, mut power_b) = (0.0, 0.0, 0.0);
-    for (a, b) in a.channels().iter().zip(b.channels()) {
-        for (a, b) in a.iter().zip(b) {
-            product += a * b;
-            power_a += a * a;
-            power_b += b * b;
-        }
-    }
-    match power_a * power_b > 0.0 {
-        true => product / (power_a * power_b).sqrt(),
-        false => 0.0,
-    }
 }

@@ -17,7 +17,9 @@ use deft_needle_audio::Unmet;
 use deft_needle_audio::edit::{LoopEdit, Moment, Span, SpanEnd, Time};
 use deft_needle_audio::plan::select::{near, resolve};
 use deft_needle_audio::plan::{Decision, LoopReason, Reference, Subject};
-use deft_needle_audio::seam::{Bounds, Candidate, Judgement, Verdict, find, judge};
+use deft_needle_audio::seam::{
+    Bounds, Candidate, Judgement, Smoothing, Verdict, find, judge, smooth,
+};
 use deft_needle_audio::spec::{Demand, Spec};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits, Error as AudioError};
@@ -36,6 +38,8 @@ struct Seen {
     found: Vec<Candidate>,
     /// What was judged, in the clip or in what was made of it.
     seams: Vec<Judgement>,
+    /// What a crossfade would make of the first of them, where it is heard.
+    smoothing: Option<Smoothing>,
 }
 
 /// Finds or takes the loop, smooths it where that is asked, and judges what comes of it.
@@ -59,7 +63,14 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
         (None, Some(best)) => vec![best.seam.clone()],
         (None, None) => judged(ranges)?,
     };
-    let seen = Seen { found, seams };
+    let smoothing = match (&made, seams.first()) {
+        // What is smoothed already is told as it is.
+        (None, Some(seam)) if seam.verdict != Verdict::Good => {
+            smooth(&clip, seam, &Progress::new(console, "measuring", clip.facts().frames))?
+        }
+        _ => None,
+    };
+    let seen = Seen { found, seams, smoothing };
     report::report(args, &clip, &seen, made.is_some(), console);
     if let Some(first) = seen.seams.first() {
         let file = clip.input().name().file_name().unwrap_or_default();
@@ -76,6 +87,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
         clip: text(clip.input().name()),
         found: &seen.found,
         seams: &seen.seams,
+        smoothing: seen.smoothing,
         out: args.out.as_deref().map(text),
     });
     let heard = |seam: &Judgement| seam.verdict != Verdict::Good;
@@ -95,7 +107,9 @@ fn ranges(
     let own: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
     let asks = &args.finding;
     let narrowed = asks.near.is_some()
-        || asks.at_least.is_some()
+        || asks.from.is_some()
+        || asks.to.is_some()
+        || asks.shortest.is_some()
         || asks.longest.is_some()
         || asks.length.is_some();
     let wanted = match args.options.edits.looped {
@@ -129,13 +143,13 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
     let facts = clip.facts();
     let rate = facts.format.rate;
     let mut wanted = Bounds::any(facts);
-    if let Some(time) = args.finding.at_least {
+    if let Some(time) = args.finding.shortest {
         wanted.lengths.start = time.frames(rate).max(16);
     }
     if let Some(time) = args.finding.longest {
         let most = time.frames(rate);
         wanted.lengths.end = wanted.lengths.end.min(most + 1);
-        if args.finding.at_least.is_none() {
+        if args.finding.shortest.is_none() {
             wanted.lengths.start = wanted.lengths.start.min(most / 2).max(16);
         }
         wanted.lengths.end = wanted.lengths.end.max(wanted.lengths.start + 1);
@@ -146,6 +160,16 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
         wanted.lengths =
             FrameRange { start: frames.saturating_sub(about).max(16), end: frames + about + 1 };
     }
+    let between = |span: Span| -> Result<FrameRange, Failure> {
+        let range = resolve(span, facts)?;
+        Ok(FrameRange { end: range.end + 1, ..range })
+    };
+    if let Some(span) = args.finding.from {
+        wanted.starts = between(span)?;
+    }
+    if let Some(span) = args.finding.to {
+        wanted.ends = between(span)?;
+    }
     if let Some(span) = args.finding.near {
         let range = resolve(span, facts)?;
         let reach = rate.frames(NEAR);
@@ -155,7 +179,7 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
         };
         wanted.starts = about(range.start);
         wanted.ends = about(range.end);
-        if args.finding.at_least.is_none() && args.finding.length.is_none() {
+        if args.finding.shortest.is_none() && args.finding.length.is_none() {
             wanted.lengths.start = range.len().saturating_sub(2 * reach).max(16);
         }
     }

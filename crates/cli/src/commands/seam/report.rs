@@ -5,7 +5,7 @@ use crate::args::Seam;
 use crate::console::{BAD, BOLD, Console, FAINT, GOOD, WARN, paint, safe};
 use deft_needle_audio::Clip;
 use deft_needle_audio::num::{real_size, rounded, size};
-use deft_needle_audio::seam::{Candidate, Judgement, Verdict};
+use deft_needle_audio::seam::{Bars, Candidate, Judgement, Reason, Smoothing, UNHEARD, Verdict};
 use deft_needle_audio::units::{Duration, SampleRate};
 
 /// Tells of the loops that were found, and of the seams that were judged.
@@ -22,17 +22,40 @@ pub fn report(args: &Seam, clip: &Clip, seen: &Seen, made: bool, console: &Conso
     for judged in &seen.seams {
         console.say(described(judged, rate, console.plain()));
     }
-    if let (Some(best), false) = (seen.found.first(), made) {
+    if made {
+        return;
+    }
+    if let Some(smoothing) = &seen.smoothing {
+        console.say(format!("  {:<10}{}", "smoothed", smoothed(smoothing)));
+    }
+    if let Some(best) = seen.found.first() {
         let range = best.seam.range;
-        let crossfade = match best.seam.verdict {
-            Verdict::Good => "",
-            Verdict::Audible | Verdict::Bad => " --crossfade 50ms",
+        let crossfade = match &seen.smoothing {
+            Some(smoothing) => format!(" --crossfade {}", typed(smoothing)),
+            None => String::new(),
         };
         console.say(format!(
             "  {:<10}fit or swap with --loop {}smp..{}smp{crossfade}, or -o here",
             "set it", range.start, range.end
         ));
     }
+}
+
+/// A crossfade as it is typed.
+fn typed(smoothing: &Smoothing) -> String {
+    match smoothing.seconds {
+        seconds if seconds < 1.0 => format!("{:.0}ms", 1000.0 * seconds),
+        seconds => format!("{seconds}s"),
+    }
+}
+
+fn smoothed(smoothing: &Smoothing) -> String {
+    let becomes = match smoothing.verdict {
+        Verdict::Good => "makes it good",
+        Verdict::Audible => "leaves it audible",
+        Verdict::Bad => "does not mend it",
+    };
+    format!("--crossfade {} {becomes}", typed(smoothing))
 }
 
 fn style(verdict: Verdict) -> anstyle::Style {
@@ -46,31 +69,41 @@ fn style(verdict: Verdict) -> anstyle::Style {
 /// One line for each loop that was found.
 fn table(found: &[Candidate], rate: SampleRate) -> String {
     let mut lines = vec![format!(
-        "  {:>2}  {:>11}  {:>11}  {:>9}  {:<7}  {:>9}  {:>8}",
-        "", "from", "to", "lasts", "seam", "click", "wave"
+        "  {:>2}  {:>10}  {:>10}  {:>9}  {:<22}  {:<7}  {}",
+        "", "from", "to", "lasts", "bars", "seam", "why"
     )];
     for (number, one) in (1..).zip(found) {
         let seam = &one.seam;
         let at = |frame: u64| clock(rate.seconds(frame));
         let word = format!("{:<7}", seam.verdict.word());
         lines.push(format!(
-            "  {number:>2}  {:>11}  {:>11}  {:>9}  {}  {:>6.1} dB  {:>5.0} dB",
+            "  {number:>2}  {:>10}  {:>10}  {:>9}  {:<22}  {}  {}",
             at(seam.range.start),
             at(seam.range.end),
             Duration(rate.seconds(seam.range.len())).to_string(),
+            one.bars.as_ref().map(bars).unwrap_or_default(),
             paint(style(seam.verdict), word),
-            seam.click_db,
-            one.wave_db,
+            why(one),
         ));
     }
-    lines.push(format!(
-        "      {}",
-        paint(
-            FAINT,
-            "wave: how far the sound at its end differs from that at its start; 0 dB is unrelated"
-        )
-    ));
     lines.join("\n")
+}
+
+/// A length in bars, as musicians say it.
+fn bars(bars: &Bars) -> String {
+    let s = if bars.count == 1 { "" } else { "s" };
+    let beats = if bars.beats == 4 { String::new() } else { format!(" of {}", bars.beats) };
+    format!("{} bar{s}{beats} at {:.0} bpm", bars.count, bars.tempo)
+}
+
+fn why(one: &Candidate) -> &'static str {
+    match one.reason {
+        Reason::Whole => "the whole file",
+        Reason::Bars => "whole bars to the end",
+        Reason::Return => "its end is its beginning again",
+        Reason::Repeat => "played again",
+        Reason::Alike => "sounds alike",
+    }
 }
 
 /// Rounded as it is shown, so that nothing is -0.0.
@@ -86,9 +119,10 @@ fn clock(seconds: f64) -> String {
 
 fn described(judged: &Judgement, rate: SampleRate, plain: bool) -> String {
     let [start, end] = [judged.range.start, judged.range.end].map(|f| clock(rate.seconds(f)));
-    let click = match judged.click_db {
-        db if db > 0.0 => format!("{db:.1} dB above what the sound does around it"),
-        _ => "none".to_owned(),
+    let heard = match judged.click_db {
+        db if db <= UNHEARD => "nothing is added to the sound".to_owned(),
+        db if db <= 0.0 => format!("{:.0} dB below what is heard beside the sound", -db),
+        db => format!("{db:.0} dB above what the sound masks"),
     };
     let row = |name: &str, text: String| format!("  {name:<10}{text}");
     let mut lines = vec![
@@ -102,7 +136,7 @@ fn described(judged: &Judgement, rate: SampleRate, plain: bool) -> String {
             ),
         ),
         row("seam", paint(style(judged.verdict), judged.verdict.word())),
-        row("click", click),
+        row("click", heard),
         row(
             "step",
             format!(

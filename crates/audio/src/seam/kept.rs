@@ -1,0 +1,65 @@
+//! A clip kept as it was decoded, where decoding it once more costs more than reading it back.
+
+use crate::block::Block;
+use crate::num::{count, single, size};
+use crate::spec::{Facts, Kind};
+use crate::units::FrameRange;
+use std::fs::File;
+use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
+
+/// Bytes at most; of a longer clip nothing is kept.
+const MOST: u64 = 1 << 29;
+/// Bytes of a sample: decoders of lossy encodings give no more.
+const SAMPLE: u64 = 4;
+
+/// Frames in a nameless file, sample by sample; or nothing.
+#[derive(Debug, Default)]
+pub struct Kept {
+    file: Option<File>,
+    bytes: Vec<u8>,
+}
+
+impl Kept {
+    /// Room for a lossy clip; for any other, and where there is no room, none.
+    pub fn of(facts: &Facts) -> Self {
+        let format = &facts.format;
+        let bytes =
+            facts.frames.saturating_mul(format.channels.count().into()).saturating_mul(SAMPLE);
+        let keeps = format.encoding.codec.kind() == Kind::Lossy && bytes <= MOST;
+        let file = keeps.then(|| tempfile::tempfile().ok()).flatten();
+        Self { file, bytes: Vec::new() }
+    }
+
+    /// Keeps what comes next; where that fails, nothing stays kept.
+    pub fn keep(&mut self, block: &Block) {
+        let Some(file) = &mut self.file else { return };
+        self.bytes.clear();
+        for frame in 0..block.frames() {
+            for channel in block.channels() {
+                self.bytes.extend_from_slice(&single(channel[frame]).to_le_bytes());
+            }
+        }
+        if file.write_all(&self.bytes).is_err() {
+            self.file = None;
+        }
+    }
+
+    /// The frames of each range, in their order; `None` where nothing is kept.
+    pub fn windows(self, channels: usize, ranges: &[FrameRange]) -> Option<Vec<Block>> {
+        let mut file = self.file?;
+        ranges.iter().map(|range| read(&mut file, channels, *range).ok()).collect()
+    }
+}
+
+fn read(file: &mut File, channels: usize, range: FrameRange) -> io::Result<Block> {
+    let frame = count(channels) * SAMPLE;
+    let mut bytes = vec![0; size(range.len() * frame)];
+    file.seek(SeekFrom::Start(range.start * frame))?;
+    file.read_exact(&mut bytes)?;
+    let mut samples = bytes.as_chunks().0.iter().map(|bytes| f64::from(f32::from_le_bytes(*bytes)));
+    let mut sides = vec![Vec::with_capacity(size(range.len())); channels];
+    for _ in 0..range.len() {
+        sides.iter_mut().for_each(|side| side.extend(samples.next()));
+    }
+    Ok(Block::from_channels(sides))
+}
