@@ -113,7 +113,7 @@ mod tests {
         let outcome = Outcome {
             overs: 3,
             not_numbers: 0,
-            limited: Limited { most: -2.5, frames: 7 },
+            limited: Limited { most: -2.5, frames: 7, distortion: 0.01 },
             correlation: None,
             proof: Proof::SameFile,
         };

@@ -31,6 +31,14 @@ pub struct Reference<'a> {
 pub struct Surveys(Mutex<HashMap<String, Survey>>);
 
 impl Surveys {
+    /// A clip as it is.
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn of_clip(&self, clip: &Clip, observer: &dyn Observer) -> Result<Survey> {
+        self.of(clip, &[], || survey(clip, Ask::ALL, observer))
+    }
+
     fn of(
         &self,
         clip: &Clip,
@@ -90,6 +98,9 @@ pub fn measure(
         steps.push(Step::Cut { range });
     }
     let survey = || {
+        if steps.is_empty() {
+            return survey(clip, Ask::ALL, observer);
+        }
         let mut source = shaped(clip, &steps)?;
         survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)
     };

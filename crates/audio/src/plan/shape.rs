@@ -135,7 +135,7 @@ pub fn after(
     levelled: &Levelled,
     to: Format,
     decisions: &mut Vec<Decision>,
-) -> After {
+) -> Result<After> {
     let rate = to.rate;
     let frames = ends.frames;
     let mut steps = levelled.steps.clone();
@@ -143,6 +143,11 @@ pub fn after(
     steps.extend(ends.cut.map(|range| Step::Cut { range }));
     decisions.extend(levelled.decisions.iter().cloned());
     let mut fades = [edits.fade_in, edits.fade_out].map(|time| time.map_or(0, |t| t.frames(rate)));
+    // What was meant is not known: a shorter fade, or a longer clip.
+    if let Some(fade) = fades.into_iter().find(|fade| *fade > frames) {
+        let [fade, used] = [fade, frames].map(|frames| rate.seconds(frames));
+        return Err(Error::CannotMeet(Unmet::FadeTooLong { fade, used }));
+    }
     fades[1] = ends.tail.unwrap_or(fades[1]);
     if fades != [0, 0] {
         let [head, tail] = fades;
@@ -167,5 +172,5 @@ pub fn after(
     if head + tail > 0 {
         steps.push(Step::Pad { head, tail });
     }
-    After { steps, padding: head + tail, changes }
+    Ok(After { steps, padding: head + tail, changes })
 }

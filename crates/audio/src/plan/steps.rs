@@ -89,7 +89,7 @@ impl Given<'_> {
             }),
             tail: faded_tail(edits, selection, &places, frames + pad),
         };
-        let late = shape::after(edits, ends, levelled, format, decisions);
+        let late = shape::after(edits, ends, levelled, format, decisions)?;
         let coloured = edits.keep.is_some() || edits.voicing.is_some();
         let smoothed = selection.dc.is_some() || selection.crossfade.is_some();
         let new_values = late.changes || coloured || smoothed || resample.is_some();

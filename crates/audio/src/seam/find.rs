@@ -7,6 +7,7 @@ use super::judge::{Judgement, Sides, Verdict, side};
 use super::kept::Kept;
 use super::listen::Heard;
 use super::repeats::{Bounds, Repeat, Run, place_in, repeats};
+use super::smooth::{Smoothing, smooth_in};
 use super::windows::windows;
 use crate::block::Block;
 use crate::error::{Error, Result};
@@ -35,6 +36,9 @@ pub struct Candidate {
     /// How much the waves at its end differ from those at its start, beside their power: 0 dB where they are
     /// unrelated, −99 dB where they are equal.
     pub wave_db: f64,
+    /// The crossfade that would smooth the best one, where that is heard.
+    #[serde(skip)]
+    pub smoothing: Option<Smoothing>,
     /// By what candidates are put in order: how likely its maker, or a musician, would choose it.
     #[serde(skip)]
     pub worth: f64,
@@ -114,10 +118,11 @@ pub fn find(
     let pairs = pairs(&heard, form.as_ref(), wanted, facts);
     let ranges: Vec<FrameRange> = pairs.iter().flat_map(|p| [p.early, p.late]).collect();
     let channels = facts.format.channels.count().into();
-    let blocks = match kept.windows(channels, &ranges) {
-        Some(blocks) => blocks,
-        None => windows(clip, &ranges, observer)?,
+    let mut read = |ranges: &[FrameRange]| match kept.windows(channels, ranges) {
+        Some(blocks) => Ok(blocks),
+        None => windows(clip, ranges, observer),
     };
+    let blocks = read(&ranges)?;
     let mut planner = FftPlanner::new();
     let mut found: Vec<Candidate> = Vec::new();
     // What runs to the frame tells how long several of its rounds are.
@@ -139,8 +144,11 @@ pub fn find(
     found.sort_by(|a, b| b.order().total_cmp(&a.order()));
     let mut best = distinct(found, facts);
     best.truncate(most);
-    if best.is_empty() {
+    let Some(first) = best.first_mut() else {
         return Err(Error::CannotMeet(Unmet::NoLoopFound { seconds: facts.seconds() }));
+    };
+    if first.seam.verdict != Verdict::Good {
+        first.smoothing = smooth_in(&first.seam, facts.format, read)?;
     }
     Ok(best)
 }
@@ -385,8 +393,14 @@ impl Pair {
         if self.reason == Reason::Return && wave_db > RETURNED {
             return None;
         }
-        let mut found =
-            Candidate { seam, reason: self.reason, bars: None, wave_db, worth: self.worth };
+        let mut found = Candidate {
+            seam,
+            reason: self.reason,
+            bars: None,
+            wave_db,
+            smoothing: None,
+            worth: self.worth,
+        };
         match self.reason {
             // Silence before the first note is no part of a sound that goes on.
             Reason::Whole | Reason::Bars

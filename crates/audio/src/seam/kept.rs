@@ -45,9 +45,9 @@ impl Kept {
     }
 
     /// The frames of each range, in their order; `None` where nothing is kept.
-    pub fn windows(self, channels: usize, ranges: &[FrameRange]) -> Option<Vec<Block>> {
-        let mut file = self.file?;
-        ranges.iter().map(|range| read(&mut file, channels, *range).ok()).collect()
+    pub fn windows(&mut self, channels: usize, ranges: &[FrameRange]) -> Option<Vec<Block>> {
+        let file = self.file.as_mut()?;
+        ranges.iter().map(|range| read(file, channels, *range).ok()).collect()
     }
 }
 

@@ -9,6 +9,7 @@ use crate::num::{count, decibels, real, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::stretches::{Crossfade, likeness};
+use crate::spec::Format;
 use crate::units::FrameRange;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -37,8 +38,16 @@ pub fn smooth(
     judged: &Judgement,
     observer: &dyn Observer,
 ) -> Result<Option<Smoothing>> {
+    smooth_in(judged, clip.facts().format, |parts| windows(clip, parts, observer))
+}
+
+/// The same out of what reads stretches of a clip.
+pub fn smooth_in(
+    judged: &Judgement,
+    format: Format,
+    read: impl FnOnce(&[FrameRange]) -> Result<Vec<Block>>,
+) -> Result<Option<Smoothing>> {
     let FrameRange { start, end } = judged.range;
-    let format = clip.facts().format;
     let rate = format.rate;
     let room = start.min((end - start) / 2);
     let lengths = LENGTHS.map(|seconds| rate.frames(seconds));
@@ -51,7 +60,7 @@ pub fn smooth(
         FrameRange { start: start - most, end: start },
         FrameRange { start, end: start + behind },
     ];
-    let blocks = windows(clip, &parts, observer)?;
+    let blocks = read(&parts)?;
     let [own, before, after] = [&blocks[0], &blocks[1], &blocks[2]];
     let mut best: Option<Smoothing> = None;
     for frames in lengths.into_iter().filter(|frames| *frames <= most) {

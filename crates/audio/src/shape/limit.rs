@@ -8,7 +8,7 @@ use super::dot::dot;
 use super::oversample::{PeakFinder, TAPS};
 use crate::block::{Block, Source};
 use crate::error::Result;
-use crate::num::{count, decibels, real, real_size, size};
+use crate::num::{count, decibels, real, real_size, single, size};
 use crate::units::SampleRate;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -24,6 +24,8 @@ const RELEASE: f64 = 0.06;
 const MARGIN: f64 = 0.05;
 /// A reduction below this is not counted as work, in dB.
 const NOTABLE: f64 = 0.1;
+/// Gains that move within so many seconds are heard as distortion: slower ones as another level.
+const RIDE: f64 = 0.03;
 
 /// What the limiter did.
 #[derive(Debug, Clone, Copy, Default, PartialEq, JsonSchema, Serialize, Deserialize)]
@@ -32,6 +34,8 @@ pub struct Limited {
     pub most: f64,
     /// For how long it worked, in frames.
     pub frames: u64,
+    /// What it adds to the sound while it works: all that is not the sound itself, made quieter, beside the sound.
+    pub distortion: f64,
 }
 
 /// How many frames behind a place bear on it.
@@ -49,6 +53,9 @@ pub struct Limiter<S> {
     release: f64,
     /// Frames not yet given, channel by channel; the first `TAPS / 2` lie before the next one.
     waiting: Vec<Vec<f64>>,
+    /// The peaks of waiting frames, from the next to be judged on.
+    peaks: VecDeque<f32>,
+    singles: Vec<f32>,
     /// Gains that peaks allow, with their frames, rising: the sliding minimum.
     minima: VecDeque<(u64, f64)>,
     /// The last `look` gains after the release, for smoothing: a ring that is kept twice, so that
@@ -63,6 +70,11 @@ pub struct Limiter<S> {
     taken: u64,
     ended: bool,
     pulled: Block,
+    /// A gain below this is work.
+    notable: f64,
+    riding: Riding,
+    /// Frames of a stretch of it.
+    ride: u64,
     report: Arc<Mutex<Limited>>,
 }
 
@@ -80,6 +92,8 @@ impl<S: Source> Limiter<S> {
             window: (0..look).map(|i| hann(i) / sum).collect(),
             release: 1.0 - (-1.0 / (RELEASE * source.rate().real())).exp(),
             waiting: vec![vec![0.0; TAPS / 2 - 1]; channels],
+            peaks: VecDeque::new(),
+            singles: Vec::new(),
             minima: VecDeque::new(),
             recent: vec![1.0; 2 * look],
             turn: 0,
@@ -90,6 +104,9 @@ impl<S: Source> Limiter<S> {
             taken: 0,
             ended: false,
             pulled: Block::new(channels),
+            notable: 10f64.powf(-NOTABLE / 20.0),
+            riding: Riding::default(),
+            ride: source.rate().frames(RIDE).max(1),
             source,
             report,
         }
@@ -108,29 +125,30 @@ impl<S: Source> Limiter<S> {
                 waiting.extend(std::iter::repeat_n(0.0, silence));
             }
         }
+        self.read_peaks();
         Ok(())
     }
 
-    /// The gain that the peak of one waiting frame allows.
-    fn allowed(&self, index: usize) -> f64 {
-        let mut peak = 0.0f64;
+    /// Reads the peaks of all frames that enough has come behind.
+    fn read_peaks(&mut self) {
+        let first = size(self.judged - self.given) + self.peaks.len();
+        let held = self.waiting.first().map_or(0, Vec::len);
+        let Some(frames) = (held + 1).checked_sub(first + TAPS) else { return };
+        let from = self.peaks.len();
+        self.peaks.resize(from + frames, 0.0);
         for waiting in &self.waiting {
-            let window = &waiting[index..index + TAPS];
-            // Between small samples there is nothing to find: an interpolated value is at most a few
-            // times its neighbours.
-            let near = window.iter().fold(0.0f64, |a, s| a.max(s.abs()));
-            if near > self.ceiling / 2.5 {
-                peak = peak.max(self.finder.peak(window));
-            }
+            self.singles.clear();
+            self.singles.extend(waiting[first..].iter().map(|sample| single(*sample)));
+            let least = single(self.ceiling);
+            self.finder.peaks(&self.singles, least, &mut self.peaks.make_contiguous()[from..]);
         }
-        // Frames that stay below the ceiling allow all.
-        (self.ceiling / peak.max(self.ceiling)).min(1.0)
     }
 
     /// Judges the next frame, and gives the gain for the frame `look - 1` before it.
     fn judge(&mut self) -> f64 {
-        let index = size(self.judged - self.given);
-        let allowed = self.allowed(index);
+        // Frames that stay below the ceiling allow all.
+        let peak = self.peaks.pop_front().map_or(0.0, f64::from);
+        let allowed = (self.ceiling / peak.max(self.ceiling)).min(1.0);
         while self.minima.back().is_some_and(|(_, gain)| *gain >= allowed) {
             self.minima.pop_back();
         }
@@ -193,14 +211,22 @@ impl<S: Source> Limiter<S> {
             self.judge();
         }
         block.shape(self.waiting.len(), frames);
-        let mut done = Limited::default();
+        let (mut least, mut worked) = (1.0f64, 0);
         for frame in 0..frames {
             let gain = self.judge();
-            let reduction = -decibels(gain);
-            done.most = done.most.max(reduction);
-            done.frames += u64::from(reduction > NOTABLE);
+            least = least.min(gain);
+            let mut power = 0.0;
             for (samples, waiting) in block.channels_mut().iter_mut().zip(&self.waiting) {
-                samples[frame] = waiting[TAPS / 2 - 1 + frame] * gain;
+                let sample = waiting[TAPS / 2 - 1 + frame];
+                power += sample * sample;
+                samples[frame] = sample * gain;
+            }
+            if gain < self.notable {
+                worked += 1;
+                self.riding.add(gain, power);
+            }
+            if (self.given + count(frame)).is_multiple_of(self.ride) {
+                self.riding.close();
             }
         }
         for waiting in &mut self.waiting {
@@ -208,9 +234,50 @@ impl<S: Source> Limiter<S> {
         }
         self.given += count(frames);
         if let Ok(mut report) = self.report.lock() {
-            report.most = report.most.max(done.most);
-            report.frames += done.frames;
+            report.most = report.most.max(-decibels(least));
+            report.frames += worked;
+            report.distortion = self.riding.distortion();
         }
+    }
+}
+
+/// How much the gain moves within stretches so short that the ear takes it for another sound, no longer for another
+/// level.
+#[derive(Debug, Default)]
+struct Riding {
+    /// Of the stretch under way: the sound's power, as it is, under the gain, and under its square.
+    sums: [f64; 3],
+    /// Of all before.
+    added: f64,
+    kept: f64,
+}
+
+impl Riding {
+    fn add(&mut self, gain: f64, power: f64) {
+        let [plain, once, twice] = &mut self.sums;
+        *plain += power;
+        *once += gain * power;
+        *twice += gain * gain * power;
+    }
+
+    /// What the mean gain of the stretch does not explain was added; the rest is the sound.
+    fn stretch(&self) -> [f64; 2] {
+        let [plain, once, twice] = self.sums;
+        let added = if plain > 0.0 { (twice - once * once / plain).max(0.0) } else { 0.0 };
+        [added, twice]
+    }
+
+    fn close(&mut self) {
+        let [added, kept] = self.stretch();
+        self.added += added;
+        self.kept += kept;
+        self.sums = [0.0; 3];
+    }
+
+    /// As a part of what is heard meanwhile.
+    fn distortion(&self) -> f64 {
+        let [added, kept] = self.stretch();
+        ((self.added + added) / (self.kept + kept).max(1e-30)).sqrt()
     }
 }
 

@@ -1,8 +1,7 @@
 //! Peaks between samples: short interpolation to eight times the rate.
 
-use super::dot::dot;
 use super::resample::{kaiser, kaiser_beta, sinc};
-use crate::num::real_size;
+use crate::num::{real_size, single};
 
 /// Points looked at for every sample; the highest frequency is read at most 0.15 dB low, and what
 /// lies below three quarters of Nyquist 0.1 dB.
@@ -10,9 +9,14 @@ const FACTOR: usize = 8;
 /// Samples of each filter.
 pub const TAPS: usize = 32;
 
-/// Finds the greatest value around samples.
+/// Frames that are read side by side.
+const CHUNK: usize = 64;
+/// Between samples the wave rises above those around it by no more than this.
+const RISE: f32 = 2.5;
+
+/// Finds the greatest values around samples.
 pub struct PeakFinder {
-    phases: Vec<[f64; TAPS]>,
+    phases: Vec<[f32; TAPS]>,
 }
 
 impl PeakFinder {
@@ -26,7 +30,7 @@ impl PeakFinder {
                 let mut taps = [0.0; TAPS];
                 for (index, tap) in taps.iter_mut().enumerate() {
                     let time = real_size(index) - (half - 1.0) - position;
-                    *tap = sinc(time) * kaiser(time / half, beta);
+                    *tap = single(sinc(time) * kaiser(time / half, beta));
                 }
                 taps
             })
@@ -34,10 +38,29 @@ impl PeakFinder {
         Self { phases }
     }
 
-    /// The greatest value from sample `TAPS / 2 - 1` of the window up to the one after it.
-    pub fn peak(&self, window: &[f64]) -> f64 {
-        let sample = window[TAPS / 2 - 1].abs();
-        let between = self.phases.iter().map(|taps| dot(window, taps).abs());
-        between.fold(sample, f64::max)
+    /// For each frame the greatest value from sample `TAPS / 2 - 1` behind it up to the one after that, where it may lie
+    /// above `least`; `samples` go on for `TAPS - 1` more. What is there already stays where it is greater.
+    pub fn peaks(&self, samples: &[f32], least: f32, peaks: &mut [f32]) {
+        for (chunk, peaks) in peaks.chunks_mut(CHUNK).enumerate() {
+            let around = &samples[chunk * CHUNK..][..peaks.len() + TAPS - 1];
+            // Between small samples there is nothing to find.
+            if around.iter().fold(0.0f32, |most, s| most.max(s.abs())) * RISE <= least {
+                continue;
+            }
+            for (peak, sample) in peaks.iter_mut().zip(&around[TAPS / 2 - 1..]) {
+                *peak = peak.max(sample.abs());
+            }
+            for taps in &self.phases {
+                let mut sums = [0.0f32; CHUNK];
+                for (at, tap) in taps.iter().enumerate() {
+                    for (sum, sample) in sums.iter_mut().zip(&around[at..]) {
+                        *sum += tap * sample;
+                    }
+                }
+                for (peak, sum) in peaks.iter_mut().zip(&sums) {
+                    *peak = peak.max(sum.abs());
+                }
+            }
+        }
     }
 }

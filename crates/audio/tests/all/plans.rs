@@ -351,6 +351,7 @@ fn what_cannot_be_met_says_which_kind() {
         (&clip, wav.clone(), &[("crossfade", "50ms")], "NoLoopToSmooth"),
         (&clip, wav.clone(), &[("cut", "0s..0.5s"), ("loop", "0.4s..0.8s")], "LoopOutside"),
         (&clip, wav.clone(), &[("loop", "0.1s..0.9s"), ("crossfade", "0.5s")], "CrossfadeTooLong"),
+        (&clip, wav.clone(), &[("fade-in", "0.2s"), ("cut", "0.1s..0.2s")], "FadeTooLong"),
         (
             &clip,
             wav.clone(),

@@ -58,9 +58,7 @@ pub fn words(notice: &Notice) -> String {
             "left and right are opposed (correlation {correlation:.2}) and cancel in mono: --route L takes the left channel alone"
         ),
         Notice::Seam { judged, crossfaded } => seam(judged, *crossfaded),
-        Notice::Limited { most, seconds } => {
-            format!("limiter: up to {most:.1} dB of gain reduction over {}", Duration(*seconds))
-        }
+        Notice::Limited { most, seconds, distortion } => limited(*most, *seconds, *distortion),
         Notice::Overs { samples } => {
             format!("{samples} samples clipped at full scale: lower the clip's level")
         }
@@ -104,6 +102,18 @@ fn entries_left(files: &[String], caches: &[String]) -> String {
         left.push(format!("caches {} not cleared", caches.join(", ")));
     }
     format!("{}: add --entries to do what the sheet asks", left.join(", "))
+}
+
+/// Reductions above this change a sound so much that its level may be a mistake, in dB.
+const MUCH: f64 = 12.0;
+
+fn limited(most: f64, seconds: f64, distortion: f64) -> String {
+    let help = if most > MUCH { ": a lower --level or --gain keeps the sound" } else { "" };
+    format!(
+        "limiter: up to {most:.1} dB of gain reduction over {}, distortion {:.1} %{help}",
+        Duration(seconds),
+        100.0 * distortion
+    )
 }
 
 fn seam(judged: &Judgement, crossfaded: bool) -> String {

@@ -106,6 +106,10 @@ fn what_a_clip_cannot_become() {
             "a crossfade leads from the loop end back to its start, and the sound after the loop would click | add --tail cut",
         ),
         (
+            Unmet::FadeTooLong { fade: 10.0, used: 4.0 },
+            "a fade of 10.0 s is longer than the 4.000 s that it fades | shorten the fade",
+        ),
+        (
             Unmet::CrossfadeTooLong { crossfade: 2.0, looped: 3.0 },
             "a crossfade of 2.000 s is too long for a loop of 3.000 s | half of the loop is the longest that can be",
         ),
@@ -665,8 +669,12 @@ fn notices() {
             "left and right are opposed (correlation -1.00) and cancel in mono: --route L takes the left channel alone",
         ),
         (
-            Notice::Limited { most: 4.3, seconds: 0.275 },
-            "limiter: up to 4.3 dB of gain reduction over 0.275 s",
+            Notice::Limited { most: 14.3, seconds: 0.275, distortion: 0.0312 },
+            "limiter: up to 14.3 dB of gain reduction over 0.275 s, distortion 3.1 %: a lower --level or --gain keeps the sound",
+        ),
+        (
+            Notice::Limited { most: 4.3, seconds: 0.275, distortion: 0.0012 },
+            "limiter: up to 4.3 dB of gain reduction over 0.275 s, distortion 0.1 %",
         ),
     ] {
         assert_eq!(notice::words(&found), want);

@@ -118,6 +118,11 @@ fn unmet_loop(wanted: &Unmet) -> String {
             "a crossfade leads from the loop end back to its start, and the sound after the loop would click"
                 .to_owned()
         }
+        Unmet::FadeTooLong { fade, used } => format!(
+            "a fade of {} is longer than the {} that it fades",
+            Duration(*fade),
+            Duration(*used)
+        ),
         Unmet::CrossfadeTooLong { crossfade, looped } => format!(
             "a crossfade of {} is too long for a loop of {}",
             Duration(*crossfade),
@@ -280,6 +285,7 @@ fn loop_remedy(wanted: &Unmet) -> String {
         }
         Unmet::LoopNotUsed => "choose a loop within it, or let the result be longer",
         Unmet::CrossfadeWithTail | Unmet::LoopPinned { .. } => "add --tail cut",
+        Unmet::FadeTooLong { .. } => "shorten the fade",
         Unmet::CrossfadeTooLong { .. } => "half of the loop is the longest that can be",
         Unmet::NothingToMatch => {
             "leave --loop-snap out, or leave some sound before or after the loop"

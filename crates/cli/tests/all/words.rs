@@ -156,7 +156,7 @@ fn what_rendering_found_is_a_note() {
         wav pcm16 44100 stereo, 0.500 s; converted and verified
         before    peak -6.0 dBFS, true peak -6.0 dBTP, loudness -6.7 LUFS (max momentary)
         after     peak -0.0 dBFS, true peak -0.0 dBTP, loudness -0.7 LUFS (max momentary)
-        note: clip.wav: limiter: up to 6.0 dB of gain reduction over 0.500 s
+        note: clip.wav: limiter: up to 6.0 dB of gain reduction over 0.500 s, distortion 0.0 %
         $ fit clip.wav -o b.wav --gain +12dB --allow-clipping
         clip.wav to b.wav
         wav pcm16 44100 stereo, 0.500 s; converted and verified

@@ -7,9 +7,9 @@ use crate::error::Result;
 use crate::fit::{Durable, make_file, put_file, refuse_existing};
 use crate::sheet::Rule;
 use crate::slots::Listed;
-use deft_needle_audio::measure::{Ask, Survey, survey};
+use deft_needle_audio::measure::Survey;
 use deft_needle_audio::observe::Observer;
-use deft_needle_audio::plan::{Reference, plan_clip};
+use deft_needle_audio::plan::{Reference, Surveys, plan_clip};
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::render::{Outcome, render};
 use deft_needle_audio::spec::{Container, Demand};
@@ -190,7 +190,15 @@ impl Side {
     /// # Errors
     /// Those of reading.
     pub fn of(clip: &Clip, observer: &dyn Observer) -> Result<Self> {
-        let survey = survey(clip, Ask::ALL, observer)?;
+        Self::known(clip, &Surveys::default(), observer)
+    }
+
+    /// The same, where it may have been measured before.
+    ///
+    /// # Errors
+    /// As [`Side::of`].
+    pub fn known(clip: &Clip, surveys: &Surveys, observer: &dyn Observer) -> Result<Self> {
+        let survey = surveys.of_clip(clip, observer)?;
         Ok(Self {
             spec: clip.facts().format.to_string(),
             seconds: clip.facts().seconds(),

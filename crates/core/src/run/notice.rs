@@ -158,6 +158,8 @@ pub enum Notice {
         most: f64,
         /// For so long, in seconds.
         seconds: f64,
+        /// What it added to the sound meanwhile, as a part of it.
+        distortion: f64,
     },
 }
 
@@ -191,7 +193,8 @@ impl Notice {
         }
         if outcome.limited.frames > 0 {
             let (most, seconds) = (outcome.limited.most, outcome.limited.seconds(rate));
-            all.push(Self::Limited { most, seconds });
+            let distortion = outcome.limited.distortion;
+            all.push(Self::Limited { most, seconds, distortion });
         }
         all
     }

@@ -15,7 +15,7 @@ use crate::paths::{Sound, is_stream, means_folder, open_clip, refuse_terminal, s
 use crate::progress::Progress;
 use crate::report::plan::words;
 use deft_needle_audio::Unmet;
-use deft_needle_audio::plan::Reference;
+use deft_needle_audio::plan::{Reference, Surveys};
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::shape::Step;
@@ -223,12 +223,13 @@ fn fit(job: &FitJob<'_>, args: &Fit, dry_run: bool, console: &Console) -> Result
         }
         None => job.request.clone(),
     };
+    let surveys = Surveys::default();
     let fitting = Fitting {
         clip: &clip,
         demand: &job.demand,
         edits: &request.edits,
         rule: job.aim.map(|aim| aim.rule),
-        reference: Reference { lufs, ..Reference::default() },
+        reference: Reference { lufs, surveys: Some(&surveys), ..Reference::default() },
     };
     let progress = Progress::new(console, "planning", clip.facts().frames);
     let plan = fitting.plan(&progress)?;
@@ -285,7 +286,11 @@ fn write(
     let judged = fitting.judge(plan, &written.outcome, &path, against, &progress)?;
     fitted.notices.extend(judged.notices);
     if let (Some(after), true) = (judged.after, shown) {
-        fitted.levels = Some([Side::of(fitting.clip, &progress)?, after]);
+        let before = match fitting.reference.surveys {
+            Some(surveys) => Side::known(fitting.clip, surveys, &progress)?,
+            None => Side::of(fitting.clip, &progress)?,
+        };
+        fitted.levels = Some([before, after]);
     }
     fitted.bit_rate = Some(written.facts.bit_rate());
     fitted.outcome = Some(written.outcome);

@@ -64,6 +64,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
         (None, None) => judged(ranges)?,
     };
     let smoothing = match (&made, seams.first()) {
+        _ if made.is_none() && !found.is_empty() => found[0].smoothing,
         // What is smoothed already is told as it is.
         (None, Some(seam)) if seam.verdict != Verdict::Good => {
             smooth(&clip, seam, &Progress::new(console, "measuring", clip.facts().frames))?
