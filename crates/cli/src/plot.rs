@@ -7,6 +7,7 @@ use plotters::coord::Shift;
 use plotters::coord::ranged1d::{Ranged, ValueFormatter};
 use plotters::prelude::*;
 use plotters::style::register_font;
+use plotters::style::text_anchor::{HPos, Pos, VPos};
 
 /// The size of every picture, in pixels.
 pub const SIZE: (u32, u32) = (1280, 800);
@@ -66,8 +67,6 @@ pub struct Wave<'a> {
     pub silence: Vec<(f64, f64)>,
     /// Loops.
     pub loops: Vec<(f64, f64)>,
-    /// Clipped places.
-    pub clipped: Vec<f64>,
     /// Other loops that would do, the best first.
     pub candidates: Vec<(f64, f64)>,
 }
@@ -124,11 +123,50 @@ fn letters(size: u32) -> TextStyle<'static> {
     ("plot", size).into_font().color(&INK)
 }
 
-/// Grid and axes, each with its name and the digits behind the point of its labels.
+/// The longest title, in characters.
+const TITLE: usize = 90;
+
+/// A text that the font can show: what it cannot is escaped, and what is too long loses its middle.
+fn shown(text: &str) -> String {
+    let has = |c: char| matches!(c, ' '..='~' | '\u{a0}'..='\u{24f}' | '\u{370}'..='\u{4ff}' | '\u{2010}'..='\u{2026}' | '\u{2212}');
+    let escaped: Vec<char> = text
+        .chars()
+        .flat_map(|c| match has(c) {
+            true => vec![c],
+            false => c.escape_unicode().collect(),
+        })
+        .collect();
+    match escaped.len() > TITLE {
+        true => {
+            let (head, tail) = (&escaped[..TITLE / 2], &escaped[escaped.len() - TITLE / 2..]);
+            head.iter().chain(&['…']).chain(tail).collect()
+        }
+        false => escaped.into_iter().collect(),
+    }
+}
+
+/// How a time axis of so many seconds counts, and what its labels say.
+fn clock(axis: f64) -> (&'static str, fn(&f64) -> String) {
+    match axis {
+        axis if axis < 0.01 => ("milliseconds", |x| format!("{:.2}", 1000.0 * x)),
+        axis if axis < 1.0 => ("milliseconds", |x| format!("{:.0}", 1000.0 * x)),
+        axis if axis < 60.0 => ("seconds", |x| format!("{x:.1}")),
+        _ => ("minutes:seconds", |x| {
+            let seconds = x.round();
+            format!("{:.0}:{:02.0}", (seconds / 60.0).floor(), seconds % 60.0)
+        }),
+    }
+}
+
+fn fixed(digits: usize) -> impl Fn(&f64) -> String {
+    move |value| format!("{value:.digits$}")
+}
+
+/// Grid and axes, each with its name and what its labels say.
 fn mesh<X, Y>(
     chart: &mut ChartContext<'_, BitMapBackend<'_>, Cartesian2d<X, Y>>,
-    (x, x_digits): (&str, usize),
-    (y, y_digits): (&str, usize),
+    (x, x_label): (&str, &dyn Fn(&f64) -> String),
+    (y, y_label): (&str, &dyn Fn(&f64) -> String),
 ) -> Drawn
 where
     X: Ranged<ValueType = f64> + ValueFormatter<f64>,
@@ -142,32 +180,52 @@ where
         .label_style(letters(14))
         .x_desc(x)
         .y_desc(y)
-        .x_label_formatter(&|x| format!("{x:.x_digits$}"))
-        .y_label_formatter(&|y| format!("{y:.y_digits$}"))
+        .x_label_formatter(x_label)
+        .y_label_formatter(y_label)
         .draw()
         .map_err(said)
 }
 
 fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
+    let axis = wave.axis.max(1e-6);
     let mut chart = ChartBuilder::on(area)
-        .caption(&wave.title, letters(20))
+        .caption(shown(&wave.title), letters(20))
         .margin(14)
         .margin_right(30)
         .x_label_area_size(34)
         .y_label_area_size(56)
-        .build_cartesian_2d(0.0..wave.axis.max(1e-3), -1.0..1.0)
+        .build_cartesian_2d(0.0..axis, -1.0..1.0)
         .map_err(said)?;
     let band =
         |(a, b): (f64, f64), color: RGBColor| Rectangle::new([(a, -1.0), (b, 1.0)], color.filled());
     chart.draw_series(wave.silence.iter().map(|range| band(*range, SILENT))).map_err(said)?;
-    let x = match wave.candidates.is_empty() {
-        true => "seconds (light: peaks, dark: RMS, sand: silence, green: loop, red: clipped)",
-        false => "seconds (light: peaks, dark: RMS, green: loop, below: others that were found)",
-    };
-    mesh(&mut chart, (x, 2), ("full scale", 1))?;
-    let step = wave.seconds / real_size(wave.picture.columns.len().max(1));
+    let (unit, label) = clock(axis);
+    let columns = &wave.picture.columns;
+    let clipped = columns.iter().any(|column| column.clipped);
+    let parts = [
+        (wave.picture.samples.is_empty(), "light: peaks, dark: RMS"),
+        (!wave.picture.samples.is_empty(), "a line for each channel"),
+        (!wave.silence.is_empty(), "sand: silence"),
+        (!wave.loops.is_empty(), "green: loop"),
+        (!wave.candidates.is_empty(), "below, with their numbers: others that were found"),
+        (clipped, "red, at the edges: clipped"),
+    ];
+    let parts: Vec<&str> = parts.iter().filter(|part| part.0).map(|part| part.1).collect();
+    let x = format!("{unit} ({})", parts.join(", "));
+    mesh(&mut chart, (&x, &label), ("full scale", &fixed(1)))?;
+    let step = wave.seconds / real_size(columns.len().max(1));
+    for samples in &wave.picture.samples {
+        let points = samples.iter().enumerate();
+        let points = points.map(|(n, s)| ((real_size(n) + 0.5) * step, s.clamp(-1.0, 1.0)));
+        chart.draw_series(LineSeries::new(points.clone(), BODY.stroke_width(2))).map_err(said)?;
+        if samples.len() < 200 {
+            let dots = points.map(|point| Circle::new(point, 3, BODY.filled()));
+            chart.draw_series(dots).map_err(said)?;
+        }
+    }
+    let outline = if wave.picture.samples.is_empty() { &columns[..] } else { &[] };
     for (color, body) in [(WAVE, false), (BODY, true)] {
-        let bars = wave.picture.columns.iter().enumerate().map(|(i, column)| {
+        let bars = outline.iter().enumerate().map(|(i, column)| {
             let (low, high) = match body {
                 true => (-column.rms, column.rms),
                 false => (column.least, column.greatest),
@@ -183,27 +241,68 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     let ends = wave.loops.iter().flat_map(|(a, b)| [*a, *b]);
     chart.draw_series(ends.map(|x| line(x, LOOP, 2))).map_err(said)?;
     for (place, (a, b)) in (0..).zip(&wave.candidates) {
-        let y = -0.72 - 0.07 * f64::from(place % 4);
-        let bar = PathElement::new(vec![(*a, y), (*b, y)], LOOP.mix(0.8).stroke_width(2));
+        let y = -0.66 - 0.1 * f64::from(place % 4);
+        let bar = PathElement::new(vec![(*a, y), (*b, y)], LOOP.mix(0.8).stroke_width(3));
         chart.draw_series([bar]).map_err(said)?;
+        // Beside its beginning, on paper, where nothing covers it.
+        let (left, width) = (a + 0.004 * axis, 0.013 * axis);
+        let box_ = Rectangle::new([(left, y - 0.07), (left + width, y + 0.07)], PAPER.filled());
+        chart.draw_series([box_]).map_err(said)?;
+        let number =
+            Text::new((place + 2).to_string(), (left + 0.002 * axis, y + 0.06), letters(13));
+        chart.draw_series([number]).map_err(said)?;
     }
-    let clipped = wave.clipped.iter().map(|x| line(*x, CLIPPED, 1));
-    chart.draw_series(clipped).map_err(said)?;
+    for edge in [-1.0, 1.0] {
+        let marks =
+            columns.iter().enumerate().filter(|(_, column)| column.clipped).map(|(i, _)| {
+                let x = real_size(i) * step;
+                let wide = step.max(axis / 600.0);
+                Rectangle::new([(x, edge), (x + wide, 0.93 * edge)], CLIPPED.filled())
+            });
+        chart.draw_series(marks).map_err(said)?;
+    }
+    if columns.iter().all(|column| column.rms == 0.0) {
+        let text = Text::new("silent", (axis / 2.0, 0.1), letters(20));
+        chart.draw_series([text]).map_err(said)?;
+    }
     Ok(())
 }
 
+/// Frequencies that the axis names.
+const TICKS: [(f64, &str); 10] = [
+    (20.0, "20"),
+    (50.0, "50"),
+    (100.0, "100"),
+    (200.0, "200"),
+    (500.0, "500"),
+    (1_000.0, "1k"),
+    (2_000.0, "2k"),
+    (5_000.0, "5k"),
+    (10_000.0, "10k"),
+    (20_000.0, "20k"),
+];
+
 fn paint_spectrum(title: &str, picture: &Picture, rates: &[u32], area: &Area<'_>) -> Drawn {
     const FLOOR: f64 = -120.0;
-    let top = picture.spectrum.last().map_or(20_000.0, |point| point.0);
+    let top = picture.spectrum.last().map_or(20_000.0, |point| point.0).max(40.0);
     let mut chart = ChartBuilder::on(area)
         .caption(title, letters(20))
         .margin(14)
         .margin_right(30)
         .x_label_area_size(34)
         .y_label_area_size(56)
-        .build_cartesian_2d((20.0..top.max(40.0)).log_scale(), FLOOR..0.0)
+        .build_cartesian_2d((20.0..top).log_scale(), FLOOR..0.0)
         .map_err(said)?;
-    mesh(&mut chart, ("hertz", 0), ("dB", 0))?;
+    // The axis names what people know, which lies closer than its powers of ten.
+    mesh(&mut chart, ("hertz", &|_| String::new()), ("dB", &fixed(0)))?;
+    for (hertz, name) in TICKS.iter().filter(|tick| tick.0 <= top) {
+        let line = PathElement::new(vec![(*hertz, FLOOR), (*hertz, 0.0)], GRID);
+        chart.draw_series([line]).map_err(said)?;
+        let (x, y) = chart.backend_coord(&(*hertz, FLOOR));
+        let (left, above) = area.get_pixel_range();
+        let at = (x - left.start - 8, y - above.start + 6);
+        area.draw(&Text::new(*name, at, letters(14))).map_err(said)?;
+    }
     let points = picture.spectrum.iter().filter(|point| point.0 >= 20.0);
     let points = points.map(|(hertz, db)| (*hertz, db.max(FLOOR)));
     chart
@@ -212,11 +311,16 @@ fn paint_spectrum(title: &str, picture: &Picture, rates: &[u32], area: &Area<'_>
     let inside = rates.iter().filter(|rate| f64::from(**rate) / 2.0 < top);
     for (place, rate) in (0..).zip(inside) {
         let x = f64::from(*rate) / 2.0;
-        let mark = PathElement::new(vec![(x, FLOOR), (x, 0.0)], LOOP.stroke_width(1));
+        let mark = PathElement::new(vec![(x, FLOOR), (x, 0.0)], LOOP.stroke_width(2));
         chart.draw_series([mark]).map_err(said)?;
-        // Labels step down, so that near ones do not cover each other.
+        // Labels step down, so that near ones do not cover each other, and lie left of their lines.
         let y = -4.0 - 8.0 * f64::from(place % 3);
-        let text = Text::new(format!("{rate} Hz ends here"), (x, y), letters(13));
+        let text = format!("limit at {} kHz for {rate} Hz", f64::from(*rate) / 2000.0);
+        let style = letters(14).pos(Pos::new(HPos::Right, VPos::Top));
+        chart.draw_series([Text::new(text, (x / 1.01, y), style)]).map_err(said)?;
+    }
+    if picture.columns.iter().all(|column| column.rms == 0.0) {
+        let text = Text::new("silent", (600.0, FLOOR / 2.0), letters(20));
         chart.draw_series([text]).map_err(said)?;
     }
     Ok(())
@@ -228,16 +332,17 @@ fn paint_seam(title: &str, curves: &[Curve], area: &Area<'_>) -> Drawn {
     let reach = points().fold(0.1f64, |most, p| most.max(p.0.abs()));
     let high = 1.1 * points().fold(1e-4f64, |most, p| most.max(p.1.abs()));
     let mut chart = ChartBuilder::on(area)
-        .caption(title, letters(20))
+        .caption(shown(title), letters(20))
         .margin(14)
         .margin_right(30)
         .x_label_area_size(34)
         .y_label_area_size(56)
-        .build_cartesian_2d(-reach..reach, -high..high)
+        // Above the waves there is room for their names.
+        .build_cartesian_2d(-reach..reach, -high..1.5 * high)
         .map_err(said)?;
     let digits = if high < 0.05 { 4 } else { 2 };
-    mesh(&mut chart, ("milliseconds from the seam", 0), ("full scale", digits))?;
-    let mark = PathElement::new(vec![(0.0, -high), (0.0, high)], LOOP.stroke_width(2));
+    mesh(&mut chart, ("milliseconds from the seam", &fixed(0)), ("full scale", &fixed(digits)))?;
+    let mark = PathElement::new(vec![(0.0, -high), (0.0, 1.5 * high)], LOOP.stroke_width(2));
     chart.draw_series([mark]).map_err(said)?;
     // The first of two is broad, so that it shows beneath the other where both are alike.
     let styles = match curves.len() {

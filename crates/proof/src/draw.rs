@@ -105,7 +105,7 @@ mod tests {
 
     #[test]
     fn columns_and_lines_lie_where_they_should() {
-        let column = |least, greatest| Column { least, greatest, rms: 0.0 };
+        let column = |least, greatest| Column { least, greatest, rms: 0.0, clipped: false };
         let drawn = outline(&[column(-1.0, 1.0), column(0.0, 0.5)], |c| (c.least, c.greatest));
         assert_eq!(drawn, "m0 0v100m120-75v25");
         assert_eq!(outline(&[column(0.0, 0.0)], |c| (c.least, c.greatest)), "m0 50v1");

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How many samples in a row at full scale count as clipped; fewer are ordinary peaks.
-const SHORTEST_RUN: u64 = 3;
+pub const SHORTEST_RUN: u64 = 3;
 /// How many places are listed.
 const MOST_LISTED: usize = 32;
 
@@ -23,6 +23,14 @@ pub struct Clipped {
     pub first: Vec<FrameRange>,
 }
 
+/// Full scale: the largest positive code of integers, 1 otherwise.
+pub fn full_scale(kind: Kind) -> f64 {
+    match kind {
+        Kind::Integer(bits) => 1.0 - 0.5f64.powi(i32::try_from(bits).unwrap_or(32) - 1),
+        Kind::Float(_) | Kind::Lossy => 1.0,
+    }
+}
+
 /// Looks for runs in every channel.
 #[derive(Debug)]
 pub struct ClipFinder {
@@ -33,13 +41,13 @@ pub struct ClipFinder {
 }
 
 impl ClipFinder {
-    /// Full scale is the largest positive code of integers, 1 otherwise.
     pub fn new(channels: usize, kind: Kind) -> Self {
-        let full_scale = match kind {
-            Kind::Integer(bits) => 1.0 - 0.5f64.powi(i32::try_from(bits).unwrap_or(32) - 1),
-            Kind::Float(_) | Kind::Lossy => 1.0,
-        };
-        Self { full_scale, at: 0, runs: vec![0; channels], found: Clipped::default() }
+        Self {
+            full_scale: full_scale(kind),
+            at: 0,
+            runs: vec![0; channels],
+            found: Clipped::default(),
+        }
     }
 
     pub fn feed(&mut self, block: &Block) {

@@ -1,5 +1,6 @@
 //! What a picture of a clip needs: its outline in columns, and its mean spectrum.
 
+use super::clipping::{SHORTEST_RUN, full_scale};
 use crate::block::{Block, each_block};
 use crate::error::Result;
 use crate::num::{count, real_size, size};
@@ -20,6 +21,8 @@ pub struct Column {
     pub greatest: f64,
     /// The root of the mean square.
     pub rms: f64,
+    /// Whether it is clipped: several samples in a row at full scale.
+    pub clipped: bool,
 }
 
 /// An outline and a spectrum.
@@ -27,6 +30,8 @@ pub struct Column {
 pub struct Picture {
     /// Equal parts of the clip, in order.
     pub columns: Vec<Column>,
+    /// All samples of each channel, of clips so short that each has a column; else nothing.
+    pub samples: Vec<Vec<f64>>,
     /// The mean spectrum: frequency in hertz, level of a full-scale sine in dB.
     pub spectrum: Vec<(f64, f64)>,
 }
@@ -41,16 +46,29 @@ const WINDOW: usize = 4096;
 pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<Picture> {
     let rate = clip.facts().format.rate.real();
     let part = clip.facts().frames.div_ceil(count(columns)).max(1);
-    let mut outline = Outline { part, columns: Vec::new(), current: Column::default(), filled: 0 };
+    let kind = clip.facts().format.encoding.codec.kind();
+    let channels = usize::from(clip.facts().format.channels.count());
+    let mut outline = Outline {
+        part,
+        columns: Vec::new(),
+        current: Column::default(),
+        filled: 0,
+        full_scale: full_scale(kind),
+        runs: vec![0; channels],
+    };
+    let mut samples = vec![Vec::new(); if part == 1 { channels } else { 0 }];
     let mut spectrum = Spectrum::new();
     each_block(&mut *clip.frames()?, observer, |block| {
         make_finite(block);
         outline.feed(block);
         spectrum.feed(block);
+        for (all, new) in samples.iter_mut().zip(block.channels()) {
+            all.extend_from_slice(new);
+        }
         observer.advance(count(block.frames()));
     })?;
     outline.close();
-    Ok(Picture { columns: outline.columns, spectrum: spectrum.finish(rate) })
+    Ok(Picture { columns: outline.columns, samples, spectrum: spectrum.finish(rate) })
 }
 
 struct Outline {
@@ -59,6 +77,9 @@ struct Outline {
     /// Its `rms` is a sum of squares until it is closed.
     current: Column,
     filled: u64,
+    full_scale: f64,
+    /// For each channel how many samples in a row were at full scale.
+    runs: Vec<u64>,
 }
 
 impl Outline {
@@ -67,11 +88,13 @@ impl Outline {
         while from < block.frames() {
             let left = size(self.part - self.filled).min(block.frames() - from);
             let share = 1.0 / real_size(block.channels().len());
-            for samples in block.channels() {
+            for (samples, run) in block.channels().iter().zip(&mut self.runs) {
                 for &sample in &samples[from..from + left] {
                     self.current.least = self.current.least.min(sample);
                     self.current.greatest = self.current.greatest.max(sample);
                     self.current.rms += sample * sample * share;
+                    *run = if sample.abs() >= self.full_scale { *run + 1 } else { 0 };
+                    self.current.clipped |= *run >= SHORTEST_RUN;
                 }
             }
             from += left;

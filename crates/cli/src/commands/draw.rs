@@ -71,7 +71,6 @@ fn wave<'a>(clip: &Clip, seen: &'a Picture, found: &Survey, axis: f64, name: &st
         axis,
         silence,
         loops: facts.loops.iter().map(|l| seconds(l.range)).collect(),
-        clipped: found.clipped.first.iter().map(|r| seconds(*r).0).collect(),
         candidates: Vec::new(),
     }
 }

@@ -82,7 +82,7 @@ pub fn run(args: &Seam, console: &Console) -> Result<Exit, Failure> {
         let name = format!("{}{smoothed}", file.to_string_lossy());
         // Places of other loops are those of the clip as it was.
         let others: &[Candidate] = if made.is_some() { &[] } else { &seen.found };
-        proof::prove(args, &name, subject, first.range, others, console)?;
+        proof::prove(args, &name, subject, first, others, console)?;
     }
     console.object(|| object::Seams {
         clip: text(clip.input().name()),

@@ -1,5 +1,6 @@
 //! A seam to hear and to see.
 
+use super::report;
 use crate::args::Seam;
 use crate::commands::{draw, hear};
 use crate::console::{Console, written};
@@ -11,7 +12,7 @@ use deft_needle_audio::hear::Programme;
 use deft_needle_audio::measure::picture::picture;
 use deft_needle_audio::num::{real, real_size};
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::seam::{Candidate, windows};
+use deft_needle_audio::seam::{Candidate, Judgement, windows};
 use deft_needle_audio::units::FrameRange;
 
 /// What is heard on either side of the seam, in seconds.
@@ -27,10 +28,11 @@ pub fn prove(
     args: &Seam,
     name: &str,
     clip: &Clip,
-    range: FrameRange,
+    seam: &Judgement,
     found: &[Candidate],
     console: &Console,
 ) -> Result<(), Failure> {
+    let range = seam.range;
     if let Some(out) = &args.hear {
         let programme = Programme::across(clip, range, HEARD, args.rounds)?;
         let clips = std::slice::from_ref(clip);
@@ -43,7 +45,7 @@ pub fn prove(
         ));
     }
     if let Some(out) = &args.plot {
-        plot(name, clip, range, found, out, console)?;
+        plot(name, clip, seam, found, out, console)?;
     }
     Ok(())
 }
@@ -52,12 +54,12 @@ pub fn prove(
 fn plot(
     name: &str,
     clip: &Clip,
-    range: FrameRange,
+    seam: &Judgement,
     found: &[Candidate],
     out: &std::path::Path,
     console: &Console,
 ) -> Result<(), Failure> {
-    let facts = clip.facts();
+    let (facts, range) = (clip.facts(), seam.range);
     let rate = facts.format.rate;
     let progress = Progress::new(console, "writing", facts.frames);
     let seen = picture(clip, COLUMNS, &progress)?;
@@ -69,7 +71,6 @@ fn plot(
         axis: facts.seconds(),
         silence: Vec::new(),
         loops: vec![seconds(range)],
-        clipped: Vec::new(),
         candidates: found.iter().skip(1).map(|c| seconds(c.seam.range)).collect(),
     };
     let side = rate.frames(DRAWN).min(range.len()).max(2);
@@ -95,7 +96,11 @@ fn plot(
     let panels = [
         Panel::Wave(wave),
         Panel::Seam {
-            title: "What is heard at the seam (first channel)".to_owned(),
+            title: format!(
+                "What is heard at the seam (first channel): {}, {}",
+                seam.verdict.word(),
+                report::heard(seam)
+            ),
             curves: vec![curve("end, then start", heard)],
         },
         Panel::Seam {

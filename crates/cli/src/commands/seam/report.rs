@@ -117,13 +117,17 @@ fn clock(seconds: f64) -> String {
     format!("{minutes:.0}:{:06.3}", seconds - 60.0 * minutes)
 }
 
+/// A click in words, with its figure.
+pub fn heard(judged: &Judgement) -> String {
+    match judged.click_db {
+        db if db <= UNHEARD => "nothing is added to the sound".to_owned(),
+        db if db <= 0.0 => format!("{:.0} dB below what could be heard there", -db),
+        db => format!("{db:.0} dB above what the sound masks"),
+    }
+}
+
 fn described(judged: &Judgement, rate: SampleRate, plain: bool) -> String {
     let [start, end] = [judged.range.start, judged.range.end].map(|f| clock(rate.seconds(f)));
-    let heard = match judged.click_db {
-        db if db <= UNHEARD => "nothing is added to the sound".to_owned(),
-        db if db <= 0.0 => format!("{:.0} dB below what is heard beside the sound", -db),
-        db => format!("{db:.0} dB above what the sound masks"),
-    };
     let row = |name: &str, text: String| format!("  {name:<10}{text}");
     let mut lines = vec![
         row(
@@ -136,7 +140,7 @@ fn described(judged: &Judgement, rate: SampleRate, plain: bool) -> String {
             ),
         ),
         row("seam", paint(style(judged.verdict), judged.verdict.word())),
-        row("click", heard),
+        row("click", heard(judged)),
         row(
             "step",
             format!(
