@@ -241,7 +241,7 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     let ends = wave.loops.iter().flat_map(|(a, b)| [*a, *b]);
     chart.draw_series(ends.map(|x| line(x, LOOP, 2))).map_err(said)?;
     for (place, (a, b)) in (0..).zip(&wave.candidates) {
-        let y = -0.66 - 0.1 * f64::from(place % 4);
+        let y = -0.56 - 0.13 * f64::from(place % 4);
         let bar = PathElement::new(vec![(*a, y), (*b, y)], LOOP.mix(0.8).stroke_width(3));
         chart.draw_series([bar]).map_err(said)?;
         // Beside its beginning, on paper, where nothing covers it.
@@ -338,11 +338,11 @@ fn paint_seam(title: &str, curves: &[Curve], area: &Area<'_>) -> Drawn {
         .x_label_area_size(34)
         .y_label_area_size(56)
         // Above the waves there is room for their names.
-        .build_cartesian_2d(-reach..reach, -high..1.5 * high)
+        .build_cartesian_2d(-reach..reach, -high..1.8 * high)
         .map_err(said)?;
     let digits = if high < 0.05 { 4 } else { 2 };
     mesh(&mut chart, ("milliseconds from the seam", &fixed(0)), ("full scale", &fixed(digits)))?;
-    let mark = PathElement::new(vec![(0.0, -high), (0.0, 1.5 * high)], LOOP.stroke_width(2));
+    let mark = PathElement::new(vec![(0.0, -high), (0.0, 1.8 * high)], LOOP.stroke_width(2));
     chart.draw_series([mark]).map_err(said)?;
     // The first of two is broad, so that it shows beneath the other where both are alike.
     let styles = match curves.len() {
