@@ -3,7 +3,7 @@
 use crate::bench::{Folder, demand, made};
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Reference, plan_clip};
-use deft_needle_audio::seam::{Bounds, Candidate, Judgement, Verdict, find, judge};
+use deft_needle_audio::seam::{Bounds, Candidate, Judgement, Reason, Verdict, find, judge, smooth};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::{Clip, Edits};
 use std::f64::consts::TAU;
@@ -165,6 +165,51 @@ fn songs_are_looped_where_they_repeat() {
     }
 }
 
+/// What a file ends like tells how its maker meant it to go round; bars tell from where on.
+#[test]
+fn form_tells_where_music_goes_round() {
+    let folder = Folder::new();
+    let bars = |count: f64| 240.0 / 120.0 * count * RATE;
+    let song = || Song::new().bars(2, 120.0, 0.0, 11).bars(8, 120.0, 3.0, 7);
+    let part = |sides: Vec<Vec<f64>>, from: f64, to: f64| -> Vec<Vec<f64>> {
+        sides.into_iter().map(|side| side[from as usize..to as usize].to_vec()).collect()
+    };
+    let twice = || Song::new().bars(8, 120.0, 3.0, 7).bars(8, 120.0, 3.0, 7).rendered(0.5);
+    let mut dying = song().rendered(0.7);
+    for side in &mut dying {
+        let fade = (0.3 * RATE) as usize;
+        let first = side.len() - fade;
+        for (n, sample) in side[first..].iter_mut().enumerate() {
+            *sample *= 1.0 - n as f64 / fade as f64;
+        }
+    }
+    let again = song().bars(8, 120.0, 3.0, 7).rendered(0.0);
+    for (name, sides, reason, start, length, within) in [
+        ("the second time", part(twice(), bars(8.0), bars(16.0)), Reason::Bars, 0.0, 8.0, 0.0),
+        ("up to the tail", dying, Reason::Bars, 2.0, 8.0, 0.01 * RATE),
+        (
+            "its first notes once more",
+            part(again, 0.0, bars(10.0) + 0.6 * RATE),
+            Reason::Return,
+            f64::NAN,
+            8.0,
+            1.0,
+        ),
+    ] {
+        let (_, all) = found(&folder, sides, 5);
+        let best = &all[0];
+        assert_eq!(best.reason, reason, "{name}: {best:?}");
+        let off = best.seam.range.len() as f64 - bars(length);
+        assert!(off.abs() <= within, "{name}: {off:+.1} frames off");
+        let early = best.seam.range.start as f64 - bars(start);
+        assert!(start.is_nan() || early.abs() <= 0.03 * RATE, "{name}: {early:+.1} frames off");
+        let told = best.bars.unwrap();
+        assert_eq!((told.count, told.beats), (8, 4), "{name}");
+        assert!((told.tempo - 120.0).abs() < 0.05, "{name}: {}", told.tempo);
+        assert!(best.seam.verdict < Verdict::Bad, "{name}: {best:?}");
+    }
+}
+
 /// The seam of what these edits make.
 fn smoothed(folder: &Folder, clip: &Clip, edits: &Edits) -> Judgement {
     let line = demand("wav f32 any any");
@@ -211,6 +256,8 @@ fn noise_goes_round_anywhere_and_swells_need_a_crossfade() {
     let whole = FrameRange { start: 60_000, end: 190_000 };
     let plain = judge(&clip, whole).unwrap();
     assert_eq!(plain.verdict, Verdict::Bad, "{:.1} dB", plain.level_db);
+    let reckoned = smooth(&clip, &plain, &Unobserved).unwrap().unwrap();
+    assert_eq!(reckoned.verdict, Verdict::Good, "{} s", reckoned.seconds);
     let edits = Edits {
         looped: Some("60000smp..190000smp".parse().unwrap()),
         crossfade: Some("1.5s".parse().unwrap()),

@@ -85,3 +85,25 @@ fn the_gain_never_steps() {
     let step = gains.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0, f64::max);
     assert!(step < 0.06, "{step}");
 }
+
+/// What no gain of a stretch explains, by least squares from what went in and what came out.
+#[test]
+fn its_distortion_is_what_no_steady_gain_explains() {
+    let steady = tones(&[(997.0, 2.0)], 1.0);
+    let beating = tones(&[(997.0, 0.9), (1_040.0, 0.9)], 1.0);
+    for (name, clip, most) in [("steady", steady, 0.002), ("beating", beating, 1.0)] {
+        let (out, done) = limit(clip.clone(), 0.0);
+        let stretch = (RIDE * f64::from(RATE)) as usize;
+        let (mut left, mut all) = (0.0, 0.0);
+        for (a, b) in clip.chunks(stretch).zip(out.chunks(stretch)) {
+            let product: f64 = a.iter().zip(b).map(|(a, b)| a * b).sum();
+            let gain = product / a.iter().map(|a| a * a).sum::<f64>();
+            left += a.iter().zip(b).map(|(a, b)| (b - gain * a).powi(2)).sum::<f64>();
+            all += b.iter().map(|b| b * b).sum::<f64>();
+        }
+        let want = (left / all).sqrt();
+        let off = (done.distortion - want).abs();
+        assert!(off < 0.1 * want + 0.001, "{name}: {} beside {want}", done.distortion);
+        assert!(done.distortion < most && (most < 1.0 || want > 0.01), "{name}: {want}");
+    }
+}
