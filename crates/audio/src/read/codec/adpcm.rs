@@ -5,7 +5,7 @@
 
 use super::super::bytes::{be16, le16};
 use crate::block::Block;
-use crate::num::saturated16;
+use crate::num::real_signed;
 
 /// Step sizes (IMA 1992, table 2).
 pub const STEPS: [i32; 89] = [
@@ -104,21 +104,24 @@ pub fn ms_frames(bytes: u64, channels: u64) -> u64 {
     }
 }
 
+/// In numbers that no header and no code overflows.
 struct Ms {
-    coefficients: (i32, i32),
-    step: i32,
-    last: [i32; 2],
+    coefficients: (i64, i64),
+    step: i64,
+    last: [i64; 2],
 }
 
 impl Ms {
     fn next(&mut self, code: u8) -> f64 {
         let (a, b) = self.coefficients;
         let [one, two] = self.last;
-        let signed = i32::from(code) - if code >= 8 { 16 } else { 0 };
+        let signed = i64::from(code) - if code >= 8 { 16 } else { 0 };
         let guess = (one * a + two * b) >> 8;
-        let value = saturated16(guess + signed * self.step);
-        self.step = ((MS_MOVES[usize::from(code & 15)] * self.step) >> 8).clamp(16, 1 << 24);
-        self.last = [value.into(), one];
+        let value = (guess + signed * self.step).clamp(i16::MIN.into(), i16::MAX.into());
+        let step = (i64::from(MS_MOVES[usize::from(code & 15)]) * self.step) >> 8;
+        self.step = step.clamp(16, 1 << 24);
+        self.last = [value, one];
+        let value = i16::try_from(value).unwrap_or_default();
         f64::from(value) / 32_768.0
     }
 }
@@ -131,7 +134,7 @@ pub fn decode_ms(bytes: &[u8], coefficients: &[(i16, i16)], block: &mut Block) {
     }
     let word = |kind: usize, channel: usize| {
         let at = channels + 2 * (kind * channels + channel);
-        i32::from(le16(bytes, at).unwrap_or_default().cast_signed())
+        i64::from(le16(bytes, at).unwrap_or_default().cast_signed())
     };
     let mut states: Vec<Ms> = (0..channels)
         .map(|channel| {
@@ -144,8 +147,8 @@ pub fn decode_ms(bytes: &[u8], coefficients: &[(i16, i16)], block: &mut Block) {
         })
         .collect();
     for (channel, state) in block.channels_mut().iter_mut().zip(&states) {
-        channel.push(f64::from(state.last[1]) / 32_768.0);
-        channel.push(f64::from(state.last[0]) / 32_768.0);
+        let [one, two] = state.last.map(|value| real_signed(value) / 32_768.0);
+        channel.extend([two, one]);
     }
     let codes = bytes[7 * channels..].iter().flat_map(|byte| [byte >> 4, byte & 15]);
     let mut turn = 0;
@@ -186,5 +189,18 @@ mod tests {
         // 1: 100+16; 15 is -1: 116-16; 8 is -8: 100-128, the step grows to 48; 0: the same again.
         assert_eq!(found, [50, 100, 116, 100, -28, -28]);
         assert_eq!((ms_frames(9, 1), ima_frames(256, 1), ima_frames(3, 1)), (6, 505, 0));
+    }
+
+    /// The widest of everything that a header can say, and codes that widen the step at each sample.
+    #[test]
+    fn no_block_of_microsofts_overflows() {
+        for (pair, code) in [((i16::MIN, i16::MIN), 0x88), ((i16::MAX, i16::MIN), 0x77)] {
+            let head = [0, 0xFF, 0x7F, 0x00, 0x80, 0x00, 0x80];
+            let bytes = [&head[..], &[code; 64]].concat();
+            let mut block = Block::new(1);
+            decode_ms(&bytes, &[pair], &mut block);
+            assert_eq!(block.frames(), 130);
+            assert!(block.channels()[0].iter().all(|sample| sample.abs() <= 1.0));
+        }
     }
 }
