@@ -101,12 +101,11 @@ impl Heard {
         for power in levels.iter_mut().flatten() {
             *power = 10.0 * (*power / loudest + FLOOR).log10();
         }
-        let silent = |levels: &Levels| levels.iter().all(|level| *level < SILENT);
         Ok(Self {
             rate,
             hop,
             window,
-            silent: levels.iter().map(silent).collect(),
+            silent: levels.iter().map(is_silent).collect(),
             shapes: if music { shapes(&levels) } else { Vec::new() },
             levels,
             loudness,
@@ -127,6 +126,10 @@ impl Heard {
     }
 }
 
+fn is_silent(levels: &Levels) -> bool {
+    levels.iter().all(|level| *level < SILENT)
+}
+
 /// What is special about each stretch.
 fn shapes(levels: &[Levels]) -> Vec<Levels> {
     let stretches = single(real_size(levels.len().max(1)));
@@ -142,7 +145,8 @@ fn shapes(levels: &[Levels]) -> Vec<Levels> {
         let mean = shape.iter().sum::<f32>() / bands;
         shape.iter_mut().for_each(|level| *level -= mean);
         let length = shape.iter().map(|level| level * level).sum::<f32>().sqrt();
-        let told = length > OUTSTANDING * bands.sqrt();
+        // Silence is alike everywhere.
+        let told = length > OUTSTANDING * bands.sqrt() && !is_silent(stretch);
         shape.map(|level| if told { level / length } else { 0.0 })
     };
     levels.iter().map(shape).collect()
