@@ -60,6 +60,8 @@ pub enum Unmet {
     CrossfadeWithTail,
     /// A crossfade of more than half of the loop.
     CrossfadeTooLong { crossfade: f64, looped: f64 },
+    /// No loop can be as long as one bound asks and as short as the other, in seconds.
+    NoSuchLength { shortest: f64, longest: f64 },
     /// A fade that is longer than what it fades, in seconds.
     FadeTooLong { fade: f64, used: f64 },
     /// Nothing sounds around the loop that its end could be matched with.

@@ -204,11 +204,11 @@ fn paint_wave(wave: &Wave<'_>, area: &Area<'_>) -> Drawn {
     let clipped = columns.iter().any(|column| column.clipped);
     let parts = [
         (wave.picture.samples.is_empty(), "light: peaks, dark: RMS"),
-        (!wave.picture.samples.is_empty(), "a line for each channel"),
+        (!wave.picture.samples.is_empty(), "one line per channel"),
         (!wave.silence.is_empty(), "sand: silence"),
         (!wave.loops.is_empty(), "green: loop"),
-        (!wave.candidates.is_empty(), "below, with their numbers: others that were found"),
-        (clipped, "red, at the edges: clipped"),
+        (!wave.candidates.is_empty(), "below, numbered: other candidates"),
+        (clipped, "red: clipped"),
     ];
     let parts: Vec<&str> = parts.iter().filter(|part| part.0).map(|part| part.1).collect();
     let x = format!("{unit} ({})", parts.join(", "));
@@ -364,4 +364,39 @@ fn paint_seam(title: &str, curves: &[Curve], area: &Area<'_>) -> Drawn {
         .label_font(letters(13))
         .draw()
         .map_err(said)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn titles_are_readable_escaped_and_shortened_in_the_middle() {
+        for (text, want) in [
+            ("bell.wav, wav pcm16 44100 mono", "bell.wav, wav pcm16 44100 mono"),
+            ("Набережная.ogg", "Набережная.ogg"),
+            ("鐘.wav", "\\u{9418}.wav"),
+            ("a\u{7}b\u{202e}c", "a\\u{7}b\\u{202e}c"),
+        ] {
+            assert_eq!(shown(text), want);
+        }
+        let long = format!("{}.wav", "x".repeat(300));
+        let short = shown(&long);
+        assert!(short.starts_with("xxx") && short.contains('…') && short.ends_with("x.wav"));
+        assert_eq!(short.chars().count(), TITLE + 1);
+    }
+
+    #[test]
+    fn time_axes_count_in_what_their_length_asks() {
+        for (axis, at, unit, label) in [
+            (0.0014, 0.0007, "milliseconds", "0.70"),
+            (0.5, 0.25, "milliseconds", "250"),
+            (12.0, 2.5, "seconds", "2.5"),
+            (400.0, 65.0, "minutes:seconds", "1:05"),
+            (7_200.0, 3_599.9, "minutes:seconds", "60:00"),
+        ] {
+            let (name, labels) = clock(axis);
+            assert_eq!((name, labels(&at).as_str()), (unit, label), "{axis}");
+        }
+    }
 }

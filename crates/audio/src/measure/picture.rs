@@ -171,3 +171,37 @@ impl Spectrum {
         self.power.iter().enumerate().skip(1).map(line).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::spec::Kind;
+
+    /// Sixteen frames a column: runs of three count, wherever a column ends, and two do not.
+    #[test]
+    fn clipped_columns_are_those_with_a_run_at_full_scale() {
+        let mut outline = Outline {
+            part: 16,
+            columns: Vec::new(),
+            current: Column::default(),
+            filled: 0,
+            full_scale: full_scale(Kind::Integer(16)),
+            runs: vec![0; 2],
+        };
+        let mut left = vec![0.5; 80];
+        left[3..5].fill(1.0);
+        left[20..23].fill(-1.0);
+        let mut right = vec![0.0; 80];
+        // From the end of the third column into the fourth, in which it becomes long enough.
+        right[46..50].fill(32_767.0 / 32_768.0);
+        for from in (0..80).step_by(10) {
+            let part = |side: &[f64]| side[from..from + 10].to_vec();
+            outline.feed(&Block::from_channels(vec![part(&left), part(&right)]));
+        }
+        outline.close();
+        let clipped: Vec<bool> = outline.columns.iter().map(|column| column.clipped).collect();
+        assert_eq!(clipped, [false, true, false, true, false]);
+        let first = outline.columns[0];
+        assert_eq!((first.least, first.greatest), (0.0, 1.0));
+    }
+}

@@ -2,8 +2,8 @@
 //! notes, or where a part is played again.
 //!
 //! What is left of the sound at the end of a file tells much of what its maker had in mind. Music that stops at full
-//! level on a bar is cut to go round; music that dies away within a second or so is cut to go round before that; music
-//! that fades or ends is not, and loops where it repeats, if it does.
+//! level on a bar is cut to loop; music that dies away within a second or so is cut to loop before that; music that fades
+//! or ends is not, and loops where it repeats, if it does.
 
 use super::beat::Beat;
 use super::listen::Heard;
@@ -17,7 +17,7 @@ use serde::Serialize;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Reason {
-    /// The file stops at full level, and goes round from its first frame.
+    /// The file stops at full level: all of it loops.
     Whole,
     /// Whole bars, up to where the file stops or begins to die away.
     Bars,
@@ -40,18 +40,18 @@ pub struct Proposal {
     pub reason: Reason,
     /// How exactly it is known.
     pub fit: Fit,
-    /// Of how many rounds of a run it is, which comes again after so many stretches.
+    /// The lag of a run, in stretches, and how many rounds of it this is.
     pub rounds: Option<(usize, u64)>,
 }
 
 /// What is known of a proposal.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Fit {
-    /// Its length; both ends may move back together by so many frames.
+    /// Its length; both ends may move back together by this number of frames.
     Length(u64),
     /// That its end is that of the file.
     End,
-    /// Its length but for so many frames, and that its last frames, so many, are those at its start.
+    /// That its last frames are those at its start.
     Return {
         /// How far off the length may be.
         reach: u64,
@@ -74,14 +74,14 @@ const PHRASE: f64 = 0.16;
 const DOUBLINGS: u32 = 5;
 /// Stretches at the end of the file that are looked for elsewhere, in seconds.
 const LAST: [f64; 2] = [0.3, 0.6];
-/// A run must last so long to be sure, in seconds.
+/// How long a run must last to be sure, in seconds.
 const SURE_RUN: f64 = 6.0;
 /// What is played after the last repeat at most, in seconds, for the repeats to be the whole of the music.
 const REST: f64 = 1.6;
 /// How many runs are looked at.
 const RUNS: usize = 8;
-/// How many proposals for an end.
-const STARTS: usize = 5;
+/// How many proposals of whole bars.
+const BARS: usize = 10;
 
 /// How a clip ends.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -175,7 +175,7 @@ impl<'a> Form<'a> {
     }
 
     /// Whether the music may end where its file does, or die away after that.
-    fn goes_round(&self) -> bool {
+    fn may_loop(&self) -> bool {
         self.ending.cut || (self.ending.dies < DIES && !self.ending.fades)
     }
 
@@ -190,7 +190,7 @@ impl<'a> Form<'a> {
             (true, None) => 1.2,
             (true, Some(_)) if self.stops_on_bar() => 0.8,
             (true, Some(_)) => 0.5,
-            (false, _) if self.goes_round() => 0.3,
+            (false, _) if self.may_loop() => 0.3,
             (false, _) => 0.05,
         };
         let range = FrameRange { start: 0, end: self.frames };
@@ -199,7 +199,7 @@ impl<'a> Form<'a> {
 
     /// Whole bars from the file's first frame on, up to its end or to where it begins to die away.
     fn bar_ends(&self) -> Vec<BarEnd> {
-        let Some(beat) = self.beat.filter(|_| self.goes_round()) else { return Vec::new() };
+        let Some(beat) = self.beat.filter(|_| self.may_loop()) else { return Vec::new() };
         let mut ends = Vec::new();
         for (bar, likely) in beat.bars {
             let last = size(rounded(real(self.frames) / beat.period + 0.5));
@@ -212,12 +212,14 @@ impl<'a> Form<'a> {
                 if rest < -ON_BEAT || beats % bar != 0 {
                     continue;
                 }
-                let worth = if rest < ON_BEAT {
-                    if self.ending.cut { 1.0 } else { -0.5 }
-                } else if self.ending.cut {
-                    0.0
-                } else {
-                    0.5 + 0.5 * self.falls(frame)
+                // A bar may end with a rest, but hardly with one of more than a beat.
+                let rests = self.ending.dies < self.seconds(beat.period);
+                let worth = match (self.ending.cut, rest < ON_BEAT) {
+                    (true, true) => 1.0,
+                    (true, false) => 0.0,
+                    (false, true) if rests => 0.6,
+                    (false, true) => -0.5,
+                    (false, false) => 0.5 + 0.5 * self.falls(frame),
                 };
                 ends.push(BarEnd { frame, beats, bar, worth: worth + likely });
             }
@@ -241,7 +243,7 @@ impl<'a> Form<'a> {
         let Some(beat) = self.beat else { return Vec::new() };
         let mut all = Vec::new();
         for end in &self.ends {
-            for start in (0..=end.beats / 2).step_by(size(end.bar)) {
+            for start in (0..end.beats).step_by(size(end.bar)) {
                 let bars = (end.beats - start) / end.bar;
                 let doublings = bars.trailing_zeros().min(DOUBLINGS);
                 let worth =
@@ -249,14 +251,15 @@ impl<'a> Form<'a> {
                 all.push(self.bounded(real(start) * beat.period, end.frame, worth, Reason::Bars));
             }
         }
+        all.retain(|proposal| self.wanted.allows(proposal.range));
         all.sort_by(|a, b| b.worth.total_cmp(&a.worth));
-        all.truncate(2 * STARTS);
+        all.truncate(BARS);
         all
     }
 
     /// A loop whose end is the file's where it is about there.
     fn bounded(&self, start: f64, end: f64, worth: f64, reason: Reason) -> Proposal {
-        let at_end = self.seconds((real(self.frames) - end).abs()) < ON_BEAT && self.ending.cut;
+        let at_end = self.seconds((real(self.frames) - end).abs()) < ON_BEAT;
         let start = rounded(start.max(0.0));
         let (end, fit) = match at_end {
             true => (self.frames, Fit::End),
@@ -326,7 +329,7 @@ impl<'a> Form<'a> {
             let start = real_size(run.stretches.start) * hop;
             let behind = real_size(run.stretches.end + run.lag) * hop;
             let rest = self.seconds(real(self.frames) - behind);
-            if rest < REST && self.goes_round() {
+            if rest < REST && self.may_loop() {
                 all.extend(self.all_rounds(start, run.lag, worth));
             }
             let range = FrameRange { start: rounded(start), end: rounded(start + lag) };

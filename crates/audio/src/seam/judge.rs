@@ -73,8 +73,12 @@ const FRAME: f64 = 0.02;
 const OWN: f32 = 1.26;
 /// Bands of the ear in a Bark, which are heard together.
 const BARK: usize = 4;
+/// A wave begins at zero where its first sample is less than this part of its level.
+const QUIET: f64 = 0.03;
 /// What is told at least, in dB.
 pub const UNHEARD: f64 = -40.0;
+/// What is quieter is silence, in dBFS.
+const SILENT: f64 = -60.0;
 /// The quietest that 16 bits hold.
 const FLOOR: f64 = -96.0;
 /// How much of the wave is kept for drawing, in seconds on either side.
@@ -175,7 +179,10 @@ impl Sides {
             long.then(|| (level(b) - level(a), apart(a, b, rate).unwrap_or(0.0)))
         };
         let (begins, ends) = (own(&self.lead, after), own(before, &self.follow));
+        // Out of silence a note begins as it does after any rest.
+        let rested = level(before) < SILENT;
         let rise = level_db - begins.map_or(0.0, |own| own.0.max(0.0));
+        let rise = if rested { 0.0 } else { rise };
         let rises = if begins.is_some() { DROPS } else { RISES };
         let drop = -level_db - ends.map_or(0.0, |own| (-own.0).max(0.0));
         let changes =
@@ -191,7 +198,7 @@ impl Sides {
                 (click_db, CLICKS),
                 (drop, limits(DROPS)),
                 (rise, limits(rises)),
-                (spectrum_db - changes / 2.0, limits(COLOURS)),
+                (if rested { 0.0 } else { spectrum_db - changes / 2.0 }, limits(COLOURS)),
             ]),
             around: drawn.concat(),
         })
@@ -245,7 +252,7 @@ struct Click {
 }
 
 impl Click {
-    /// For sides of so many frames.
+    /// For sides of this many frames.
     fn new(rate: SampleRate, side: usize) -> Self {
         let most = 1 << (2 * side).max(2).ilog2();
         let length = size(rate.frames(FRAME)).next_power_of_two().min(most).max(16);
@@ -272,6 +279,11 @@ impl Click {
         if lead.is_empty() {
             let own = [turned(after), after.to_vec()].concat();
             self.own(&own, after.len() - half..after.len() + half, &mut powers, &mut masks);
+            // From silence a note may begin as sharply as it will, where its wave begins at zero.
+            if after[0].abs() < QUIET * 10f64.powf(level_of(after) / 20.0) {
+                let own = [&vec![0.0; half], &after[..half]].concat();
+                self.own(&own, half..half + 1, &mut powers, &mut masks);
+            }
         }
         if follow.is_empty() {
             let back: Vec<f64> = before.iter().rev().copied().collect();

@@ -63,3 +63,38 @@ fn read(file: &mut File, channels: usize, range: FrameRange) -> io::Result<Block
     }
     Ok(Block::from_channels(sides))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facts(line: &str, frames: u64) -> Facts {
+        Facts { frames, ..Facts::new(line.parse().unwrap(), 0) }
+    }
+
+    #[test]
+    fn comes_back_as_it_was() {
+        let mut kept = Kept::of(&facts("ogg vorbis 8000 stereo", 300));
+        let side = |from: u32| (from..from + 100).map(|n| f64::from(n) / 1024.0).collect();
+        for block in 0..3u32 {
+            kept.keep(&Block::from_channels(vec![side(100 * block), side(1000 + 100 * block)]));
+        }
+        let range = |start, end| FrameRange { start, end };
+        let found = kept.windows(2, &[range(250, 300), range(0, 1), range(90, 110)]).unwrap();
+        let first = |at: usize| [found[at].channels()[0][0], found[at].channels()[1][0]];
+        assert_eq!(found.iter().map(Block::frames).collect::<Vec<_>>(), [50, 1, 20]);
+        assert_eq!(first(0), [250.0 / 1024.0, 1250.0 / 1024.0]);
+        assert_eq!(first(2), [90.0 / 1024.0, 1090.0 / 1024.0]);
+        // A file that held less than it said is read again.
+        assert!(kept.windows(2, &[range(290, 310)]).is_none());
+    }
+
+    #[test]
+    fn is_nothing_where_reading_is_cheap_or_the_clip_is_long() {
+        for (line, frames) in [("wav pcm16 8000 mono", 300), ("ogg vorbis 8000 stereo", 1 << 27)] {
+            let mut kept = Kept::of(&facts(line, frames));
+            kept.keep(&Block::from_channels(vec![vec![0.0; 10]; 2]));
+            assert!(kept.windows(2, &[FrameRange { start: 0, end: 5 }]).is_none(), "{line}");
+        }
+    }
+}

@@ -1,6 +1,7 @@
 //! Seams: where a loop's end meets its start.
 
 mod align;
+mod around;
 mod beat;
 mod find;
 mod form;
@@ -8,6 +9,8 @@ mod judge;
 mod kept;
 pub(crate) mod kept_tail;
 mod listen;
+mod pair;
+mod place;
 mod repeats;
 mod smooth;
 mod spectrum;

@@ -64,3 +64,31 @@ impl PeakFinder {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Beside a sum of sines, whose value is known everywhere: between its samples, frame by frame.
+    #[test]
+    fn peaks_are_those_of_the_wave_between_the_samples() {
+        let wave = |t: f64| 0.6 * (0.31 * t).sin() + 0.5 * (1.57 * t + 0.4).sin();
+        let samples: Vec<f32> = (0..700u16).map(|n| single(wave(f64::from(n)))).collect();
+        let mut peaks = vec![0.0; samples.len() + 1 - TAPS];
+        PeakFinder::new().peaks(&samples, 0.0, &mut peaks);
+        for (frame, peak) in (0..).map(f64::from).zip(&peaks) {
+            let from = frame + real_size(TAPS / 2 - 1);
+            let between = (0..8u8).map(|k| wave(from + f64::from(k) / 8.0).abs());
+            let want = between.fold(0.0, f64::max);
+            assert!((f64::from(*peak) - want).abs() < 1e-3, "{frame}: {peak} beside {want}");
+        }
+        // What may be left out lies below what is asked for, and nothing above it changes.
+        let mut above = vec![0.0; peaks.len()];
+        PeakFinder::new().peaks(&samples, 0.9, &mut above);
+        let missed = peaks.iter().zip(&above).filter(|(all, some)| **all > 0.9 && all != some);
+        assert_eq!(missed.count(), 0);
+        let mut none = vec![0.0; peaks.len()];
+        PeakFinder::new().peaks(&samples, 5.0, &mut none);
+        assert!(none.iter().all(|peak| *peak == 0.0));
+    }
+}

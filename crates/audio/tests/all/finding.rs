@@ -34,15 +34,19 @@ impl Song {
     }
 
     /// Bars of melody, bass and a beat, which are others for every seed.
-    fn bars(mut self, count: usize, tempo: f64, key: f64, seed: u64) -> Self {
+    fn bars(self, count: usize, tempo: f64, key: f64, seed: u64) -> Self {
+        self.bars_of(4, count, tempo, key, seed)
+    }
+
+    fn bars_of(mut self, beats: usize, count: usize, tempo: f64, key: f64, seed: u64) -> Self {
         const SCALE: [f64; 7] = [0.0, 2.0, 4.0, 5.0, 7.0, 9.0, 11.0];
         let beat = 60.0 / tempo;
         let mut dice = Dice(seed);
         for bar in 0..count {
-            let at = self.end + 4.0 * beat * bar as f64;
+            let at = self.end + beats as f64 * beat * bar as f64;
             let root = key - 24.0 + SCALE[(dice.next().abs() * 6.9) as usize];
-            self.notes.push((at, root, 0.5, 4.0 * beat));
-            for step in 0..8 {
+            self.notes.push((at, root, 0.5, beats as f64 * beat));
+            for step in 0..2 * beats {
                 let pitch = key
                     + SCALE[(dice.next().abs() * 6.9) as usize]
                     + 12.0 * (dice.next() > 0.5) as u8 as f64;
@@ -54,7 +58,7 @@ impl Song {
                 }
             }
         }
-        self.end += 4.0 * beat * count as f64;
+        self.end += beats as f64 * beat * count as f64;
         self
     }
 
@@ -208,6 +212,82 @@ fn form_tells_where_music_goes_round() {
         assert!((told.tempo - 120.0).abs() < 0.05, "{name}: {}", told.tempo);
         assert!(best.seam.verdict < Verdict::Bad, "{name}: {best:?}");
     }
+}
+
+#[test]
+fn tempo_and_metre_are_told() {
+    let folder = Folder::new();
+    for (tempo, beats, count) in [(72.0, 4, 8), (96.0, 3, 12), (133.3, 4, 16), (171.0, 3, 16)] {
+        let once = |song: Song| song.bars_of(beats, count, tempo, 2.0, 17);
+        let length = (beats * count) as f64 * 60.0 / tempo * RATE;
+        // The second time round, with the end of the first still in it.
+        let sides = once(once(Song::new())).rendered(0.5);
+        let part = |side: Vec<f64>| side[length as usize..2 * length as usize].to_vec();
+        let (_, all) = found(&folder, sides.into_iter().map(part).collect(), 5);
+        let told: Vec<_> = all.iter().filter_map(|one| Some((one.seam.range, one.bars?))).collect();
+        assert!(!told.is_empty(), "{tempo}: {all:?}");
+        for (range, bars) in told {
+            // A beat may be felt twice as fast or half as fast.
+            let near = [0.5, 1.0, 2.0].map(|turns| turns * tempo);
+            let near = near.into_iter().find(|near| (bars.tempo / near - 1.0).abs() < 5e-4);
+            assert!(near.is_some(), "{tempo}: {bars:?}");
+            assert_eq!(bars.beats, beats as u64, "{tempo}: {bars:?}");
+            let long = (bars.count * bars.beats) as f64 * 60.0 / near.unwrap() * RATE;
+            assert!((range.len() as f64 - long).abs() < 0.02 * RATE, "{tempo}: {range:?} {bars:?}");
+        }
+    }
+}
+
+/// What is asked is kept, whatever the form says; where nothing is left, that is said.
+#[test]
+fn loops_stay_within_their_bounds() {
+    let folder = Folder::new();
+    let song = Song::new().bars(2, 120.0, 0.0, 11).bars(8, 120.0, 3.0, 7).bars(8, 120.0, 3.0, 7);
+    let clip = folder.open(&made("wav f32 32000 stereo", song.rendered(0.6))).unwrap();
+    let any = Bounds::any(clip.facts());
+    let seconds = |from: f64, to: f64| FrameRange {
+        start: (from * RATE) as u64,
+        end: (to * RATE) as u64 + 1,
+    };
+    for (name, bounds) in [
+        ("short", Bounds { lengths: seconds(2.0, 6.0), ..any }),
+        ("long", Bounds { lengths: seconds(20.0, 40.0), ..any }),
+        ("early", Bounds { starts: seconds(0.0, 1.0), ..any }),
+        ("late", Bounds { starts: seconds(12.0, 13.0), ..any }),
+        ("ends early", Bounds { ends: seconds(15.0, 21.0), ..any }),
+        ("both", Bounds { starts: seconds(4.0, 5.0), ends: seconds(19.9, 21.0), ..any }),
+    ] {
+        let all = find(&clip, &bounds, 5, &Unobserved).unwrap_or_else(|e| panic!("{name}: {e:?}"));
+        assert!(all.iter().all(|one| bounds.allows(one.seam.range)), "{name}: {all:?}");
+        let bad = |one: &Candidate| one.seam.verdict == Verdict::Bad;
+        let first = all.iter().position(bad).unwrap_or(all.len());
+        assert!(all[first..].iter().all(bad), "{name}: a bad seam before a better one");
+    }
+    let none = Bounds { lengths: seconds(50.0, 60.0), ..any };
+    assert!(find(&clip, &none, 5, &Unobserved).is_err());
+    let crossed = Bounds { lengths: FrameRange { start: 640_000, end: 320_000 }, ..any };
+    assert!(crossed.check(clip.facts()).is_err() && any.check(clip.facts()).is_ok());
+}
+
+/// Lossy clips are looked at as they were kept, others are read again: the loops are the same.
+#[test]
+fn what_is_kept_is_what_was_decoded() {
+    let folder = Folder::new();
+    let song = Song::new().bars(6, 120.0, 3.0, 7).bars(6, 120.0, 3.0, 7).rendered(0.0);
+    let clip = folder.open(&made("wav f32 32000 stereo", song)).unwrap();
+    let line = demand("ogg vorbis:q6 32000 stereo");
+    let plan =
+        plan_clip(&clip, &line, &Edits::default(), Reference::default(), &Unobserved).unwrap();
+    let (lossy, _) = folder.carry_out(&clip, &plan);
+    let bytes = std::fs::read(lossy.input().path().unwrap()).unwrap();
+    let lossy = Clip::open(&folder.put("lossy.ogg", &bytes)).unwrap();
+    let line = demand("wav f32 32000 stereo");
+    let plan =
+        plan_clip(&lossy, &line, &Edits::default(), Reference::default(), &Unobserved).unwrap();
+    let (plain, _) = folder.carry_out(&lossy, &plan);
+    let [kept, read] = [&lossy, &plain]
+        .map(|clip| find(clip, &Bounds::any(clip.facts()), 5, &Unobserved).unwrap());
+    assert_eq!(kept, read);
 }
 
 /// The seam of what these edits make.

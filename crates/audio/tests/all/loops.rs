@@ -180,6 +180,24 @@ fn seams_are_judged_by_what_stands_out() {
         let found = judge(&clip, FrameRange { start, end }).unwrap();
         assert_eq!(found.verdict, want, "{name}: {:.1} dB", found.click_db);
     }
+    // A note that begins at the start is the sound's own, with or without something before it.
+    let note = |n: usize| (-(n as f64) / 9_000.0).exp() * tone(660.0)(n);
+    let notes: Vec<f64> = (0..96_000).map(|n| note(n % 24_000)).collect();
+    for (start, end) in [(0, 96_000), (0, 72_000), (24_000, 96_000), (24_000, 72_000)] {
+        let clip = folder.open(&made("wav f32 48000 mono", vec![notes.clone()])).unwrap();
+        let found = judge(&clip, FrameRange { start, end }).unwrap();
+        assert!(found.click_db <= 0.0, "{start}..{end}: {:.1} dB", found.click_db);
+    }
+    // A codec's noise, 45 dB below, is another one on each side of a seam, and no click.
+    let noisy: Vec<f64> = sine
+        .iter()
+        .zip(&wide)
+        .enumerate()
+        .map(|(n, (s, w))| s + w * if n >= 48_000 { 0.016 } else { -0.016 })
+        .collect();
+    let clip = folder.open(&made("wav f32 48000 mono", vec![noisy])).unwrap();
+    let found = judge(&clip, FrameRange { start: 4_800, end: 91_200 }).unwrap();
+    assert_eq!(found.verdict, Verdict::Good, "{:.1} dB", found.click_db);
     let clip = folder.open(&made("wav f32 48000 mono", vec![stepped(&sine, 0.02)])).unwrap();
     let found = judge(&clip, FrameRange { start: 4_800, end: 91_200 }).unwrap();
     assert!((found.step - 0.02).abs() < 0.006, "{}", found.step);

@@ -181,14 +181,14 @@ pub struct Finding {
     /// Find loops even if the clip has some
     #[arg(long, conflicts_with = "loop")]
     pub find: bool,
-    /// Loops that begin between these, as in 0s..20s
-    #[arg(long, value_name = "RANGE", conflicts_with = "loop")]
+    /// Earliest and latest loop start, as in 0s..20s
+    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "loop")]
     pub from: Option<Span>,
-    /// Loops that end between these, as in 1:00..end
+    /// Earliest and latest loop end, as in 1:00..end
     #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "loop")]
     pub to: Option<Span>,
     /// Both ends within 1 s of these, as in 12s..1:15
-    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with = "loop")]
+    #[arg(long, value_name = "RANGE", allow_hyphen_values = true, conflicts_with_all = ["loop", "from", "to"])]
     pub near: Option<Span>,
     /// Shortest loop [default: a quarter of the clip, 10s at most]
     #[arg(long, value_name = "TIME", conflicts_with = "loop")]

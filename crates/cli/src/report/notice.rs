@@ -108,7 +108,7 @@ fn entries_left(files: &[String], caches: &[String]) -> String {
 const MUCH: f64 = 12.0;
 
 fn limited(most: f64, seconds: f64, distortion: f64) -> String {
-    let help = if most > MUCH { ": a lower --level or --gain keeps the sound" } else { "" };
+    let help = if most > MUCH { ": lower --level or --gain" } else { "" };
     format!(
         "limiter: up to {most:.1} dB of gain reduction over {}, distortion {:.1} %{help}",
         Duration(seconds),

@@ -82,7 +82,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::NoLoopFound { seconds: 4.0 },
-            "no loop was found in a clip of 4.000 s | ask for a shorter one with --shortest, or name it with --loop",
+            "no loop was found in a clip of 4.000 s | look for a shorter one with `seam CLIP --shortest 1s`, or set it with --loop",
         ),
         (
             Unmet::NoSuchLoop { range: FrameRange { start: 5, end: 6 }, frames: 100, least: 0.01 },
@@ -106,8 +106,12 @@ fn what_a_clip_cannot_become() {
             "a crossfade leads from the loop end back to its start, and the sound after the loop would click | add --tail cut",
         ),
         (
+            Unmet::NoSuchLength { shortest: 20.0, longest: 12.0 },
+            "no loop lasts at least 20.0 s and at most 12.0 s | lower the shortest length, or raise the longest",
+        ),
+        (
             Unmet::FadeTooLong { fade: 10.0, used: 4.0 },
-            "a fade of 10.0 s is longer than the 4.000 s that it fades | shorten the fade",
+            "the fade of 10.0 s is longer than the clip (4.000 s) | shorten the fade",
         ),
         (
             Unmet::CrossfadeTooLong { crossfade: 2.0, looped: 3.0 },
@@ -670,7 +674,7 @@ fn notices() {
         ),
         (
             Notice::Limited { most: 14.3, seconds: 0.275, distortion: 0.0312 },
-            "limiter: up to 14.3 dB of gain reduction over 0.275 s, distortion 3.1 %: a lower --level or --gain keeps the sound",
+            "limiter: up to 14.3 dB of gain reduction over 0.275 s, distortion 3.1 %: lower --level or --gain",
         ),
         (
             Notice::Limited { most: 4.3, seconds: 0.275, distortion: 0.0012 },

@@ -118,8 +118,13 @@ fn unmet_loop(wanted: &Unmet) -> String {
             "a crossfade leads from the loop end back to its start, and the sound after the loop would click"
                 .to_owned()
         }
+        Unmet::NoSuchLength { shortest, longest } => format!(
+            "no loop lasts at least {} and at most {}",
+            Duration(*shortest),
+            Duration(*longest)
+        ),
         Unmet::FadeTooLong { fade, used } => format!(
-            "a fade of {} is longer than the {} that it fades",
+            "the fade of {} is longer than the clip ({})",
             Duration(*fade),
             Duration(*used)
         ),
@@ -273,7 +278,7 @@ fn quality_remedy(wanted: &Unmet) -> Option<String> {
 fn loop_remedy(wanted: &Unmet) -> String {
     let text = match wanted {
         Unmet::NoLoopFound { .. } => {
-            "ask for a shorter one with --shortest, or name it with --loop"
+            "look for a shorter one with `seam CLIP --shortest 1s`, or set it with --loop"
         }
         Unmet::NoSuchLoop { least, .. } => {
             return format!("a loop lasts {} at least", Duration(*least));
@@ -285,6 +290,7 @@ fn loop_remedy(wanted: &Unmet) -> String {
         }
         Unmet::LoopNotUsed => "choose a loop within it, or let the result be longer",
         Unmet::CrossfadeWithTail | Unmet::LoopPinned { .. } => "add --tail cut",
+        Unmet::NoSuchLength { .. } => "lower the shortest length, or raise the longest",
         Unmet::FadeTooLong { .. } => "shorten the fade",
         Unmet::CrossfadeTooLong { .. } => "half of the loop is the longest that can be",
         Unmet::NothingToMatch => {

@@ -14,6 +14,13 @@ fn seams_are_judged_and_told() {
         // What it brings none of is found: the tones meet every tenth of a second.
         (vec![], 0, "set it"),
         (vec!["--shortest", "1s"], 4, "no loop was found"),
+        (vec!["--shortest", "0.3s", "--longest", "0.2s"], 4, "no loop lasts at least"),
+        (vec!["--from", "0s..0.2s", "--to", "0.25s..end"], 0, "set it"),
+        (vec!["--from", "5s..6s"], 4, "lies outside the clip"),
+        (vec!["--from", "x"], 2, "expected A..B"),
+        (vec!["--to", "0s..0.3s", "--near", "0s..0.2s"], 2, "cannot be used with"),
+        (vec!["--from", "0s..0.2s", "--loop", "all"], 2, "cannot be used with"),
+        (vec!["--loop", "0.1s..0.35s"], 1, "crossfade --crossfade"),
         (vec!["--near", "0.1s..0.3s", "--most", "1"], 0, "good"),
         (vec!["--loop", "0.1s..auto"], 0, "good"),
         (vec!["--loop", "0.1s..0.35s", "--crossfade", "40ms"], 0, "crossfade at the loop point"),

@@ -51,7 +51,7 @@ fn the_first_hour() {
         clip.wav
         loop      0:00.100 to 0:00.400 (13230 frames, from 4410 up to 17640)
         seam      good
-        click     nothing is added to the sound
+        click     none
         step      3.9 % of full scale, slope 0.02 % a frame
         level     +0.0 dB, spectrum 0.0 dB: change across the seam, 50 ms on each side
         …
@@ -157,6 +157,14 @@ fn what_rendering_found_is_a_note() {
         before    peak -6.0 dBFS, true peak -6.0 dBTP, loudness -6.7 LUFS (max momentary)
         after     peak -0.0 dBFS, true peak -0.0 dBTP, loudness -0.7 LUFS (max momentary)
         note: clip.wav: limiter: up to 6.0 dB of gain reduction over 0.500 s, distortion 0.0 %
+        $ fit clip.wav -o far.wav --gain +20dB
+        clip.wav to far.wav
+        wav pcm16 44100 stereo, 0.500 s; converted and verified
+        …
+        note: clip.wav: limiter: up to 14.0 dB of gain reduction over 0.500 s, distortion 0.0 %: lower --level or --gain
+        $ fit clip.wav -o faded.wav --fade-out 2s --like clip.wav [4]
+        error: clip.wav: the fade of 2.000 s is longer than the clip (0.500 s)
+        help: shorten the fade
         $ fit clip.wav -o b.wav --gain +12dB --allow-clipping
         clip.wav to b.wav
         wav pcm16 44100 stereo, 0.500 s; converted and verified

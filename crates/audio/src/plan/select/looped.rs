@@ -11,7 +11,7 @@ use crate::read::Clip;
 use crate::seam::{Bounds, align, find, windows};
 use crate::shape::stretches::{Crossfade, likeness};
 use crate::spec::Facts;
-use crate::units::{FrameRange, SampleRate};
+use crate::units::FrameRange;
 use crate::unmet::Unmet;
 use rustfft::FftPlanner;
 
@@ -166,7 +166,8 @@ pub fn near(
 }
 
 /// No shorter and no longer than a loop may be.
-fn bound(wanted: &mut Bounds, edits: &Edits, rate: SampleRate) {
+fn bound(wanted: &mut Bounds, edits: &Edits, facts: &Facts) -> Result<()> {
+    let rate = facts.format.rate;
     let lengths = &mut wanted.lengths;
     if let Some(longest) =
         edits.loop_longest.into_iter().chain(edits.longest).map(|t| t.frames(rate)).min()
@@ -176,9 +177,9 @@ fn bound(wanted: &mut Bounds, edits: &Edits, rate: SampleRate) {
         lengths.start = lengths.start.min(longest / 2).max(16);
     }
     if let Some(shortest) = edits.loop_shortest {
-        lengths.start = lengths.start.max(shortest.frames(rate));
+        lengths.start = shortest.frames(rate).max(16);
     }
-    lengths.end = lengths.end.max(lengths.start + 1);
+    wanted.check(facts)
 }
 
 /// The best loop near these places.
@@ -193,7 +194,7 @@ fn found(
     let rate = facts.format.rate;
     let used = selection.range;
     let mut wanted = near(Bounds::any(facts), places, used, facts)?;
-    bound(&mut wanted, edits, rate);
+    bound(&mut wanted, edits, facts)?;
     // What follows a loop goes: the end of the loop is that of the file.
     if let (Some(longest), true) = (edits.longest, edits.tail != Some(Tail::Keep)) {
         let most = used.start.saturating_add(longest.frames(rate));
@@ -227,7 +228,7 @@ pub fn cut_at_seam(
     let most = edits.longest.map(|longest| longest.frames(rate)).filter(|most| *most < frames);
     // Where less than all may stay, it may lie anywhere.
     let mut wanted = if most.is_some() { Bounds::any(facts) } else { halves };
-    bound(&mut wanted, edits, rate);
+    bound(&mut wanted, edits, facts)?;
     if let Some(most) = most {
         wanted.lengths.end = wanted.lengths.end.min(most + 1).max(wanted.lengths.start + 1);
     }

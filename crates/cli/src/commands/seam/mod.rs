@@ -153,7 +153,6 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
         if args.finding.shortest.is_none() {
             wanted.lengths.start = wanted.lengths.start.min(most / 2).max(16);
         }
-        wanted.lengths.end = wanted.lengths.end.max(wanted.lengths.start + 1);
     }
     if let Some(time) = args.finding.length {
         let frames = time.frames(rate);
@@ -184,6 +183,7 @@ fn wanted(args: &Seam, clip: &Clip) -> Result<Bounds, Failure> {
             wanted.lengths.start = range.len().saturating_sub(2 * reach).max(16);
         }
     }
+    wanted.check(facts)?;
     Ok(wanted)
 }
 

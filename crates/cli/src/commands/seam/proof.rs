@@ -97,7 +97,7 @@ fn plot(
         Panel::Wave(wave),
         Panel::Seam {
             title: format!(
-                "What is heard at the seam (first channel): {}, {}",
+                "Waveform across the seam (first channel): {}, click {}",
                 seam.verdict.word(),
                 report::heard(seam)
             ),

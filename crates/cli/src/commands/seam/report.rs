@@ -26,7 +26,7 @@ pub fn report(args: &Seam, clip: &Clip, seen: &Seen, made: bool, console: &Conso
         return;
     }
     if let Some(smoothing) = &seen.smoothing {
-        console.say(format!("  {:<10}{}", "smoothed", smoothed(smoothing)));
+        console.say(format!("  {:<10}{}", "crossfade", smoothed(smoothing)));
     }
     if let Some(best) = seen.found.first() {
         let range = best.seam.range;
@@ -53,7 +53,7 @@ fn smoothed(smoothing: &Smoothing) -> String {
     let becomes = match smoothing.verdict {
         Verdict::Good => "makes it good",
         Verdict::Audible => "leaves it audible",
-        Verdict::Bad => "does not mend it",
+        Verdict::Bad => "does not fix it",
     };
     format!("--crossfade {} {becomes}", typed(smoothing))
 }
@@ -98,11 +98,11 @@ fn bars(bars: &Bars) -> String {
 
 fn why(one: &Candidate) -> &'static str {
     match one.reason {
-        Reason::Whole => "the whole file",
+        Reason::Whole => "whole file",
         Reason::Bars => "whole bars to the end",
-        Reason::Return => "its end is its beginning again",
-        Reason::Repeat => "played again",
-        Reason::Alike => "sounds alike",
+        Reason::Return => "the end repeats the start",
+        Reason::Repeat => "repeated section",
+        Reason::Alike => "similar ends",
     }
 }
 
@@ -120,9 +120,9 @@ fn clock(seconds: f64) -> String {
 /// A click in words, with its figure.
 pub fn heard(judged: &Judgement) -> String {
     match judged.click_db {
-        db if db <= UNHEARD => "nothing is added to the sound".to_owned(),
-        db if db <= 0.0 => format!("{:.0} dB below what could be heard there", -db),
-        db => format!("{db:.0} dB above what the sound masks"),
+        db if db <= UNHEARD => "none".to_owned(),
+        db if db <= 0.0 => format!("{:.0} dB below the masking threshold", -db),
+        db => format!("{db:.0} dB above the masking threshold"),
     }
 }
 

@@ -1,0 +1,184 @@
+//! Subframes: a channel as what a prediction leaves of it (RFC 9639, 9.2).
+
+use super::Bits;
+use super::rice::Rice;
+use crate::num::{count, count32, int32, real_signed, real_size, rounded_signed};
+
+/// Samples that a fitted prediction looks back to.
+const ORDER: usize = 10;
+/// Bits of its coefficients.
+const PRECISION: u32 = 14;
+
+/// How a channel is predicted, and what that leaves.
+struct Predicted {
+    /// The type field of the subframe.
+    kind: u32,
+    order: usize,
+    /// Coefficients and their shift, where they are fitted.
+    fitted: Option<([i32; ORDER], u32)>,
+    residuals: Vec<i32>,
+    rice: Rice,
+}
+
+/// RFC 9639, 9.2.
+pub fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
+    let wasted = samples.iter().fold(0, |all, s| all | s).trailing_zeros().min(bits - 1);
+    let (first, constant) = (samples[0], samples.iter().all(|s| *s == samples[0]));
+    let head = |kind: u32, wasted: u32, out: &mut Bits| {
+        out.put(kind << 1 | u32::from(wasted > 0), 8);
+        if wasted > 0 {
+            out.put(1, wasted);
+        }
+    };
+    if constant {
+        head(0, 0, out);
+        out.put(first.cast_unsigned(), bits);
+        return;
+    }
+    let (samples, bits): (Vec<i32>, u32) =
+        (samples.iter().map(|s| s >> wasted).collect(), bits - wasted);
+    let fitted =
+        fit(&samples).and_then(|(coefficients, shift)| by_fit(&samples, coefficients, shift));
+    let fixed = by_rules(&samples);
+    let cost = |p: &Predicted| {
+        let coefficients =
+            p.fitted.as_ref().map_or(0, |(all, _)| 9 + count32(all.len()) * PRECISION);
+        p.rice.cost + u64::from(coefficients) + count(p.order) * u64::from(bits)
+    };
+    let best = fixed.into_iter().chain(fitted).min_by_key(cost);
+    match best.filter(|best| cost(best) < count(samples.len()) * u64::from(bits)) {
+        Some(best) => {
+            head(best.kind, wasted, out);
+            best.write(&samples, bits, out);
+        }
+        None => {
+            head(1, wasted, out);
+            for sample in &samples {
+                out.put(sample.cast_unsigned(), bits);
+            }
+        }
+    }
+}
+
+/// What a residual is below: folded into an unsigned number it must still fit.
+const LARGEST: u32 = 1 << 30;
+
+/// Whether all residuals can be coded.
+fn coded_all(residuals: &[i32]) -> bool {
+    residuals.iter().fold(0, |most, r| r.unsigned_abs().max(most)) < LARGEST
+}
+
+/// RFC 9639, 9.2.5: the samples, their differences, the differences of those, and so on to the fourth.
+fn by_rules(samples: &[i32]) -> Vec<Predicted> {
+    let differences = |of: &Vec<i32>| {
+        // Two numbers that can be coded differ by less than 32 bits hold.
+        (of.len() > 1).then(|| of.windows(2).map(|pair| pair[1] - pair[0]).collect())
+    };
+    let coded = |residuals: &Vec<i32>| coded_all(residuals);
+    let all = std::iter::successors(Some(samples.to_vec()).filter(coded), |residuals| {
+        differences(residuals).filter(coded)
+    });
+    let predicted = |(order, residuals): (usize, Vec<i32>)| Predicted {
+        kind: 8 + count32(order),
+        order,
+        fitted: None,
+        rice: Rice::best(&residuals, order, samples.len()),
+        residuals,
+    };
+    (0..=4).zip(all).map(predicted).collect()
+}
+
+/// RFC 9639, 9.2.6.
+fn by_fit(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Predicted> {
+    let residuals = residuals(samples, coefficients, shift)?;
+    Some(Predicted {
+        kind: 32 + count32(ORDER - 1),
+        order: ORDER,
+        fitted: Some((coefficients, shift)),
+        rice: Rice::best(&residuals, ORDER, samples.len()),
+        residuals,
+    })
+}
+
+/// What prediction leaves; `None` where a residual is too large to be coded.
+fn residuals(samples: &[i32], mut coefficients: [i32; ORDER], shift: u32) -> Option<Vec<i32>> {
+    // The first coefficient is that of the sample before.
+    coefficients.reverse();
+    let coefficients = coefficients.map(i64::from);
+    let residual = |window: &[i32]| {
+        let (past, now) = (window.first_chunk::<ORDER>()?, window.last()?);
+        let sum: i64 = past.iter().zip(&coefficients).map(|(s, c)| i64::from(*s) * c).sum();
+        i32::try_from(i64::from(*now) - (sum >> shift)).ok()
+    };
+    let all: Option<Vec<i32>> = samples.windows(ORDER + 1).map(residual).collect();
+    all.filter(|all| coded_all(all))
+}
+
+/// Fits coefficients by the autocorrelation of the windowed samples (Levinson and Durbin), and rounds
+/// them; `None` for what is too short or silent.
+fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
+    if samples.len() < 4 * ORDER {
+        return None;
+    }
+    let middle = real_size(samples.len() - 1) / 2.0;
+    // Welch's window: a parabola.
+    let windowed: Vec<f64> = (0..)
+        .zip(samples)
+        .map(|(at, s)| {
+            let off = (real_size(at) - middle) / (middle + 1.0);
+            f64::from(*s) * (1.0 - off * off)
+        })
+        .collect();
+    let correlation =
+        |lag: usize| -> f64 { windowed[lag..].iter().zip(&windowed).map(|(a, b)| a * b).sum() };
+    let r: Vec<f64> = (0..=ORDER).map(correlation).collect();
+    let (mut error, mut a) = (r[0] * (1.0 + 1e-9), [0.0f64; ORDER]);
+    if error <= 0.0 {
+        return None;
+    }
+    for order in 0..ORDER {
+        let sum: f64 = (0..order).map(|k| a[k] * r[order - k]).sum();
+        let reflection = (r[order + 1] - sum) / error;
+        let before = a;
+        a[order] = reflection;
+        for k in 0..order {
+            a[k] = before[k] - reflection * before[order - 1 - k];
+        }
+        error *= 1.0 - reflection * reflection;
+        if error <= 0.0 {
+            break;
+        }
+    }
+    let largest = a.iter().fold(0.0f64, |most, c| most.max(c.abs()));
+    if !largest.is_normal() {
+        return None;
+    }
+    let exponent = int32(largest.log2().floor()) + 1;
+    let shift = (i32::try_from(PRECISION).unwrap_or(14) - 1 - exponent).clamp(0, 15);
+    let most = real_signed((1 << (PRECISION - 1)) - 1);
+    let mut carried = 0.0;
+    let rounded = a.map(|c| {
+        // What rounding takes from one is given to the next.
+        let exact = c * 2f64.powi(shift) + carried;
+        let whole = exact.round().clamp(-most, most);
+        carried = exact - whole;
+        i32::try_from(rounded_signed(whole)).unwrap_or(0)
+    });
+    Some((rounded, shift.cast_unsigned()))
+}
+
+impl Predicted {
+    fn write(&self, samples: &[i32], bits: u32, out: &mut Bits) {
+        for sample in &samples[..self.order] {
+            out.put(sample.cast_unsigned(), bits);
+        }
+        if let Some((coefficients, shift)) = &self.fitted {
+            out.put(PRECISION - 1, 4);
+            out.put(*shift, 5);
+            for coefficient in coefficients {
+                out.put(coefficient.cast_unsigned(), PRECISION);
+            }
+        }
+        self.rice.write(&self.residuals, self.order, samples.len(), out);
+    }
+}
