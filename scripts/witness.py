@@ -236,6 +236,8 @@ CASES = [
     ("flac flac16", "flac", None, -np.inf), ("flac flac24", "flac", None, -np.inf),
     ("ogg vorbis:q5", "ogg", None, -8), ("qoa qoa", "qoa", "qoa", -25),
     ("raw pcm16be", "raw", "raw", -np.inf), ("rf64 pcm24", "rf64", None, -np.inf), ("rf64 mulaw", "rf64", None, -30),
+    ("w64 pcm8", "w64", None, -25), ("w64 pcm16", "w64", None, -np.inf), ("w64 pcm24", "w64", None, -np.inf),
+    ("w64 f32", "w64", None, -np.inf), ("w64 alaw", "w64", None, -30), ("w64 imaadpcm", "w64", "blocks", -20),
     ("caf pcm16", "caf", None, -np.inf), ("caf pcm24le", "caf", None, -np.inf), ("caf pcm8", "caf", None, -25),
     ("caf f32", "caf", None, -np.inf), ("caf mulaw", "caf", None, -30), ("caf alac16", "caf", "alac", -np.inf),
     ("caf alac24", "caf", "alac", -np.inf), ("aifc imaadpcm", "aifc", "blocks", -20),

@@ -16,6 +16,7 @@ pub type Target = fn(&[u8]);
 /// Every target by its name.
 pub const TARGETS: &[(&str, Target)] = &[
     ("read_wav", |bytes| read(b"RIFF\xFF\xFF\xFF\xFFWAVE", bytes)),
+    ("read_w64", |bytes| read(b"riff\x2E\x91\xCF\x11\xA5\xD6\x28\xDB\x04\xC1\0\0", bytes)),
     ("read_aiff", |bytes| read(b"FORM\0\xFF\xFF\xFFAIFC", bytes)),
     ("read_au", |bytes| read(b".snd", bytes)),
     ("read_caf", |bytes| read(b"caff\0\x01\0\0", bytes)),

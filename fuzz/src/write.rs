@@ -18,6 +18,7 @@ const LINES: &[&str] = &[
     "wav msadpcm 11025 stereo",
     "wav gsm 8000 mono",
     "rf64 f32 44100 5.1",
+    "w64 gsm 8000 mono",
     "aiff pcm24 48000 stereo",
     "aifc imaadpcm 22050 stereo",
     "au g722 16000 mono",

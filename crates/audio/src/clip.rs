@@ -79,6 +79,13 @@ pub enum Note {
         /// Which field, what it says, and what it was taken for.
         what: String,
     },
+    /// Other clips are chained to this one.
+    Chained {
+        /// How many there are, this one with them.
+        clips: usize,
+        /// What the next is called.
+        next: String,
+    },
     /// More sound than is read here, such as further tracks.
     LeftAside {
         /// What.
@@ -108,6 +115,9 @@ impl fmt::Display for Note {
                 write!(f, "the odd chunk \"{chunk}\" lacks its pad byte")
             }
             Self::TrailingBytes { bytes } => write!(f, "{bytes} bytes after the last chunk"),
+            Self::Chained { clips, next } => {
+                write!(f, "{clips} clips are chained in it; the first is read, {next} is the next")
+            }
             Self::Corrected { what } | Self::LeftAside { what } => f.write_str(what),
         }
     }

@@ -15,6 +15,7 @@ pub fn same_packets(own: Format, to: Format, demand: &Demand, facts: &Facts) -> 
         (a, b) if a == b => true,
         (a, b) if a.is_wave() && b.is_wave() => true,
         (Container::Mp4, Container::M4a) => true,
+        (a, Container::Mp3) if a.is_wave() => true,
         _ => false,
     };
     let blocks = demand.block_bytes.is_none() || demand.block_bytes == facts.block_bytes;

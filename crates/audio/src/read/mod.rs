@@ -195,7 +195,7 @@ impl Clip {
 fn open(mut file: Reading<'_>) -> Result<Opened> {
     match sniff::by_first_bytes(&file.at(0, sniff::ENOUGH)?) {
         Sniffed::Known { container, about } => match container {
-            Container::Wav | Container::Rf64 => wav::open(file.of("WAV")),
+            Container::Wav | Container::Rf64 | Container::W64 => wav::open(file.of("WAV")),
             Container::Aiff | Container::Aifc => aiff::open(file.of("AIFF")),
             Container::Au => au::open(file.of("AU")),
             Container::Caf => caf::open(file.of("CAF")),

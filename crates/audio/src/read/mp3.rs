@@ -93,8 +93,13 @@ struct Mp3 {
 }
 
 /// Finds the first frame, and walks all of them.
-pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
-    let (start, mut tags, mut extras) = id3_tags(&mut file)?;
+pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
+    within(file, 0, Container::Mp3)
+}
+
+/// The same of a stream that begins at `start` within a container.
+pub(super) fn within(mut file: Reading<'_>, start: u64, container: Container) -> Result<Opened> {
+    let (start, mut tags, mut extras) = id3_tags(&mut file, start)?;
     let (mut at, head) = first_frame(&mut file, start)?;
     let info = read_info(&file.at(at, head.bytes)?, &head);
     if info.is_some() {
@@ -123,7 +128,7 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
         None => (0, all),
     };
     let format = Format {
-        container: Container::Mp3,
+        container,
         encoding: Encoding::plain(Codec::Mp3),
         rate: file.rate(head.rate, at)?,
         channels: Channels::new(head.channels).unwrap_or(Channels::STEREO),
@@ -145,8 +150,8 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
 }
 
 /// The tags at the start, one after another, and where they end.
-fn id3_tags(file: &mut Reading<'_>) -> Result<(u64, Vec<Tag>, Vec<Extra>)> {
-    let (mut at, mut tags, mut extras) = (0, Vec::new(), Vec::new());
+fn id3_tags(file: &mut Reading<'_>, mut at: u64) -> Result<(u64, Vec<Tag>, Vec<Extra>)> {
+    let (mut tags, mut extras) = (Vec::new(), Vec::new());
     while let Some(length) = id3_bytes(&file.at(at, 10)?) {
         if length <= LARGEST_TAG {
             let (texts, others) = read_id3(&file.at(at, length)?);

@@ -42,6 +42,11 @@ impl<'a> Reading<'a> {
         self.length
     }
 
+    /// Leaves out what lies behind.
+    pub fn ends_at(&mut self, length: u64) {
+        self.length = self.length.min(length);
+    }
+
     /// The file's name.
     pub fn path(&self) -> &'a Path {
         self.path

@@ -114,6 +114,9 @@ pub fn by_first_bytes(head: &[u8]) -> Sniffed {
     if (at(0, b"RIFF") || at(0, b"RF64")) && at(8, b"WAVE") {
         return known(Container::Wav, "WAV");
     }
+    if at(0, b"riff\x2E\x91\xCF\x11") && at(24, b"wave") {
+        return known(Container::W64, "W64");
+    }
     for mark in MARKS {
         let framed = mark.at != 8 || at(0, b"FORM");
         if framed && at(mark.at, mark.bytes) {
@@ -167,6 +170,10 @@ mod tests {
         let cases: &[(&[u8], Option<Container>)] = &[
             (b"RIFF\x24\0\0\0WAVEfmt ", Some(Container::Wav)),
             (b"RF64\xFF\xFF\xFF\xFFWAVEds64", Some(Container::Wav)),
+            (
+                b"riff\x2E\x91\xCF\x11\xA5\xD6\x28\xDB\x04\xC1\0\0\x88\0\0\0\0\0\0\0wave",
+                Some(Container::W64),
+            ),
             (b"FORM\0\0\0\x2EAIFFCOMM", Some(Container::Aiff)),
             (b"OggS\0\x02\0\0\0\0\0\0\0\0....\0\0\0\0....\x01\x1E\x01vorbis", Some(Container::Ogg)),
             (b"fLaC\0\0\0\x22", Some(Container::Flac)),

@@ -9,6 +9,7 @@ use std::fmt;
 pub enum Container {
     Wav,
     Rf64,
+    W64,
     Aiff,
     Aifc,
     Ogg,
@@ -176,6 +177,14 @@ pub const CONTAINERS: &[ContainerFacts] = &[
         .marked("`cue `, `LIST adtl`")
         .told("`LIST INFO`")
         .ordered("that of WAV; which places, the mask says"),
+    row(
+        Container::W64,
+        "w64",
+        "WAV in chunks with 64-bit sizes and names of 16 bytes",
+        &["w64"],
+        WAV,
+    )
+    .ordered("that of WAV; which places, the mask says"),
     row(Container::Aiff, "aiff", "AIFF", &["aiff", "aif"], AIFF)
         .looped(2, "`MARK`, `INST`")
         .marked("`MARK`")
@@ -226,7 +235,7 @@ pub const CONTAINERS: &[ContainerFacts] = &[
 impl Container {
     /// Whether it is built as WAV is.
     pub const fn is_wave(self) -> bool {
-        matches!(self, Self::Wav | Self::Rf64)
+        matches!(self, Self::Wav | Self::Rf64 | Self::W64)
     }
 
     /// How many loops it holds, be it among texts.

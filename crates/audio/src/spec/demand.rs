@@ -218,6 +218,10 @@ impl Demand {
             let held = format!("{} frames", facts.frames);
             all.push(Shortfall { what: "whole", expected: promised, found: held });
         }
+        if let Some(clips) = facts.chained() {
+            let (expected, found) = ("1".to_owned(), format!("{clips} chained"));
+            all.push(Shortfall { what: "clips", expected, found });
+        }
         all
     }
 

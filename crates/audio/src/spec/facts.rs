@@ -82,6 +82,14 @@ impl Facts {
         })
     }
 
+    /// How many clips are chained in the file, where it is more than this one.
+    pub fn chained(&self) -> Option<usize> {
+        self.notes.iter().find_map(|note| match note {
+            Note::Chained { clips, .. } => Some(*clips),
+            _ => None,
+        })
+    }
+
     /// As [`Facts::beside_samples`], without what holds nothing but loop points.
     pub fn beside_loops(&self) -> Vec<String> {
         let mut names = self.beside_samples();

@@ -2,7 +2,9 @@
 //! the formats' own definitions.
 
 use crate::block::fill;
+use crate::clip::Extra;
 use crate::error::{Error, Result};
+use crate::num::count;
 use crate::plan::Plan;
 use crate::read::Clip;
 use crate::spec::{ByteOrder, Codec, Container, Format, Kind, Layout};
@@ -33,6 +35,7 @@ pub fn compare(plan: &Plan, written: &Clip) -> Result<()> {
         .map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
     bytes.truncate(length);
     match plan.to.format.container {
+        Container::W64 => w64(plan, &bytes, written),
         container if container.is_wave() => riff(plan, &bytes, written.facts().file_bytes),
         Container::Caf => caf(plan, &bytes),
         Container::Aiff | Container::Aifc => form(plan, &bytes, written.facts().file_bytes),
@@ -42,7 +45,7 @@ pub fn compare(plan: &Plan, written: &Clip) -> Result<()> {
 
 /// A number of `N` bytes, the least first.
 fn le(bytes: &[u8], at: usize, length: usize) -> u64 {
-    let field = bytes.get(at..at + length).unwrap_or_default();
+    let field = bytes.get(at..bytes.len().min(at + length)).unwrap_or_default();
     field.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte))
 }
 
@@ -81,6 +84,52 @@ fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
     let Some(fmt) = chunk(bytes, b"fmt ", le) else {
         return Ok(());
     };
+    wave_format(to, bytes, fmt, le(bytes, fmt - 4, 4))?;
+    match chunk(bytes, b"fact", le) {
+        Some(fact) => {
+            let frames = plan.to.frames.min(u32::MAX.into());
+            must("the frames in the fact chunk", frames, le(bytes, fact, 4))
+        }
+        None => Ok(()),
+    }
+}
+
+/// The name of a W64.
+const W64_RIFF: &[u8] = b"riff\x2E\x91\xCF\x11\xA5\xD6\x28\xDB\x04\xC1\0\0";
+/// How all of its other names go on behind those of WAV.
+const W64_REST: &[u8] = b"\xF3\xAC\xD3\x11\x8C\xD1\0\xC0\x4F\x8E\xDB\x8A";
+
+/// "Wave64 File Format", 3 and 4: sizes that count their heads, chunks at multiples of eight bytes.
+fn w64(plan: &Plan, bytes: &[u8], written: &Clip) -> Result<()> {
+    let names = (bytes.get(..16), bytes.get(24..28), bytes.get(28..40));
+    let strange = || Error::Verify { what: "its names are not those of a W64".to_owned() };
+    if names != (Some(W64_RIFF), Some(b"wave"), Some(W64_REST)) {
+        return Err(strange());
+    }
+    must("the size in the header", written.facts().file_bytes, le(bytes, 16, 8))?;
+    let mut at = 40;
+    while let Some(id) = bytes.get(at..at + 4) {
+        let size = le(bytes, at + 16, 8);
+        if bytes.get(at + 4..at + 16) != Some(W64_REST) {
+            return Err(strange());
+        }
+        let end = count(at) + size;
+        let filling = end.next_multiple_of(8) - end;
+        let filling = Extra { id: String::new(), offset: end, bytes: filling };
+        must("what fills a chunk up", 0, le(&written.extra_bytes(&filling)?, 0, 8))?;
+        match id {
+            b"fmt " => wave_format(plan.to.format, bytes, at + 24, size.saturating_sub(24))?,
+            b"fact" => must("the frames in the fact chunk", plan.to.frames, le(bytes, at + 24, 8))?,
+            b"data" => return Ok(()),
+            _ => return Err(strange()),
+        }
+        at += crate::num::size(size.next_multiple_of(8)).max(24);
+    }
+    Ok(())
+}
+
+/// The contents of a format chunk of this size.
+fn wave_format(to: Format, bytes: &[u8], fmt: usize, size: u64) -> Result<()> {
     let (block, extensible) = (le(bytes, fmt + 12, 2), le(bytes, fmt, 2) == 0xFFFE);
     let frames = match to.encoding.codec {
         // ADPCM (Multimedia Data Standards Update, 1994): how many frames a block holds.
@@ -89,7 +138,6 @@ fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
     };
     let a_second = u64::from(to.rate.hertz()) * block / frames.max(1);
     must("the bytes a second in the header", a_second, le(bytes, fmt + 8, 4))?;
-    let size = le(bytes, fmt - 4, 4);
     if size >= 18 {
         must("the size of the extension", size - 18, le(bytes, fmt + 16, 2))?;
     }
@@ -98,13 +146,7 @@ fn riff(plan: &Plan, bytes: &[u8], length: u64) -> Result<()> {
         must("the valid bits in the header", bits, le(bytes, fmt + 18, 2))?;
         must("the channel mask in the header", mask(to), le(bytes, fmt + 20, 4))?;
     }
-    match chunk(bytes, b"fact", le) {
-        Some(fact) => {
-            let frames = plan.to.frames.min(u32::MAX.into());
-            must("the frames in the fact chunk", frames, le(bytes, fact, 4))
-        }
-        None => Ok(()),
-    }
+    Ok(())
 }
 
 /// `dwChannelMask`: a bit for each loudspeaker, from front left on.

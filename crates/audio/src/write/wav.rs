@@ -1,13 +1,14 @@
-//! RIFF WAVE files whose every byte is known before the first is written.
+//! RIFF WAVE files, RF64 and W64, whose every byte is known before the first is written.
 //!
 //! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991),
-//! "Multiple Channel Audio Data and WAVE Files" (Microsoft, 2007).
+//! "Multiple Channel Audio Data and WAVE Files" (Microsoft, 2007),
+//! EBU Tech 3306 (RF64), "Wave64 File Format" (2003).
 
 use super::codec::plain::{data_bytes, unit};
 use super::plain::{PlainWriter, sample_bytes};
 use super::{Along, Out, texts};
 use crate::error::Result;
-use crate::num::{count, count32};
+use crate::num::{count, size};
 use crate::read::codec::adpcm::MS_COEFFICIENTS;
 use crate::spec::Output;
 use crate::spec::{ByteOrder, Codec, Container, Format, Header, Kind, Layout};
@@ -17,17 +18,51 @@ pub const LARGEST_FILE: u64 = 8 + 0xFFFF_FFFF;
 
 /// The whole file, in bytes, without what is made of loops, markers and texts.
 pub fn file_bytes(output: &Output) -> u64 {
-    let padded = |bytes: u64| bytes + bytes % 2;
     let data = data_bytes(output);
-    let carried = output.carried.iter().map(|c| 8 + padded(c.extra.bytes));
-    let sizes = sizes_bytes(output);
-    12 + sizes
-        + 8
-        + fmt_bytes(output)
-        + fact_bytes(output)
-        + 8
-        + padded(data)
-        + carried.sum::<u64>()
+    let container = output.format.container;
+    let carried = output.carried.iter().map(|c| chunk_bytes(container, c.extra.bytes));
+    before(output) + chunk_bytes(container, data) - chunk_bytes(container, 0) + carried.sum::<u64>()
+}
+
+/// A chunk with its head and what fills it up: an even number of bytes, in W64 a multiple of eight.
+fn chunk_bytes(container: Container, contents: u64) -> u64 {
+    match container {
+        Container::W64 => 24 + contents.next_multiple_of(8),
+        _ => 8 + contents.next_multiple_of(2),
+    }
+}
+
+/// Everything before the samples.
+fn before(output: &Output) -> u64 {
+    let chunk = |contents| chunk_bytes(output.format.container, contents);
+    let own = if output.format.container == Container::W64 { 40 } else { 12 };
+    let fact = fact_bytes(output).map_or(0, chunk);
+    own + sizes_bytes(output) + chunk(fmt_bytes(output)) + fact + chunk(0)
+}
+
+/// How the names of W64 go on behind those of WAV.
+const W64_REST: &[u8] = b"\xF3\xAC\xD3\x11\x8C\xD1\0\xC0\x4F\x8E\xDB\x8A";
+/// And behind that of the file.
+const W64_RIFF: &[u8] = b"riff\x2E\x91\xCF\x11\xA5\xD6\x28\xDB\x04\xC1\0\0";
+
+/// The head of a chunk; in W64 its size counts the head.
+fn chunk_head(to: &mut Vec<u8>, container: Container, id: &[u8], contents: u64) {
+    to.extend_from_slice(&id[..4]);
+    if container == Container::W64 {
+        to.extend_from_slice(W64_REST);
+        to.extend_from_slice(&(24 + contents).to_le_bytes());
+    } else {
+        to.extend_from_slice(&u32::try_from(contents).unwrap_or(u32::MAX).to_le_bytes());
+    }
+}
+
+/// A whole chunk, filled up.
+fn chunk(to: &mut Vec<u8>, container: Container, id: &[u8], contents: &[u8]) {
+    let length = count(contents.len());
+    chunk_head(to, container, id, length);
+    to.extend_from_slice(contents);
+    let filled = chunk_bytes(container, length) - chunk_bytes(container, 0) - length;
+    to.resize(to.len() + size(filled), 0);
 }
 
 /// The plain tag of an encoding ("Multimedia Registration Kit", WAVE form types).
@@ -65,8 +100,9 @@ fn sizes_bytes(output: &Output) -> u64 {
 }
 
 /// Everything but integer PCM has a `fact` chunk (RIFF 1.0, "FACT Chunk").
-fn fact_bytes(output: &Output) -> u64 {
-    if is_integer(output) { 0 } else { 12 }
+fn fact_bytes(output: &Output) -> Option<u64> {
+    let length = if output.format.container == Container::W64 { 8 } else { 4 };
+    (!is_integer(output)).then_some(length)
 }
 
 /// Everything before `data` bytes of samples; `size` is the whole file's.
@@ -83,55 +119,63 @@ fn head(output: &Output, data: u64, size: u64) -> Vec<u8> {
     let word = |n: u64| u32::try_from(n).unwrap_or(u32::MAX).to_le_bytes();
     let half = |n: u64| u16::try_from(n).unwrap_or(u16::MAX).to_le_bytes();
 
-    let mut head = Vec::with_capacity(80);
-    // EBU Tech 3306, 3.4: sizes and frames in 64 bits, no table of other chunks.
-    let large = format.container == Container::Rf64;
-    head.extend_from_slice(if large { b"RF64" } else { b"RIFF" });
-    head.extend_from_slice(&if large { [0xFF; 4] } else { word(size - 8) });
-    head.extend_from_slice(b"WAVE");
-    if large {
-        head.extend_from_slice(b"ds64\x1C\0\0\0");
-        for number in [size - 8, data, output.frames] {
-            head.extend_from_slice(&number.to_le_bytes());
+    let container = format.container;
+    let large = container == Container::Rf64;
+    let mut head = Vec::with_capacity(128);
+    match container {
+        Container::W64 => {
+            head.extend_from_slice(W64_RIFF);
+            head.extend_from_slice(&size.to_le_bytes());
+            head.extend_from_slice(b"wave");
+            head.extend_from_slice(W64_REST);
         }
-        head.extend_from_slice(&[0; 4]);
+        _ => {
+            // EBU Tech 3306, 3.4: sizes and frames in 64 bits, no table of other chunks.
+            head.extend_from_slice(if large { b"RF64" } else { b"RIFF" });
+            head.extend_from_slice(&if large { [0xFF; 4] } else { word(size - 8) });
+            head.extend_from_slice(b"WAVE");
+        }
     }
-    head.extend_from_slice(b"fmt ");
-    head.extend_from_slice(&word(fmt_bytes(output)));
+    if large {
+        let sizes = [size - 8, data, output.frames].map(u64::to_le_bytes).concat();
+        chunk(&mut head, container, b"ds64", &[&sizes[..], &[0; 4]].concat());
+    }
+    let mut fmt = Vec::with_capacity(50);
     let first = if extensible { 0xFFFE } else { tag };
-    head.extend_from_slice(&first.to_le_bytes());
-    head.extend_from_slice(&format.channels.count().to_le_bytes());
-    head.extend_from_slice(&format.rate.hertz().to_le_bytes());
+    fmt.extend_from_slice(&first.to_le_bytes());
+    fmt.extend_from_slice(&format.channels.count().to_le_bytes());
+    fmt.extend_from_slice(&format.rate.hertz().to_le_bytes());
     let a_second = u64::from(format.rate.hertz()) * unit_bytes / unit_frames;
-    head.extend_from_slice(&word(a_second));
-    head.extend_from_slice(&half(unit_bytes));
-    head.extend_from_slice(&bits.to_le_bytes());
+    fmt.extend_from_slice(&word(a_second));
+    fmt.extend_from_slice(&half(unit_bytes));
+    fmt.extend_from_slice(&bits.to_le_bytes());
     if extensible {
-        head.extend_from_slice(&22u16.to_le_bytes());
-        head.extend_from_slice(&bits.to_le_bytes());
-        head.extend_from_slice(&mask(format).to_le_bytes());
-        head.extend_from_slice(&tag.to_le_bytes());
-        head.extend_from_slice(&SUBFORMAT_END);
+        fmt.extend_from_slice(&22u16.to_le_bytes());
+        fmt.extend_from_slice(&bits.to_le_bytes());
+        fmt.extend_from_slice(&mask(format).to_le_bytes());
+        fmt.extend_from_slice(&tag.to_le_bytes());
+        fmt.extend_from_slice(&SUBFORMAT_END);
     } else if codec == Codec::MsAdpcm {
-        head.extend_from_slice(&32u16.to_le_bytes());
-        head.extend_from_slice(&half(unit_frames));
-        head.extend_from_slice(&half(count(MS_COEFFICIENTS.len())));
+        fmt.extend_from_slice(&32u16.to_le_bytes());
+        fmt.extend_from_slice(&half(unit_frames));
+        fmt.extend_from_slice(&half(count(MS_COEFFICIENTS.len())));
         for (a, b) in MS_COEFFICIENTS {
-            head.extend_from_slice(&a.to_le_bytes());
-            head.extend_from_slice(&b.to_le_bytes());
+            fmt.extend_from_slice(&a.to_le_bytes());
+            fmt.extend_from_slice(&b.to_le_bytes());
         }
     } else if unit_frames > 1 {
-        head.extend_from_slice(&2u16.to_le_bytes());
-        head.extend_from_slice(&half(unit_frames));
+        fmt.extend_from_slice(&2u16.to_le_bytes());
+        fmt.extend_from_slice(&half(unit_frames));
     } else if !is_integer(output) {
-        head.extend_from_slice(&0u16.to_le_bytes());
+        fmt.extend_from_slice(&0u16.to_le_bytes());
     }
-    if !is_integer(output) {
-        head.extend_from_slice(b"fact\x04\0\0\0");
-        head.extend_from_slice(&word(output.frames));
+    chunk(&mut head, container, b"fmt ", &fmt);
+    match fact_bytes(output) {
+        Some(8) => chunk(&mut head, container, b"fact", &output.frames.to_le_bytes()),
+        Some(_) => chunk(&mut head, container, b"fact", &word(output.frames)),
+        None => {}
     }
-    head.extend_from_slice(b"data");
-    head.extend_from_slice(&if large { [0xFF; 4] } else { word(data) });
+    chunk_head(&mut head, container, b"data", if large { u64::MAX } else { data });
     head
 }
 
@@ -167,23 +211,20 @@ fn made(output: &Output, along: &Along) -> Vec<(&'static str, Vec<u8>)> {
     chunks
 }
 
-/// Everything behind the samples, the pad byte included.
+/// Everything behind the samples, what fills them up included.
 fn tail(output: &Output, along: &Along, data: u64) -> Vec<u8> {
-    let mut tail = vec![0; usize::from(!data.is_multiple_of(2))];
+    let container = output.format.container;
+    let filled = chunk_bytes(container, data) - chunk_bytes(container, 0) - data;
+    let mut tail = vec![0; size(filled)];
     let made = made(output, along);
     let carried = along.chunks.iter().map(|(id, bytes)| (id.as_str(), bytes));
     for (id, bytes) in carried.chain(made.iter().map(|(id, bytes)| (*id, bytes))) {
-        tail.extend_from_slice(&id.as_bytes()[..4]);
-        tail.extend_from_slice(&count32(bytes.len()).to_le_bytes());
-        tail.extend_from_slice(bytes);
-        if bytes.len() % 2 == 1 {
-            tail.push(0);
-        }
+        chunk(&mut tail, container, id.as_bytes(), bytes);
     }
     tail
 }
 
-/// A writer for a WAV.
+/// A writer for a WAV, RF64 or W64.
 ///
 /// # Errors
 /// [`crate::Error::Write`].
@@ -194,7 +235,6 @@ pub fn writer<'a>(
 ) -> Result<PlainWriter<'a>> {
     let data = sample_bytes(output, along);
     let tail = tail(output, along, data);
-    let before = 12 + sizes_bytes(output) + 8 + fmt_bytes(output) + fact_bytes(output) + 8;
-    let head = head(output, data, before + data + count(tail.len()));
+    let head = head(output, data, before(output) + data + count(tail.len()));
     PlainWriter::new(out, output, ByteOrder::Little, along, (head, tail))
 }

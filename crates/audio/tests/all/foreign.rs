@@ -1,11 +1,13 @@
 //! Files that others write: made by hand here, read exactly.
 
-use crate::bench::{Folder, boxed, samples};
-use deft_needle_audio::Clip;
+use crate::bench::{Folder, Riff, boxed, fmt, made, samples, signal};
 use deft_needle_audio::clip::{Note, Tag};
+use deft_needle_audio::read::ogg::links::links;
 use deft_needle_audio::read::{Hints, Input, Stream};
 use deft_needle_audio::spec::Output;
+use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::write::{Along, writer};
+use deft_needle_audio::{Clip, Error};
 use std::io::Cursor;
 
 /// Frames of silence with an info tag: the length is exact, and the start is not late.
@@ -253,4 +255,128 @@ fn quicktime_by_hand() {
     assert_eq!((clip.facts().frames, clip.facts().notes.len()), (80, 0));
     let want: Vec<f64> = (10..90).map(|n| f64::from(n) * 100.0 / 32_768.0).collect();
     assert_eq!(samples(&clip), [want]);
+}
+
+/// Clips one behind the other: the first is read, and each lies where it should, be their serial numbers one.
+#[test]
+fn chains_are_told_apart() {
+    let folder = Folder::new();
+    let link = |line: &str, frames| made(line, signal(line.parse().unwrap(), frames));
+    let vorbis = link("ogg vorbis 44100 stereo", 30_000);
+    let flac = link("ogg flac16 22050 mono", 9_000);
+    let opus = link("ogg opus 48000 mono", 20_000);
+    let (a, b, c) = (vorbis.len() as u64, flac.len() as u64, opus.len() as u64);
+    let chain = [&vorbis[..], &flac, &opus].concat();
+    for (name, bytes, want) in [
+        ("a chain", chain.clone(), vec![0..a, a..a + b, a + b..a + b + c]),
+        ("no chain", flac.clone(), vec![0..b; 1]),
+        (
+            "dirt behind it",
+            [&chain[..], b"dirt"].concat(),
+            vec![0..a, a..a + b, a + b..a + b + c + 4],
+        ),
+        ("dirt in it", [&vorbis[..], b"dirt", &flac].concat(), vec![0..a + 4, a + 4..a + 4 + b]),
+        (
+            "cut within a page",
+            chain[..chain.len() - 9].to_vec(),
+            vec![0..a, a..a + b, a + b..a + b + c - 9],
+        ),
+        ("nothing", vec![], vec![]),
+    ] {
+        let path = folder.put("chain.ogg", &bytes);
+        let found = links(Input::file(&path).open().unwrap(), &path).unwrap();
+        assert_eq!(found, want, "{name}");
+    }
+    let clip = Clip::open(&folder.put("radio.ogg", &chain)).unwrap();
+    let alone = folder.open(&vorbis).unwrap();
+    assert_eq!(clip.facts().frames, alone.facts().frames);
+    assert_eq!(samples(&clip), samples(&alone));
+    assert_eq!(crate::bench::audio_bytes(&clip), crate::bench::audio_bytes(&alone));
+    assert_eq!(clip.facts().notes, [Note::Chained { clips: 3, next: "radio.ogg#2".to_owned() }]);
+    // One clip is wanted, not three: its packets are taken over, the others are not.
+    assert_eq!(folder.fit(&clip, "ogg vorbis any any").facts().notes, []);
+}
+
+/// A stream within a WAV, with an odd chunk that lacks its pad byte before the next: the frames tell all but the loop, and
+/// come out of it as they are.
+#[test]
+fn mp3_within_a_wav() {
+    let folder = Folder::new();
+    let mp3 =
+        made("mp3 mp3:128k 44100 stereo", signal("wav f64 44100 stereo".parse().unwrap(), 20_000));
+    let alone = Clip::open(&folder.put("alone.mp3", &mp3)).unwrap();
+    let mut smpl = vec![0u32; 9];
+    smpl[7] = 1;
+    smpl.extend([0, 0, 5_000, 14_999, 0, 0]);
+    let smpl: Vec<u8> = smpl.iter().flat_map(|word| word.to_le_bytes()).collect();
+    let mut fmt = fmt(0x55, 2, 44_100, 0);
+    fmt.extend([12, 0, 1, 0, 2, 0, 0, 0, 0xA1, 1, 1, 0, 0, 0]);
+    let odd = [&mp3[..], &[0][..1 - mp3.len() % 2]].concat();
+    let riff = Riff::new().chunk(b"fmt ", &fmt).chunk(b"fact", &20_000u32.to_le_bytes());
+    let riff = riff.unpadded(b"data", &odd).chunk(b"smpl", &smpl);
+    let clip = folder.open(&riff.bytes()).unwrap();
+    let facts = clip.facts();
+    assert_eq!(facts.format.to_string(), "wav mp3 44100 stereo");
+    assert_eq!(facts.loops[0].range, FrameRange { start: 5_000, end: 15_000 });
+    assert_eq!(samples(&clip), samples(&alone));
+    let out = folder.fit(&clip, "mp3 mp3 any any");
+    assert_eq!(crate::bench::audio_bytes(&out), crate::bench::audio_bytes(&alone));
+    assert_eq!(out.facts().loops, facts.loops);
+    folder.fit(&clip, "wav pcm16 any any");
+    let cut = folder.open(&riff.bytes()[..3_000]).unwrap();
+    assert!(matches!(cut.facts().notes[..], [Note::Truncated { .. }]), "{:?}", cut.facts().notes);
+}
+
+/// W64 as others write it: names that WAV has not, sizes that a stream could not know, what was cut.
+#[test]
+fn w64_of_others() {
+    let folder = Folder::new();
+    let rest = b"\xF3\xAC\xD3\x11\x8C\xD1\0\xC0\x4F\x8E\xDB\x8A";
+    let chunk = |id: &[u8; 4], rest: &[u8], size: u64, contents: &[u8]| {
+        let filled = contents.len().next_multiple_of(8) - contents.len();
+        [id, rest, &size.to_le_bytes(), contents, &vec![0; filled]].concat()
+    };
+    let file = |size: u64, chunks: &[Vec<u8>]| {
+        let head = [
+            b"riff\x2E\x91\xCF\x11\xA5\xD6\x28\xDB\x04\xC1\0\0",
+            &size.to_le_bytes()[..],
+            b"wave",
+            rest,
+        ];
+        [head.concat(), chunks.concat()].concat()
+    };
+    let fmt = chunk(b"fmt ", rest, 40, &fmt(1, 1, 8000, 16));
+    let list = chunk(b"list", b"\x2F\x91\xCF\x11\xA5\xD6\x28\xDB\x04\xC1\0\0", 24 + 5, b"texts");
+    let sound: Vec<u8> = (0..50).collect();
+    let data = |size| chunk(b"data", rest, size, &sound);
+    for (name, bytes, frames, note) in [
+        ("whole", file(0, &[fmt.clone(), list.clone(), data(74)]), 25, None),
+        ("of a stream", file(0, &[fmt.clone(), data(0)]), 28, Some(Note::LengthLeftOpen)),
+        (
+            "cut short",
+            file(184, &[fmt.clone(), data(24 + 200)]),
+            28,
+            Some(Note::Truncated { promised: 100, held: 28 }),
+        ),
+    ] {
+        let clip = folder.open(&bytes).unwrap();
+        let facts = clip.facts();
+        assert_eq!(
+            (facts.format.to_string().as_str(), facts.frames),
+            ("w64 pcm16 8000 mono", frames),
+            "{name}"
+        );
+        assert_eq!(facts.notes.first(), note.as_ref(), "{name}: {:?}", facts.notes);
+        assert_eq!(samples(&clip)[0][1], f64::from(0x0302) / 32_768.0, "{name}");
+    }
+    for (name, bytes) in [
+        ("no format", file(0, &[data(74)])),
+        ("a size that leads back", file(0, &[chunk(b"fmt ", rest, 3, b"")])),
+        ("nothing", file(0, &[])[..30].to_vec()),
+    ] {
+        assert!(
+            matches!(folder.open(&bytes), Err(Error::Malformed { format: "WAV", .. })),
+            "{name}"
+        );
+    }
 }

@@ -278,6 +278,68 @@ fn names_are_read_out_of_nested_lists() {
 }
 
 #[test]
+fn paths_lead_to_the_clips_of_a_chain() {
+    let bench = Bench::new();
+    bench.play(
+        "
+        $ deft-needle fit clip.wav -o a.ogg --spec 'ogg vorbis 44100 stereo'
+        …
+        $ deft-needle fit clip.wav -o b.ogg --spec 'ogg flac16 22050 mono'
+        …
+        ",
+    );
+    let links = ["a.ogg", "b.ogg"].map(|name| fs::read(bench.path(name)).unwrap());
+    fs::write(bench.path("radio.ogg"), links.concat()).unwrap();
+    fs::write(bench.path("whole.ogg#2"), &links[0]).unwrap();
+    let mut zip = zip::ZipWriter::new(fs::File::create(bench.path("takes.zip")).unwrap());
+    zip.start_file("bell.wav", zip::write::SimpleFileOptions::default()).unwrap();
+    zip.write_all(&sound(0.2)).unwrap();
+    zip.finish().unwrap();
+    bench.play(
+        "
+        $ deft-needle inspect radio.ogg
+        radio.ogg
+        is        ogg vorbis 44100 stereo, …
+        …
+        note      2 clips are chained in it; the first is read, radio.ogg#2 is the next
+        $ deft-needle inspect radio.ogg#2
+        radio.ogg#2
+        is        ogg flac16 22050 mono, …
+        …
+        $ deft-needle inspect radio.ogg#3 [5]
+        error: radio.ogg has no clip 3
+        help: it holds 2: radio.ogg#1 to radio.ogg#2
+        $ deft-needle inspect whole.ogg#2
+        whole.ogg#2
+        is        ogg vorbis 44100 stereo, …
+        …
+        $ deft-needle inspect clip.wav#1 [3]
+        error: cannot read clip.wav#1: …
+        help: did you mean clip.wav (another extension)?
+        $ deft-needle fit radio.ogg#2 -o second.wav --spec 'wav pcm16 any any'
+        radio.ogg#2 to second.wav
+        wav pcm16 22050 mono, …
+        …
+        ",
+    );
+    // A job takes its clips from both, and two of one file are two.
+    bench.put("game/a.wav", &sound(0.2));
+    bench.put("game/b.wav", &sound(0.3));
+    bench.put("game/c.wav", &sound(0.4));
+    bench.put("g.toml", b"name = 'g'\nroots = ['game']\n[[slots]]\nin-root = '.'\n[[rule]]\nmatch = '**'\nspec = 'wav pcm16 22050 mono'\n");
+    bench.put(
+        "j.toml",
+        b"target = 'g.toml'\nroot = 'game'\n[[replace]]\nslot = 'a.wav'\nclip = 'radio.ogg'\n\
+          [[replace]]\nslot = 'b.wav'\nclip = 'radio.ogg#2'\n[[replace]]\nslot = 'c.wav'\nclip = 'takes.zip/bell.wav'\n",
+    );
+    bench.play("$ deft-needle install j.toml\n…");
+    let bytes =
+        ["a", "b", "c"].map(|name| fs::read(bench.path(&format!("game/{name}.wav"))).unwrap());
+    assert!(bytes[0] != bytes[1] && bytes[1].len() == 44 + 2 * 11_025, "{}", bytes[1].len());
+    assert_eq!(bytes[2], sound(0.2));
+}
+
+#[test]
 fn paths_lead_into_archives() {
     let bench = Bench::new();
     fs::create_dir(bench.path("game")).unwrap();

@@ -10,6 +10,7 @@ use crate::refusal::{OddLine, OddSlot, OddText, Refusal};
 use crate::run::Notice;
 use crate::sheet::{Links, OutsideEncoder, Pattern};
 use crate::slots::families;
+use crate::stock::input_at;
 use crate::target::Target;
 use crate::template::{Names, values};
 use crate::tree::files_below;
@@ -134,12 +135,17 @@ impl Job {
             (None, false) => Making::Fit,
         };
         let values = values(&replace.get_ref().values);
-        let place = |(slot, card): (String, Card)| {
+        let mut inputs: HashMap<PathBuf, Input> = HashMap::new();
+        let mut place = |(slot, card): (String, Card)| {
+            let input = match inputs.get(&card.clip) {
+                Some(input) => input.clone(),
+                None => inputs.entry(card.clip.clone()).or_insert(input_at(&card.clip)?).clone(),
+            };
             let mut request = request.clone();
             request.edits.piece = card.piece.or(request.edits.piece);
-            Placement {
+            Ok(Placement {
                 slot,
-                clip: Input::file(&card.clip),
+                clip: input,
                 named: card.named,
                 request,
                 like: None,
@@ -147,9 +153,9 @@ impl Job {
                 new: false,
                 link: replace.get_ref().link,
                 values: values.clone(),
-            }
+            })
         };
-        Ok(pairs.into_iter().map(place).collect())
+        pairs.into_iter().map(&mut place).collect()
     }
 
     /// Every slot with what goes there.

@@ -190,6 +190,13 @@ pub enum OddArchive {
         /// Names that may have been meant.
         near: Vec<Near>,
     },
+    /// A chain has no clip of this number.
+    NoLink {
+        /// The number.
+        number: usize,
+        /// How many it has.
+        links: usize,
+    },
     /// Too many entries.
     TooMany {
         /// How many at most.

@@ -1,4 +1,5 @@
-//! Paths that lead into an archive, as in `game/base.zip/sfx/gull.ogg`: what reads a file reads these, too.
+//! Paths that lead into a file: `game/base.zip/sfx/gull.ogg` into an archive, `radio.ogg#2` to the second clip of a chain.
+//! What reads a file reads these, too.
 
 use super::archive::Kind;
 use crate::disk::{read_at_most, read_input};
@@ -6,8 +7,9 @@ use crate::error::{Error, Result};
 use crate::limits;
 use crate::names::nearest;
 use crate::refusal::OddArchive;
-use deft_needle_audio::read::Input;
-use std::io::Read;
+use deft_needle_audio::read::ogg::links::links;
+use deft_needle_audio::read::{Handle, Input, open_regular};
+use std::io::{Read, Seek as _, SeekFrom};
 use std::path::{Component, Path, PathBuf};
 
 /// An archive, and what a path names in it.
@@ -58,7 +60,7 @@ impl Inside {
 /// An archive that cannot be read, or has no such file.
 pub fn input_at(path: &Path) -> Result<Input> {
     let Some(inside) = Inside::of(path) else {
-        return Ok(Input::file(path));
+        return Ok(link_at(path)?.unwrap_or_else(|| Input::file(path)));
     };
     let name = path.to_string_lossy();
     let mut spooled = None;
@@ -67,6 +69,38 @@ pub fn input_at(path: &Path) -> Result<Input> {
         Ok(())
     })?;
     spooled.ok_or_else(|| inside.absent())
+}
+
+/// The file that holds what a path names.
+pub fn file_of(path: &Path) -> PathBuf {
+    let archive = Inside::of(path).map(|inside| inside.archive);
+    let chain = || chained(path).map(|(file, _)| file);
+    archive.or_else(chain).unwrap_or_else(|| path.to_owned())
+}
+
+/// A link of a chain, where a path names one.
+fn link_at(path: &Path) -> Result<Option<Input>> {
+    let Some((file, number)) = chained(path) else { return Ok(None) };
+    let wrap = |error: std::io::Error| Error::read(&file)(error);
+    let mut chain = open_regular(&file).map_err(wrap)?;
+    let links = links(Handle::Disk(chain.try_clone().map_err(wrap)?), &file)?;
+    if links.is_empty() {
+        return Ok(None);
+    }
+    let Some(link) = number.checked_sub(1).and_then(|at| links.get(at)) else {
+        return Err(OddArchive::NoLink { number, links: links.len() }.of(&file));
+    };
+    chain.seek(SeekFrom::Start(link.start)).map_err(wrap)?;
+    let mut bytes = Read::take(chain, link.end - link.start);
+    Ok(Some(Input::spool(&mut bytes, &path.to_string_lossy())?))
+}
+
+/// The file and the number of a path such as `radio.ogg#2`, where there is no file of that name.
+fn chained(path: &Path) -> Option<(PathBuf, usize)> {
+    let (name, number) = path.file_name()?.to_str()?.rsplit_once('#')?;
+    let file = path.with_file_name(name);
+    let number = number.parse().ok()?;
+    (path.symlink_metadata().is_err() && file.is_file()).then_some((file, number))
 }
 
 /// All bytes of what a path names.

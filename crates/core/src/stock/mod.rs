@@ -5,7 +5,7 @@ mod inside;
 mod member;
 
 pub(crate) use archive::is_archive;
-pub use inside::{Inside, bytes_at, input_at};
+pub use inside::{Inside, bytes_at, file_of, input_at};
 pub use member::Member;
 
 use crate::error::{Error, Result};

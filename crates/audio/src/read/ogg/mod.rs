@@ -3,6 +3,7 @@
 //! Sources: RFC 3533 (Ogg), "Vorbis I specification", appendix A, RFC 7845 (Opus in Ogg), RFC 9639, 10.1 (FLAC in
 //! Ogg).
 
+pub mod links;
 pub mod opus;
 pub mod page;
 pub mod vorbis;
@@ -51,6 +52,7 @@ const NAMED: &[(&[u8], &str)] =
 /// Reads the headers of the first stream that can be decoded, and the last page.
 pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
     let serial = first_stream(&mut file)?;
+    stay_in_first_link(&mut file)?;
     let pages = Pages::new(file.again()?, file.path(), 0)?;
     let mut packets = StreamPackets::new(pages, serial, 0);
     let Headers { kind, format, count, bytes, texts, valid_bits } = headers(&mut packets, &file)?;
@@ -108,6 +110,17 @@ fn first_stream(file: &mut Reading<'_>) -> Result<u32> {
     };
     let named = NAMED.iter().find(|row| first.body.starts_with(row.0));
     Err(file.unsupported(named.map_or("Ogg with a stream of an unknown kind", |row| row.1)))
+}
+
+/// Of a chain, the first link is read.
+fn stay_in_first_link(file: &mut Reading<'_>) -> Result<()> {
+    let links = links::links(file.again()?, file.path())?;
+    if let [first, _, ..] = links.as_slice() {
+        file.ends_at(first.end);
+        let name = file.path().file_name().unwrap_or_default().to_string_lossy();
+        file.note(Note::Chained { clips: links.len(), next: format!("{name}#2") });
+    }
+    Ok(())
 }
 
 /// What the header packets say.

@@ -12,7 +12,7 @@ use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 /// Bytes of a page's header before its segment table.
-const HEAD: usize = 27;
+pub const HEAD: usize = 27;
 /// A whole page at most.
 pub const LARGEST: usize = HEAD + 255 + 255 * 255;
 /// A packet at most; only headers of absurd files are larger.
@@ -78,6 +78,8 @@ pub struct Pages {
     file: BufReader<Handle>,
     path: PathBuf,
     buffer: Vec<u8>,
+    /// Where in the file the buffer begins.
+    base: u64,
     at: usize,
     ended: bool,
 }
@@ -91,21 +93,33 @@ impl Pages {
             file: BufReader::with_capacity(LARGEST, file),
             path: path.to_owned(),
             buffer: Vec::new(),
+            base: offset,
             at: 0,
             ended: false,
         })
     }
 
+    /// Where in the file the next page is looked for.
+    pub fn offset(&self) -> u64 {
+        self.base + count(self.at)
+    }
+
     /// The next sound page.
     pub fn next_page(&mut self) -> Result<Option<Page>> {
+        Ok(self.next_with_offset()?.map(|(page, _)| page))
+    }
+
+    /// The same, and where in the file it begins.
+    pub fn next_with_offset(&mut self) -> Result<Option<(Page, u64)>> {
         loop {
             if !self.ended && self.buffer.len() - self.at < LARGEST {
                 self.fill()?;
             }
             let rest = &self.buffer[self.at..];
             if let Some((page, length)) = Page::parse(rest) {
+                let offset = self.offset();
                 self.at += length;
-                return Ok(Some(page));
+                return Ok(Some((page, offset)));
             }
             let next = rest.windows(4).skip(1).position(|w| w == b"OggS");
             match next {
@@ -121,6 +135,7 @@ impl Pages {
 
     fn fill(&mut self) -> Result<()> {
         self.buffer.drain(..self.at);
+        self.base += count(self.at);
         self.at = 0;
         let held = self.buffer.len();
         self.buffer.resize(held + 2 * LARGEST, 0);
@@ -193,12 +208,14 @@ pub struct StreamPackets {
     serial: u32,
     assembler: Assembler,
     skip: usize,
+    begun: bool,
+    ended: bool,
 }
 
 impl StreamPackets {
     /// Those of stream `serial`, without the first `skip`.
     pub fn new(pages: Pages, serial: u32, skip: usize) -> Self {
-        Self { pages, serial, assembler: Assembler::default(), skip }
+        Self { pages, serial, assembler: Assembler::default(), skip, begun: false, ended: false }
     }
 
     /// The next packet.
@@ -211,9 +228,18 @@ impl StreamPackets {
                 self.skip -= 1;
                 continue;
             }
+            if self.ended {
+                return Ok(None);
+            }
             match self.pages.next_page()? {
-                Some(page) if page.serial == self.serial => self.assembler.take(&page),
-                Some(_) => {}
+                // Another clip that is chained to this one.
+                Some(page) if page.first && self.begun => self.ended = true,
+                Some(page) => {
+                    self.begun |= !page.first;
+                    if page.serial == self.serial {
+                        self.assembler.take(&page);
+                    }
+                }
                 None => return Ok(None),
             }
         }

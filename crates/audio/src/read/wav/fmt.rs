@@ -42,12 +42,12 @@ const TAG_A_LAW: u16 = 6;
 const TAG_MU_LAW: u16 = 7;
 const TAG_IMA_ADPCM: u16 = 0x11;
 const TAG_GSM: u16 = 0x31;
+const TAG_MP3: u16 = 0x55;
 const TAG_EXTENSIBLE: u16 = 0xFFFE;
 
 /// Tags of encodings that have a name but no decoder here.
 const NAMED_TAGS: &[(u16, &str)] = &[
     (0x0050, "MPEG audio layer I or II"),
-    (0x0055, "MPEG audio layer III (mp3)"),
     (0x00FF, "AAC (aac)"),
     (0x0161, "Windows Media audio"),
     (0x674F, "Vorbis in WAV"),
@@ -117,6 +117,11 @@ struct Extended {
     header: Header,
     valid_bits: Option<u16>,
     mask: u32,
+}
+
+/// Whether the chunk says that the samples are a stream of MPEG audio layer III.
+pub fn is_stream(bytes: &[u8]) -> bool {
+    le16(bytes, 0) == Some(TAG_MP3)
 }
 
 /// Reads the chunk's contents, which lie at `offset`.

@@ -1,15 +1,16 @@
-//! RIFF WAVE and RF64.
+//! RIFF WAVE, RF64 and W64.
 //!
 //! Sources: "Multimedia Programming Interface and Data Specifications 1.0" (IBM, Microsoft, 1991),
 //! "Multimedia Data Standards Update" (Microsoft, 1994), "Multiple Channel Audio Data and WAVE Files"
-//! (Microsoft, 2007), EBU Tech 3306 (RF64).
+//! (Microsoft, 2007), EBU Tech 3306 (RF64), "Wave64 File Format" (2003).
 
 mod extras;
 mod fmt;
 
 use super::Opened;
-use super::bytes::le32;
+use super::bytes::{le32, le64};
 use super::chunks::{Chunk, Walker, readable};
+use super::mp3;
 use super::plain::{Coding, Plain};
 use super::reading::Reading;
 use crate::clip::{Extra, Note};
@@ -26,8 +27,16 @@ pub(super) use fmt::layout_of_mask;
 /// chunk; [`crate::Error::Unsupported`] for encodings that are not decoded here.
 pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
     let mut walker = Walker::start(file, ByteOrder::Little)?;
-    let Chunks { format, data, fact, mut marks, mut extras } = chunks(&mut walker)?;
-    let (is_rf64, mut file) = (walker.is_rf64(), walker.file);
+    let Chunks { format, stream, data, fact, mut marks, mut extras } = chunks(&mut walker)?;
+    let container = match (walker.is_rf64(), walker.is_w64()) {
+        (true, _) => Container::Rf64,
+        (_, true) => Container::W64,
+        _ => Container::Wav,
+    };
+    let mut file = walker.file;
+    if let Some(data) = data.filter(|_| stream) {
+        return of_stream(file, container, &data, (marks, extras));
+    }
     let format = format.ok_or_else(|| file.malformed("it has no \"fmt \" chunk", 12))?;
     let data = data.ok_or_else(|| file.malformed("it has no \"data\" chunk", 12))?;
     if let Some(what) = &format.corrected {
@@ -39,7 +48,7 @@ pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
     extras.retain(|extra| is_integer || extra.id != "fact");
 
     let spec = Format {
-        container: if is_rf64 { Container::Rf64 } else { Container::Wav },
+        container,
         encoding: format.encoding,
         rate: format.rate,
         channels: format.channels,
@@ -60,10 +69,32 @@ pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
     Ok(file.opened(facts, plain))
 }
 
+/// Around a stream of MPEG audio layer III, whose frames say all about it.
+fn of_stream(
+    mut file: Reading<'_>,
+    container: Container,
+    data: &Chunk,
+    (mut marks, mut extras): (extras::Marks, Vec<Extra>),
+) -> Result<Opened> {
+    let length = file.length();
+    file.ends_at(data.offset + data.held);
+    let mut opened = mp3::within(file, data.offset, container)?;
+    let facts = &mut opened.facts;
+    facts.file_bytes = length;
+    extras.retain(|extra| extra.id != "fact");
+    facts.extras.extend(extras);
+    facts.tags.extend(marks.tags());
+    facts.markers = marks.markers();
+    facts.loops.extend(marks.loops(facts.frames, &mut facts.notes));
+    Ok(opened)
+}
+
 /// What the chunks say, before they are held against one another.
 #[derive(Default)]
 struct Chunks {
     format: Option<WavFormat>,
+    /// Whether the samples are a stream of MPEG audio.
+    stream: bool,
     data: Option<Chunk>,
     fact: Option<u64>,
     marks: extras::Marks,
@@ -74,15 +105,21 @@ fn chunks(walker: &mut Walker<'_>) -> Result<Chunks> {
     let mut all = Chunks::default();
     while let Some(chunk) = walker.next()? {
         match &chunk.id {
-            b"fmt " if all.format.is_none() => {
+            b"fmt " if all.format.is_none() && !all.stream => {
                 let bytes = walker.contents(&chunk)?;
+                if fmt::is_stream(&bytes) {
+                    all.stream = true;
+                    continue;
+                }
                 all.format = Some(fmt::parse(&bytes, chunk.offset, &walker.file)?);
             }
             b"data" if all.data.is_none() => all.data = Some(chunk),
             b"ds64" => {}
             id => {
                 if id == b"fact" {
-                    all.fact = le32(&walker.contents(&chunk)?, 0).map(u64::from);
+                    let contents = walker.contents(&chunk)?;
+                    let wide = le64(&contents, 0).filter(|_| walker.is_w64());
+                    all.fact = wide.or(le32(&contents, 0).map(u64::from));
                 }
                 all.marks.take(id, &chunk, walker)?;
                 let id = named(id, &chunk, walker)?;

@@ -10,7 +10,7 @@ mod g722;
 mod g726;
 mod gsm;
 mod ima;
-pub(crate) mod mp3;
+pub mod mp3;
 mod ms;
 pub mod opus;
 mod pcm;

@@ -1,7 +1,8 @@
 //! The files that a job is made of.
 
 use deft_needle_core::run::Run;
-use std::path::{Path, PathBuf};
+use deft_needle_core::stock::file_of;
+use std::path::PathBuf;
 
 /// The job sheet, the target's sheet and its lists, prompt lists, clips and models.
 pub fn of_job(run: &Run) -> Vec<PathBuf> {
@@ -13,7 +14,7 @@ pub fn of_job(run: &Run) -> Vec<PathBuf> {
     all.extend(lists.map(|list| beside.join(&list.0)));
     let prompts = job.replaces.iter().filter_map(|replace| replace.get_ref().prompts.as_ref());
     all.extend(prompts.map(|prompts| job.folder().join(&prompts.list)));
-    all.extend(run.dealt.placements.iter().filter_map(|p| p.clip.path()).map(Path::to_owned));
+    all.extend(run.dealt.placements.iter().map(|p| file_of(p.clip.name())));
     all.sort();
     all.dedup();
     all

@@ -261,6 +261,13 @@ fn odd_archive(path: &Path, why: &OddArchive) -> Words {
             format!("{path} has no {name}"),
             near_or(near, "`deft-needle slots` lists the names in an archive"),
         ),
+        OddArchive::NoLink { number, links } => words(
+            format!("{path} has no clip {number}"),
+            match links {
+                1 => "it holds one clip: name the file alone".to_owned(),
+                links => format!("it holds {links}: {path}#1 to {path}#{links}"),
+            },
+        ),
         OddArchive::TooMany { most } => words(
             format!("{path} has more than {most} entries"),
             "unpack it yourself and name the folder",

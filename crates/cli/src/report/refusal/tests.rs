@@ -396,6 +396,8 @@ fn packs_archives_caches_and_commands() {
         (OddArchive::UnsafeName(Invalid::new("path", "../a", "b")), format!("s.zip: an entry is not safe: invalid path \"../a\", expected b | {UNTRUSTED}")),
         (OddArchive::HoldAll(vec![(file(), 3)]), "s.zip has its sounds in archives: sfx/a.ogg holds 3 | name the archive: s.zip/sfx/a.ogg".to_owned()),
         (OddArchive::NoEntry { name: file(), near: vec![] }, "s.zip has no sfx/a.ogg | `deft-needle slots` lists the names in an archive".to_owned()),
+        (OddArchive::NoLink { number: 4, links: 3 }, "s.zip has no clip 4 | it holds 3: s.zip#1 to s.zip#3".to_owned()),
+        (OddArchive::NoLink { number: 2, links: 1 }, "s.zip has no clip 2 | it holds one clip: name the file alone".to_owned()),
         (OddArchive::TooMany { most: 10 }, "s.zip has more than 10 entries | unpack it yourself and name the folder".to_owned()),
     ] {
         assert_eq!(said(why.of("s.zip")), want);

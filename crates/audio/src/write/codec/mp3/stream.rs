@@ -14,7 +14,9 @@ const BUFFER: usize = 1440;
 /// What all frames of a stream have in common.
 #[derive(Debug, Clone, Copy)]
 pub struct Form {
+    /// Frames a second.
     pub hertz: u32,
+    /// One or two.
     pub channels: usize,
     /// Bits of the version: 3 for 32 kHz and above, 2 down to 16 kHz, 0 below (the halved rates that decoders
     /// have taken up).
@@ -24,6 +26,7 @@ pub struct Form {
 }
 
 impl Form {
+    /// Nothing for a rate that no version has.
     pub fn new(hertz: u32, channels: usize) -> Option<Self> {
         let (version, base) = match hertz {
             32_000.. => (3, hertz),
@@ -34,6 +37,7 @@ impl Form {
         Some(Self { hertz, channels, version, rate: u32::try_from(rate).unwrap_or(0) })
     }
 
+    /// Whether its rates are the halved or quartered ones, of MPEG-2 and 2.5.
     pub fn low(self) -> bool {
         self.version < 3
     }
