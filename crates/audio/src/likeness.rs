@@ -20,6 +20,9 @@ const MOST_TAKEN: f64 = -12.0;
 const MOST_ADDED_SHORT: f64 = 6.0;
 /// The low band ends at this part of the rate.
 const LOW: f64 = 1.0 / 12.0;
+/// Silence is this loud to the low pass: what dies away in it would end among the numbers that are too small to be
+/// normal, with which processors are a hundred times slower.
+const FLOOR: f64 = 1e-30;
 /// A low band of less than this part of the power says nothing.
 const NOTABLE: f64 = 0.01;
 /// Peaks so far above the mean are single clicks, which some codecs cannot follow: 40 dB.
@@ -73,7 +76,7 @@ impl Likeness {
         for (samples, channel) in block.channels().iter().zip(&mut self.channels) {
             let [a, b, c] = &mut channel.poles;
             for sample in samples {
-                *a += share * (sample - *a);
+                *a += share * (sample + FLOOR - *a);
                 *b += share * (*a - *b);
                 *c += share * (*b - *c);
                 self.low += *c * *c;

@@ -1,8 +1,8 @@
 //! Outlines and spectra as paths of SVG.
 
-use deft_needle_audio::measure::picture::{Column, picture};
+use deft_needle_audio::measure::picture::{Column, Picture};
 use deft_needle_audio::num::size;
-use deft_needle_audio::{Clip, Error, Observer};
+use deft_needle_audio::units::SampleRate;
 use std::fmt::Write as _;
 
 /// Equal parts of an outline, from left to right.
@@ -29,19 +29,15 @@ pub struct Drawn {
     pub limit: u32,
 }
 
-/// Draws a clip.
-///
-/// # Errors
-/// Those of reading.
-pub fn draw(clip: &Clip, observer: &dyn Observer) -> Result<Drawn, Error> {
-    let picture = picture(clip, size(PARTS.into()), observer)?;
-    let half = f64::from(clip.facts().format.rate.hertz()) / 2.0;
-    Ok(Drawn {
+/// Draws the picture of a clip of this rate.
+pub fn draw(picture: &Picture, rate: SampleRate) -> Drawn {
+    let half = f64::from(rate.hertz()) / 2.0;
+    Drawn {
         peaks: outline(&picture.columns, |column| (column.least, column.greatest)),
         body: outline(&picture.columns, |column| (-column.rms, column.rms)),
         spectrum: spectrum(&picture.spectrum),
         limit: rounded(place(half).clamp(0.0, f64::from(POINTS))),
-    })
+    }
 }
 
 /// What is certainly small and not below zero.

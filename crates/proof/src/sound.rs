@@ -1,5 +1,8 @@
 //! What browsers play: FLAC where that is smaller, else WAV. Nothing is lost of what 24 bits hold.
 
+use crate::draw::PARTS;
+use deft_needle_audio::measure::picture::{Painted, Painter, Picture};
+use deft_needle_audio::num::size;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{Channels, Codec, Container, Encoding, Format, Kind, Output};
@@ -20,11 +23,11 @@ pub struct Playable {
 /// Channels that FLAC holds at most.
 const MOST_CHANNELS: u16 = 8;
 
-/// Makes it of a clip.
+/// Makes it of a clip, and draws the clip while it is read.
 ///
 /// # Errors
 /// Those of reading.
-pub fn playable(clip: &Clip, observer: &dyn Observer) -> Result<Playable, Error> {
+pub fn playable(clip: &Clip, observer: &dyn Observer) -> Result<(Playable, Picture), Error> {
     let own = clip.facts().format;
     let few = match own.encoding.codec.kind() {
         Kind::Integer(bits) => bits <= 16,
@@ -37,19 +40,23 @@ pub fn playable(clip: &Clip, observer: &dyn Observer) -> Result<Playable, Error>
         let format = Format { container, encoding, rate: own.rate, channels: plain };
         let output = Output::plain(format, clip.facts().frames);
         let mut bytes = Cursor::new(Vec::new());
-        render_source(clip.frames()?, &output, Dither::None, &mut bytes, observer)?;
-        Ok(bytes.into_inner())
+        let mut painter = Painter::new(clip.facts(), size(PARTS.into()));
+        let source = Painted { source: clip.frames()?, painter: &mut painter };
+        render_source(source, &output, Dither::None, &mut bytes, observer)?;
+        Ok((bytes.into_inner(), painter.finish()))
     };
     let wav = if few { Codec::Pcm16 } else { Codec::Pcm24 };
-    let of_wav = |bytes| Playable { bytes, kind: "audio/wav", extension: "wav" };
+    let of_wav =
+        |(bytes, picture)| (Playable { bytes, kind: "audio/wav", extension: "wav" }, picture);
     if plain.count() > MOST_CHANNELS {
         return made(Container::Wav, wav).map(of_wav);
     }
-    let flac = made(Container::Flac, if few { Codec::Flac16 } else { Codec::Flac24 })?;
+    let (flac, picture) = made(Container::Flac, if few { Codec::Flac16 } else { Codec::Flac24 })?;
     let width = if few { 2 } else { 3 };
     let plainly = 44 + clip.facts().frames * u64::from(plain.count()) * width;
     if u64::try_from(flac.len()).is_ok_and(|length| length < plainly) {
-        return Ok(Playable { bytes: flac, kind: "audio/flac", extension: "flac" });
+        let playable = Playable { bytes: flac, kind: "audio/flac", extension: "flac" };
+        return Ok((playable, picture));
     }
     made(Container::Wav, wav).map(of_wav)
 }

@@ -145,6 +145,7 @@ fn clip(folder: &Path, name: &str, line: &str, frames: usize, level: f64) -> Cli
 
 fn side(clip: &Clip, lufs: f64, looped: Option<(u64, u64)>) -> Side {
     let facts = clip.facts();
+    let (playable, picture) = playable(clip, &Unobserved).unwrap();
     Side {
         spec: facts.format.to_string(),
         seconds: facts.seconds(),
@@ -155,8 +156,8 @@ fn side(clip: &Clip, lufs: f64, looped: Option<(u64, u64)>) -> Side {
         peak: Some(-3.0),
         looped,
         marks: Vec::new(),
-        drawn: draw::draw(clip, &Unobserved).unwrap(),
-        sound: Sounds::Inline(playable(clip, &Unobserved).unwrap()),
+        drawn: draw::draw(&picture, facts.format.rate),
+        sound: Sounds::Inline(playable),
     }
 }
 

@@ -1,14 +1,15 @@
 //! What a picture of a clip needs: its outline in columns, and its mean spectrum.
 
 use super::clipping::{SHORTEST_RUN, full_scale};
-use crate::block::{Block, each_block};
+use crate::block::{Block, Source, each_block};
 use crate::error::Result;
 use crate::num::{count, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::finite::make_finite;
-use rustfft::num_complex::Complex;
-use rustfft::{Fft, FftPlanner};
+use crate::spec::Facts;
+use crate::units::SampleRate;
+use realfft::{RealFftPlanner, RealToComplex};
 use std::f64::consts::TAU;
 use std::sync::{Arc, LazyLock};
 
@@ -42,33 +43,85 @@ const WINDOW: usize = 4096;
 /// Draws a clip in `columns` columns.
 ///
 /// # Errors
-/// Those of reading; [`Error::Stopped`].
+/// Those of reading; [`crate::Error::Stopped`].
 pub fn picture(clip: &Clip, columns: usize, observer: &dyn Observer) -> Result<Picture> {
-    let rate = clip.facts().format.rate.real();
-    let part = clip.facts().frames.div_ceil(count(columns)).max(1);
-    let kind = clip.facts().format.encoding.codec.kind();
-    let channels = usize::from(clip.facts().format.channels.count());
-    let mut outline = Outline {
-        part,
-        columns: Vec::new(),
-        current: Column::default(),
-        filled: 0,
-        full_scale: full_scale(kind),
-        runs: vec![0; channels],
-    };
-    let mut samples = vec![Vec::new(); if part == 1 { channels } else { 0 }];
-    let mut spectrum = Spectrum::new();
+    let mut painter = Painter::new(clip.facts(), columns);
     each_block(&mut *clip.frames()?, observer, |block| {
         make_finite(block);
-        outline.feed(block);
-        spectrum.feed(block);
-        for (all, new) in samples.iter_mut().zip(block.channels()) {
-            all.extend_from_slice(new);
-        }
+        painter.feed(block);
         observer.advance(count(block.frames()));
     })?;
-    outline.close();
-    Ok(Picture { columns: outline.columns, samples, spectrum: spectrum.finish(rate) })
+    Ok(painter.finish())
+}
+
+/// Draws what it is shown, block by block.
+pub struct Painter {
+    rate: f64,
+    outline: Outline,
+    samples: Vec<Vec<f64>>,
+    spectrum: Spectrum,
+}
+
+impl Painter {
+    /// For a clip of which these are the facts.
+    pub fn new(facts: &Facts, columns: usize) -> Self {
+        let part = facts.frames.div_ceil(count(columns)).max(1);
+        let channels = usize::from(facts.format.channels.count());
+        Self {
+            rate: facts.format.rate.real(),
+            outline: Outline {
+                part,
+                columns: Vec::new(),
+                current: Column::default(),
+                filled: 0,
+                full_scale: full_scale(facts.format.encoding.codec.kind()),
+                runs: vec![0; channels],
+            },
+            samples: vec![Vec::new(); if part == 1 { channels } else { 0 }],
+            spectrum: Spectrum::new(),
+        }
+    }
+
+    /// Takes in a block whose samples are numbers.
+    pub fn feed(&mut self, block: &Block) {
+        self.outline.feed(block);
+        self.spectrum.feed(block);
+        for (all, new) in self.samples.iter_mut().zip(block.channels()) {
+            all.extend_from_slice(new);
+        }
+    }
+
+    /// The picture of all that came.
+    pub fn finish(mut self) -> Picture {
+        self.outline.close();
+        let spectrum = self.spectrum.finish(self.rate);
+        Picture { columns: self.outline.columns, samples: self.samples, spectrum }
+    }
+}
+
+/// A source that is drawn while it is read; what is no number becomes silence.
+pub struct Painted<'a, S> {
+    /// What is read.
+    pub source: S,
+    /// Who draws it.
+    pub painter: &'a mut Painter,
+}
+
+impl<S: Source> Source for Painted<'_, S> {
+    fn rate(&self) -> SampleRate {
+        self.source.rate()
+    }
+
+    fn channels(&self) -> usize {
+        self.source.channels()
+    }
+
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        self.source.next(block)?;
+        make_finite(block);
+        self.painter.feed(block);
+        Ok(())
+    }
 }
 
 struct Outline {
@@ -116,9 +169,9 @@ impl Outline {
 }
 
 /// The transform, and Hann's window: made once, since a page has thousands of pictures.
-static TRANSFORM: LazyLock<(Arc<dyn Fft<f64>>, Vec<f64>)> = LazyLock::new(|| {
+static TRANSFORM: LazyLock<(Arc<dyn RealToComplex<f64>>, Vec<f64>)> = LazyLock::new(|| {
     let hann = |i: usize| 1.0 - (TAU * (real_size(i) + 0.5) / real_size(WINDOW)).cos();
-    (FftPlanner::new().plan_fft_forward(WINDOW), (0..WINDOW).map(hann).collect())
+    (RealFftPlanner::new().plan_fft_forward(WINDOW), (0..WINDOW).map(hann).collect())
 });
 
 /// The mean of windowed power spectra (P. D. Welch, 1967), channels mixed by power.
@@ -147,9 +200,10 @@ impl Spectrum {
         let (fft, window) = &*TRANSFORM;
         for waiting in &mut self.waiting {
             waiting.resize(waiting.len().max(WINDOW), 0.0);
-            let mut bins: Vec<_> =
-                waiting.iter().zip(window).map(|(s, w)| Complex::new(s * w, 0.0)).collect();
-            fft.process(&mut bins);
+            let mut windowed: Vec<f64> = waiting.iter().zip(window).map(|(s, w)| s * w).collect();
+            let mut bins = fft.make_output_vec();
+            // Lengths are those of the plan: it cannot refuse them.
+            let _ = fft.process(&mut windowed, &mut bins);
             for (power, bin) in self.power.iter_mut().zip(&bins) {
                 *power += bin.norm_sqr();
             }

@@ -90,25 +90,35 @@ impl Ms {
 
 /// The pair of coefficients and the first step that do a channel's block best, where it begins, and its codes.
 fn coded(samples: &[i16]) -> (u8, State, Vec<u8>) {
-    let run = |begin: State| {
+    // Nothing where it becomes worse than what is known.
+    let run = |begin: State, most: i64| {
         let mut codes = Vec::with_capacity(samples.len() - 2);
         let (mut state, mut sum) = (begin, 0i64);
         for sample in &samples[2..] {
             let (code, next, error) = state.best(*sample);
             state = next;
             sum = sum.saturating_add(error);
+            if sum >= most {
+                return None;
+            }
             codes.push(code);
         }
-        (sum, codes)
+        Some((sum, codes))
     };
+    let mut pairs: Vec<(u8, (i32, i32))> = (0..).zip(MS_COEFFICIENTS.map(wide)).collect();
+    // What predicts best is most likely to code best, and ends the others soon.
+    pairs.sort_by_cached_key(|(_, coefficients)| {
+        guesses(samples, *coefficients)
+            .map(|off| off.saturating_mul(off))
+            .fold(0, i64::saturating_add)
+    });
     let mut best: Option<(i64, u8, State, Vec<u8>)> = None;
-    for (pair, (a, b)) in (0..).zip(MS_COEFFICIENTS) {
-        let coefficients = (i32::from(a), i32::from(b));
+    for (pair, coefficients) in pairs {
         let last = [samples[1].into(), samples[0].into()];
         for step in first_steps(samples, coefficients) {
             let begin = State { coefficients, step, last };
-            let (sum, codes) = run(begin);
-            if best.as_ref().is_none_or(|(least, ..)| sum < *least) {
+            let most = best.as_ref().map_or(i64::MAX, |(least, ..)| *least);
+            if let Some((sum, codes)) = run(begin, most) {
                 best = Some((sum, pair, begin, codes));
             }
         }
@@ -117,13 +127,21 @@ fn coded(samples: &[i16]) -> (u8, State, Vec<u8>) {
     best.map_or((0, nothing, Vec::new()), |(_, pair, begin, codes)| (pair, begin, codes))
 }
 
-/// Steps to begin with: a third of what the first predictions are off by, half of it and twice.
-fn first_steps(samples: &[i16], (a, b): (i32, i32)) -> [i32; 3] {
-    let off = samples.windows(3).take(8).map(|s| {
+fn wide((a, b): (i16, i16)) -> (i32, i32) {
+    (a.into(), b.into())
+}
+
+/// How far the predictions are off where the samples before are exact.
+fn guesses(samples: &[i16], (a, b): (i32, i32)) -> impl Iterator<Item = i64> {
+    samples.windows(3).map(move |s| {
         let guess = (i32::from(s[1]) * a + i32::from(s[0]) * b) >> 8;
         i64::from((i32::from(s[2]) - guess).abs())
-    });
-    let all: Vec<i64> = off.collect();
+    })
+}
+
+/// Steps to begin with: a third of what the first predictions are off by, half of it and twice.
+fn first_steps(samples: &[i16], coefficients: (i32, i32)) -> [i32; 3] {
+    let all: Vec<i64> = guesses(samples, coefficients).take(8).collect();
     let mean = all.iter().sum::<i64>() / i64::try_from(all.len().max(1)).unwrap_or(1);
     let step = i32::try_from(mean / 3).unwrap_or(16);
     [step / 2, step, step * 2].map(|step| step.clamp(16, 32_767))

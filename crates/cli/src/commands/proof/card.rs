@@ -20,12 +20,13 @@ pub fn card(
     exhibit: &Exhibit,
     observer: &dyn Observer,
 ) -> Result<(Card, [Option<Playable>; 2]), deft_needle_audio::Error> {
-    let sound = |clip: &Option<Clip>| clip.as_ref().map(|c| playable(c, observer)).transpose();
-    let drawn = |clip: &Option<Clip>, measured: &Option<run::Side>| {
-        clip.as_ref().map(|clip| side(clip, measured.as_ref(), observer)).transpose()
+    let shown = |clip: &Option<Clip>, measured: &Option<run::Side>| {
+        let shown = clip.as_ref().map(|clip| side(clip, measured.as_ref(), observer));
+        shown.transpose().map(Option::unzip)
     };
     let [before, after] = &exhibit.sides;
-    let mut new = drawn(&exhibit.new, after)?;
+    let (stock, stock_sound) = shown(&exhibit.stock, before)?;
+    let (mut new, new_sound) = shown(&exhibit.new, after)?;
     if let Some(new) = &mut new {
         new.marks.extend(marks_of(exhibit, new));
     }
@@ -48,17 +49,18 @@ pub fn card(
         notices: exhibit.notices.iter().map(told).collect(),
         decisions: exhibit.decisions.iter().map(|d| (plan::line(d), plan::why(d))).collect(),
         lines: exhibit.lines.trim_end().to_owned(),
-        stock: drawn(&exhibit.stock, before)?,
+        stock,
         new,
     };
-    Ok((card, [sound(&exhibit.stock)?, sound(&exhibit.new)?]))
+    Ok((card, [stock_sound, new_sound]))
 }
 
 fn side(
     clip: &Clip,
     measured: Option<&run::Side>,
     observer: &dyn Observer,
-) -> Result<Side, deft_needle_audio::Error> {
+) -> Result<(Side, Playable), deft_needle_audio::Error> {
+    let (playable, picture) = playable(clip, observer)?;
     let facts = clip.facts();
     let survey = measured.and_then(|side| side.survey.as_ref());
     let rate = facts.format.rate;
@@ -80,7 +82,7 @@ fn side(
             },
         })
     });
-    Ok(Side {
+    let side = Side {
         spec: facts.format.to_string(),
         seconds: facts.seconds(),
         length: Duration(facts.seconds()).to_string(),
@@ -90,9 +92,10 @@ fn side(
         peak: survey.map(|survey| survey.true_peak_dbtp),
         looped: facts.loops.first().map(|Loop { range, .. }| (range.start, range.end)),
         marks: clipped.collect(),
-        drawn: draw::draw(clip, observer)?,
+        drawn: draw::draw(&picture, rate),
         sound: Sounds::Nowhere,
-    })
+    };
+    Ok((side, playable))
 }
 
 /// Fades, and what a limiter did.

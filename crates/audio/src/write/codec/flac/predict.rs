@@ -68,8 +68,9 @@ fn coded_all(residuals: &[i32]) -> bool {
     residuals.iter().fold(0, |most, r| r.unsigned_abs().max(most)) < LARGEST
 }
 
-/// RFC 9639, 9.2.5: the samples, their differences, the differences of those, and so on to the fourth.
-fn by_rules(samples: &[i32]) -> Vec<Predicted> {
+/// RFC 9639, 9.2.5: the samples, their differences, the differences of those, and so on to the fourth; whichever leaves
+/// least.
+fn by_rules(samples: &[i32]) -> Option<Predicted> {
     let differences = |of: &Vec<i32>| {
         // Two numbers that can be coded differ by less than 32 bits hold.
         (of.len() > 1).then(|| of.windows(2).map(|pair| pair[1] - pair[0]).collect())
@@ -78,14 +79,19 @@ fn by_rules(samples: &[i32]) -> Vec<Predicted> {
     let all = std::iter::successors(Some(samples.to_vec()).filter(coded), |residuals| {
         differences(residuals).filter(coded)
     });
-    let predicted = |(order, residuals): (usize, Vec<i32>)| Predicted {
+    let left = |(order, residuals): &(usize, Vec<i32>)| {
+        // What a prediction begins with is not left, and stored whole.
+        let rest = residuals.iter().skip(4 - order);
+        rest.map(|residual| u64::from(residual.unsigned_abs())).sum::<u64>()
+    };
+    let (order, residuals) = (0..=4).zip(all).min_by_key(left)?;
+    Some(Predicted {
         kind: 8 + count32(order),
         order,
         fitted: None,
         rice: Rice::best(&residuals, order, samples.len()),
         residuals,
-    };
-    (0..=4).zip(all).map(predicted).collect()
+    })
 }
 
 /// RFC 9639, 9.2.6.
@@ -101,17 +107,25 @@ fn by_fit(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Pre
 }
 
 /// What prediction leaves; `None` where a residual is too large to be coded.
-fn residuals(samples: &[i32], mut coefficients: [i32; ORDER], shift: u32) -> Option<Vec<i32>> {
+fn residuals(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Vec<i32>> {
+    // Ten products of 25 and 14 bits: whole numbers of a size that floating point holds exactly, several at once.
+    let exact: Vec<f64> = samples.iter().map(|sample| f64::from(*sample)).collect();
+    let mut sums = vec![0.0; samples.len().checked_sub(ORDER)?];
     // The first coefficient is that of the sample before.
-    coefficients.reverse();
-    let coefficients = coefficients.map(i64::from);
-    let residual = |window: &[i32]| {
-        let (past, now) = (window.first_chunk::<ORDER>()?, window.last()?);
-        let sum: i64 = past.iter().zip(&coefficients).map(|(s, c)| i64::from(*s) * c).sum();
-        i32::try_from(i64::from(*now) - (sum >> shift)).ok()
-    };
-    let all: Option<Vec<i32>> = samples.windows(ORDER + 1).map(residual).collect();
-    all.filter(|all| coded_all(all))
+    for (back, coefficient) in (1..).zip(coefficients.map(f64::from)) {
+        for (sum, sample) in sums.iter_mut().zip(&exact[ORDER - back..]) {
+            *sum += coefficient * sample;
+        }
+    }
+    let scale = 0.5f64.powi(shift.cast_signed());
+    let mut all = Vec::with_capacity(sums.len());
+    let mut most = 0.0f64;
+    for (sum, sample) in sums.iter().zip(&exact[ORDER..]) {
+        let residual = sample - (sum * scale).floor();
+        most = most.max(residual.abs());
+        all.push(int32(residual));
+    }
+    (most < f64::from(LARGEST)).then_some(all)
 }
 
 /// Fits coefficients by the autocorrelation of the windowed samples (Levinson and Durbin), and rounds
@@ -129,8 +143,7 @@ fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
             f64::from(*s) * (1.0 - off * off)
         })
         .collect();
-    let correlation =
-        |lag: usize| -> f64 { windowed[lag..].iter().zip(&windowed).map(|(a, b)| a * b).sum() };
+    let correlation = |lag: usize| product(&windowed[lag..], &windowed);
     let r: Vec<f64> = (0..=ORDER).map(correlation).collect();
     let (mut error, mut a) = (r[0] * (1.0 + 1e-9), [0.0f64; ORDER]);
     if error <= 0.0 {
@@ -165,6 +178,19 @@ fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
         i32::try_from(rounded_signed(whole)).unwrap_or(0)
     });
     Some((rounded, shift.cast_unsigned()))
+}
+
+/// The sum of products of two rows, in four lanes, which processors add up side by side.
+fn product(a: &[f64], b: &[f64]) -> f64 {
+    let mut lanes = [0.0; 4];
+    let (a_fours, b_fours) = (a.chunks_exact(4), b.chunks_exact(4));
+    let rest: f64 = a_fours.remainder().iter().zip(&b[a.len() / 4 * 4..]).map(|(a, b)| a * b).sum();
+    for (a, b) in a_fours.zip(b_fours) {
+        for lane in 0..4 {
+            lanes[lane] += a[lane] * b[lane];
+        }
+    }
+    rest + lanes.iter().sum::<f64>()
 }
 
 impl Predicted {

@@ -121,19 +121,24 @@ fn regions(values: &[u16; GRANULE], edges: &[u16], fixed: Option<usize>, coding:
         table(&sums[from], &sums[to], top)
     };
     let mut best = (u32::MAX, [0; 3], (0, 0));
-    let mut tried = |first: usize, second: usize| {
-        let parts = [cost(0, first), cost(first, second), cost(second, count.max(second))];
+    let mut tried = |(first, second), parts: [(u32, u8); 3]| {
         let bits = parts.iter().map(|(bits, _)| bits).sum();
         if bits < best.0 {
             best = (bits, parts.map(|(_, table)| table), (first, second));
         }
     };
     match fixed {
-        Some(first) => tried(first, usize::MAX),
+        Some(first) => {
+            tried((first, usize::MAX), [cost(0, first), cost(first, usize::MAX), (0, 0)]);
+        }
         None => {
+            // What comes last is the same for all that end before it.
+            let lasts: [_; 26] = std::array::from_fn(|second| cost(second, count));
             for first in 1..=16.min(count.max(1)) {
-                for second in first + 1..=(first + 8).min(count.max(first + 1)) {
-                    tried(first, second);
+                let head = cost(0, first);
+                let most = (first + 8).min(count.max(first + 1));
+                for (second, last) in lasts.iter().enumerate().take(most + 1).skip(first + 1) {
+                    tried((first, second), [head, cost(first, second), *last]);
                 }
             }
         }
