@@ -8,6 +8,7 @@ pub mod block;
 pub mod clip;
 mod crc;
 pub mod digest;
+mod dot;
 pub mod edit;
 pub mod error;
 pub mod hear;

@@ -2,6 +2,7 @@
 //! windows of it, to see that nothing has moved and every channel is in its place.
 
 use crate::block::Block;
+use crate::dot::dot;
 use crate::num::{count, real, size};
 
 /// How many windows are kept.
@@ -217,12 +218,16 @@ impl Channel {
             let inner = REACH..a.len().saturating_sub(REACH);
             // Short clips have no inside; then all that overlaps counts.
             let range = if inner.is_empty() { 0..a.len() } else { inner };
-            for at in range {
-                let Some(back) = at.checked_add_signed(lag).and_then(|at| b.get(at)) else {
-                    continue;
-                };
-                fit = fit.and(Fit { both: a[at] * back, own: a[at] * a[at], back: back * back });
-            }
+            let moved = |at: usize| at.checked_add_signed(lag).unwrap_or(0).min(b.len());
+            // As far as both reach.
+            let from = range.start.max(lag.min(0).unsigned_abs());
+            let (first, last) = (moved(from), moved(range.end));
+            let (Some(a), Some(b)) =
+                (a.get(from..from + last.saturating_sub(first)), b.get(first..last))
+            else {
+                continue;
+            };
+            fit = fit.and(Fit { both: dot(a, b), own: dot(a, a), back: dot(b, b) });
         }
         fit
     }

@@ -4,9 +4,9 @@
 //! rises again slowly, and is smoothed by a window as long as the look-ahead, so that it has arrived
 //! when the peak comes and never steps.
 
-use super::dot::dot;
 use super::oversample::{PeakFinder, TAPS};
 use crate::block::{Block, Source};
+use crate::dot::dot;
 use crate::error::Result;
 use crate::num::{count, decibels, real, real_size, single, size};
 use crate::units::SampleRate;

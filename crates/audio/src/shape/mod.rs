@@ -16,7 +16,6 @@ pub mod stretches;
 pub mod voicing;
 
 pub mod biquad;
-mod dot;
 mod noise;
 mod oversample;
 mod steps;

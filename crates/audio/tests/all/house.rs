@@ -8,6 +8,7 @@ use std::path::Path;
 /// From the bottom up; those of one row do not use each other's like, but in the order of the row.
 const FLOORS: &[&str] = &[
     "num",
+    "dot",
     "path_text",
     "invalid",
     "units",

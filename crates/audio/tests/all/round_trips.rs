@@ -1,6 +1,7 @@
 //! Every container and encoding, written and read back frame for frame.
 
-use crate::bench::{Folder, WRITTEN, demand, made, noise_to_signal, samples};
+use crate::bench::{Folder, WRITTEN, demand, made, noise_to_signal, samples, signal};
+use deft_needle_audio::block::{Block, Source as _};
 use deft_needle_audio::plan::plan;
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::spec::{Chunks, Container, Demand, Kind};
@@ -200,4 +201,26 @@ proptest! {
         let out = folder.fit(&clip, &format!("{line} any any"));
         prop_assert_eq!(out.facts().frames, frames as u64);
     }
+}
+
+/// A decoder that waits for the next file of the same headers brings nothing along of the one before.
+#[test]
+fn what_was_decoded_before_leaves_nothing_behind() {
+    let folder = Folder::new();
+    let format = "ogg vorbis:q5 44100 stereo";
+    let [loud, soft] = [0.9, 0.01].map(|gain| {
+        let mut sides = signal("wav f64 44100 stereo".parse().unwrap(), 20_000);
+        sides.iter_mut().flatten().for_each(|sample| *sample *= gain);
+        Clip::open(&folder.put(&format!("{gain}.ogg"), &made(format, sides))).unwrap()
+    });
+    let alone = std::thread::scope(|scope| scope.spawn(|| samples(&soft)).join().unwrap());
+    let mut block = Block::new(2);
+    for blocks in [1, 3] {
+        let mut part = loud.frames().unwrap();
+        (0..blocks).for_each(|_| part.next(&mut block).unwrap());
+        drop(part);
+        assert_eq!(samples(&soft), alone, "after {blocks}");
+    }
+    let _both = (loud.frames().unwrap(), samples(&loud));
+    assert_eq!(samples(&soft), alone);
 }

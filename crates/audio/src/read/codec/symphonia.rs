@@ -4,6 +4,8 @@ use crate::block::Block;
 use crate::error::Error;
 use crate::read::Packets;
 use crate::read::packets::Decoder;
+use std::cell::RefCell;
+use std::collections::VecDeque;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use symphonia::core::codecs::audio::well_known as id;
@@ -33,8 +35,46 @@ pub enum Setup {
 
 /// One of symphonia's decoders.
 pub struct Symphonia {
-    decoder: Box<dyn AudioDecoder>,
+    decoder: Option<Box<dyn AudioDecoder>>,
     planes: Vec<Vec<f64>>,
+    /// Under which headers it waits for the next file that has the same, where it may.
+    headers: Option<Vec<u8>>,
+}
+
+/// Decoders of Vorbis by the headers that they were made for. To build the tables of one takes as long as to decode a
+/// second, and files of one encoder and quality have the same.
+type Waiting = VecDeque<(Vec<u8>, Box<dyn AudioDecoder>)>;
+
+thread_local! {
+    static WAITING: RefCell<Waiting> = const { RefCell::new(VecDeque::new()) };
+}
+
+/// How many wait in each thread.
+const MOST_WAITING: usize = 4;
+/// Headers beyond this size are those of no known encoder.
+const MOST_HEADERS: usize = 1 << 16;
+
+/// One that was made for these headers.
+fn waiting(headers: &[u8]) -> Option<Box<dyn AudioDecoder>> {
+    WAITING.with_borrow_mut(|all| {
+        let at = all.iter().position(|(own, _)| own == headers)?;
+        all.remove(at).map(|(_, decoder)| decoder)
+    })
+}
+
+impl Drop for Symphonia {
+    fn drop(&mut self) {
+        if let (Some(headers), Some(mut decoder)) = (self.headers.take(), self.decoder.take()) {
+            decoder.reset();
+            // Where the thread itself ends, so do those that wait in it.
+            let _ = WAITING.try_with(|all| {
+                if let Ok(mut all) = all.try_borrow_mut() {
+                    all.push_front((headers, decoder));
+                    all.truncate(MOST_WAITING);
+                }
+            });
+        }
+    }
 }
 
 impl Setup {
@@ -63,7 +103,17 @@ impl Symphonia {
     /// # Errors
     /// What it cannot do, in words.
     pub fn new(setup: Setup) -> Result<Self, String> {
-        Self::with(&setup.parameters())
+        let headers = match &setup {
+            Setup::Vorbis(identification, setup) => Some([&identification[..], setup].concat()),
+            _ => None,
+        };
+        let headers = headers.filter(|headers| headers.len() <= MOST_HEADERS);
+        if let Some(decoder) = headers.as_deref().and_then(waiting) {
+            return Ok(Self { decoder: Some(decoder), planes: Vec::new(), headers });
+        }
+        let mut made = Self::with(&setup.parameters())?;
+        made.headers = headers;
+        Ok(made)
     }
 
     /// Prepares a decoder for a track that symphonia has found itself.
@@ -86,14 +136,20 @@ impl Symphonia {
             id::CODEC_ID_FLAC => boxed(FlacDecoder::try_new(parameters, &options)),
             _ => boxed(PcmDecoder::try_new(parameters, &options)),
         };
-        Ok(Self { decoder: decoder.map_err(|error| error.to_string())?, planes: Vec::new() })
+        let decoder = Some(decoder.map_err(|error| error.to_string())?);
+        Ok(Self { decoder, planes: Vec::new(), headers: None })
     }
 }
 
 impl Decoder for Symphonia {
     fn decode(&mut self, packet: &[u8], block: &mut Block) -> Result<(), String> {
         let packet = PacketRef::new(0, Timestamp::from(0), Duration::from(0u32), packet);
-        let decoded = self.decoder.decode_ref(&packet).map_err(|e| e.to_string())?;
+        let decoder = self.decoder.as_mut().ok_or("its decoder is gone")?;
+        let decoded = decoder.decode_ref(&packet).map_err(|error| {
+            // What it held when it broke must not reach another file.
+            self.headers = None;
+            error.to_string()
+        })?;
         let wanted = block.channels().len();
         if decoded.num_planes() != wanted {
             return Err(format!(

@@ -1,8 +1,8 @@
 //! Picking frames at any rational step from a signal that fills only half of its band.
 
-use super::super::dot::dot;
 use super::prototype::{kaiser, kaiser_beta, kaiser_length, sinc};
 use crate::block::{BLOCK_FRAMES, Block};
+use crate::dot::dot;
 use crate::num::{real, real_size, size};
 
 /// The filter's stop-band in dB: the signal ends at 0.505 of Nyquist, its first image begins at 1.495.

@@ -1,6 +1,6 @@
 //! Bits from the most significant on.
 
-use crate::num::low_byte;
+use crate::num::size;
 
 /// Gathers bits into bytes.
 #[derive(Debug, Default)]
@@ -16,30 +16,30 @@ impl Bits {
         let value = u64::from(value) & ((1 << bits) - 1);
         self.pending = self.pending << bits | value;
         self.held += bits;
-        while self.held >= 8 {
-            self.held -= 8;
-            let [byte, ..] = (self.pending >> self.held).to_le_bytes();
-            self.bytes.push(byte);
+        while self.held >= 32 {
+            self.held -= 32;
+            let [.., a, b, c, d] = (self.pending >> self.held).to_be_bytes();
+            self.bytes.extend_from_slice(&[a, b, c, d]);
         }
     }
 
     /// Appends all bits of another.
     pub fn append(&mut self, other: &Self) {
         other.bytes.iter().for_each(|byte| self.put((*byte).into(), 8));
-        let [rest, ..] = other.pending.to_le_bytes();
-        self.put(rest.into(), other.held);
+        let [.., a, b, c, d] = other.pending.to_be_bytes();
+        self.put(u32::from_be_bytes([a, b, c, d]), other.held);
     }
 
     /// How many bits there are.
     pub fn length(&self) -> usize {
-        8 * self.bytes.len() + usize::from(low_byte(self.held.cast_signed()))
+        8 * self.bytes.len() + size(self.held.into())
     }
 
     /// The bytes, the last filled up with zeros.
     pub fn finish(mut self) -> Vec<u8> {
-        if self.held > 0 {
-            self.put(0, 8 - self.held);
-        }
+        let left = self.pending << (64 - self.held).min(63);
+        let bytes = size(self.held.div_ceil(8).into());
+        self.bytes.extend_from_slice(&left.to_be_bytes()[..bytes]);
         self.bytes
     }
 }

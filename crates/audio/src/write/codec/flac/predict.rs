@@ -2,6 +2,7 @@
 
 use super::Bits;
 use super::rice::Rice;
+use crate::dot::dot;
 use crate::num::{count, count32, int32, real_signed, real_size, rounded_signed};
 
 /// Samples that a fitted prediction looks back to.
@@ -68,9 +69,8 @@ fn coded_all(residuals: &[i32]) -> bool {
     residuals.iter().fold(0, |most, r| r.unsigned_abs().max(most)) < LARGEST
 }
 
-/// RFC 9639, 9.2.5: the samples, their differences, the differences of those, and so on to the fourth; whichever leaves
-/// least.
-fn by_rules(samples: &[i32]) -> Option<Predicted> {
+/// RFC 9639, 9.2.5: the samples, their differences, the differences of those, and so on to the fourth.
+fn by_rules(samples: &[i32]) -> Vec<Predicted> {
     let differences = |of: &Vec<i32>| {
         // Two numbers that can be coded differ by less than 32 bits hold.
         (of.len() > 1).then(|| of.windows(2).map(|pair| pair[1] - pair[0]).collect())
@@ -79,19 +79,14 @@ fn by_rules(samples: &[i32]) -> Option<Predicted> {
     let all = std::iter::successors(Some(samples.to_vec()).filter(coded), |residuals| {
         differences(residuals).filter(coded)
     });
-    let left = |(order, residuals): &(usize, Vec<i32>)| {
-        // What a prediction begins with is not left, and stored whole.
-        let rest = residuals.iter().skip(4 - order);
-        rest.map(|residual| u64::from(residual.unsigned_abs())).sum::<u64>()
-    };
-    let (order, residuals) = (0..=4).zip(all).min_by_key(left)?;
-    Some(Predicted {
+    let predicted = |(order, residuals): (usize, Vec<i32>)| Predicted {
         kind: 8 + count32(order),
         order,
         fitted: None,
         rice: Rice::best(&residuals, order, samples.len()),
         residuals,
-    })
+    };
+    (0..=4).zip(all).map(predicted).collect()
 }
 
 /// RFC 9639, 9.2.6.
@@ -143,7 +138,7 @@ fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
             f64::from(*s) * (1.0 - off * off)
         })
         .collect();
-    let correlation = |lag: usize| product(&windowed[lag..], &windowed);
+    let correlation = |lag: usize| dot(&windowed[lag..], &windowed);
     let r: Vec<f64> = (0..=ORDER).map(correlation).collect();
     let (mut error, mut a) = (r[0] * (1.0 + 1e-9), [0.0f64; ORDER]);
     if error <= 0.0 {
@@ -178,19 +173,6 @@ fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
         i32::try_from(rounded_signed(whole)).unwrap_or(0)
     });
     Some((rounded, shift.cast_unsigned()))
-}
-
-/// The sum of products of two rows, in four lanes, which processors add up side by side.
-fn product(a: &[f64], b: &[f64]) -> f64 {
-    let mut lanes = [0.0; 4];
-    let (a_fours, b_fours) = (a.chunks_exact(4), b.chunks_exact(4));
-    let rest: f64 = a_fours.remainder().iter().zip(&b[a.len() / 4 * 4..]).map(|(a, b)| a * b).sum();
-    for (a, b) in a_fours.zip(b_fours) {
-        for lane in 0..4 {
-            lanes[lane] += a[lane] * b[lane];
-        }
-    }
-    rest + lanes.iter().sum::<f64>()
 }
 
 impl Predicted {

@@ -60,8 +60,13 @@ impl Rice {
                     out.put(0, 31);
                     zeros -= 31;
                 }
-                out.put(1, zeros + 1);
-                out.put(value, *parameter);
+                match zeros + 1 + parameter {
+                    bits @ ..=32 => out.put(1 << parameter | value & ((1 << parameter) - 1), bits),
+                    _ => {
+                        out.put(1, zeros + 1);
+                        out.put(value, *parameter);
+                    }
+                }
             }
         }
     }
