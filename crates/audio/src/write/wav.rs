@@ -214,9 +214,13 @@ fn made(output: &Output, along: &Along) -> Vec<(&'static str, Vec<u8>)> {
 /// Everything behind the samples, what fills them up included.
 fn tail(output: &Output, along: &Along, data: u64) -> Vec<u8> {
     let container = output.format.container;
-    let filled = chunk_bytes(container, data) - chunk_bytes(container, 0) - data;
-    let mut tail = vec![0; size(filled)];
+    let mut filled = chunk_bytes(container, data) - chunk_bytes(container, 0) - data;
     let made = made(output, along);
+    if container == Container::W64 && made.is_empty() && along.chunks.is_empty() {
+        // There are loaders that take whatever follows for samples.
+        filled = 0;
+    }
+    let mut tail = vec![0; size(filled)];
     let carried = along.chunks.iter().map(|(id, bytes)| (id.as_str(), bytes));
     for (id, bytes) in carried.chain(made.iter().map(|(id, bytes)| (*id, bytes))) {
         chunk(&mut tail, container, id.as_bytes(), bytes);
