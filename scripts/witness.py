@@ -266,6 +266,9 @@ def round_trips():
         for channels in [1, 2, 6]:
             if channels == 6 and "adpcm" in spec:
                 continue
+            # An extensible header in W64 is PCM to libsndfile, whatever it says; its own W64 have none.
+            if channels == 6 and spec in ("w64 f32", "w64 alaw"):
+                continue
             for rate in RATES:
                 for frames in LENGTHS if rate in (22050, 48000) else [30001]:
                     if how == "qoa" and frames * channels > 12000 and rate != 22050:
