@@ -349,7 +349,12 @@ fn what_is_heard_is_exact() {
         assert_eq!(found[0], "stock", "{found}");
         assert!(found[1].as_f64().unwrap() > 0.15, "{found}");
         press(&client, " ").await;
-        assert_eq!(js(&client, "return needle.playing()").await, Value::Null);
+        let stopped = later(
+            &client,
+            "for (let turn = 0; turn < 100 && needle.playing(); turn++) await new Promise((go) => setTimeout(go, 20));
+             done(!needle.playing())",
+        );
+        assert_eq!(stopped.await, json!(true));
         client.close().await.unwrap();
     });
 }
