@@ -369,6 +369,17 @@ fn w64_of_others() {
         assert_eq!(facts.notes.first(), note.as_ref(), "{name}: {:?}", facts.notes);
         assert_eq!(samples(&clip)[0][1], f64::from(0x0302) / 32_768.0, "{name}");
     }
+    // Blocks without end, in both forms of 64 bits.
+    let mut blocks = crate::bench::fmt(0x11, 1, 8000, 4);
+    blocks[12..14].copy_from_slice(&256u16.to_le_bytes());
+    blocks.extend([2, 0, 0xF9, 1]);
+    let endless = file(0, &[chunk(b"fmt ", rest, 44, &blocks), data(u64::MAX)]);
+    let ds64 = [[0xFF; 24].as_slice(), &[0; 4]].concat();
+    let riff = Riff { form: b"RF64", size: Some(u32::MAX), ..Riff::new() };
+    let riff = riff.chunk(b"ds64", &ds64).chunk(b"fmt ", &blocks).lying(b"data", u32::MAX, &sound);
+    for bytes in [endless, riff.bytes()] {
+        assert!(matches!(folder.open(&bytes).unwrap().facts().notes[0], Note::Truncated { .. }));
+    }
     for (name, bytes) in [
         ("no format", file(0, &[data(74)])),
         ("a size that leads back", file(0, &[chunk(b"fmt ", rest, 3, b"")])),

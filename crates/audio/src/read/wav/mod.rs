@@ -158,13 +158,14 @@ fn samples(
             }
             _ => 0,
         };
-        bytes / unit * format.unit_frames + rest
+        // Sizes of 64 bits may be any.
+        (bytes / unit).saturating_mul(format.unit_frames).saturating_add(rest)
     };
     let (held, mut promised) = (in_bytes(data.held), in_bytes(data.bytes));
     let blocks = format.unit_frames > 1;
     if let (true, Some(fact)) = (blocks, fact) {
         // Off by a whole block, it is no length but a mistake.
-        if fact <= promised && fact + format.unit_frames > promised {
+        if fact <= promised && fact.saturating_add(format.unit_frames) > promised {
             promised = fact;
         } else {
             notes.push(Note::Corrected {
