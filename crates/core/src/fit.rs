@@ -5,6 +5,7 @@ use crate::error::{Error, Result};
 use crate::names::LEDGER_FOLDER;
 use crate::refusal::OddPath;
 use crate::root::Kind;
+use crate::stock::file_of;
 use deft_needle_audio::read::open_regular;
 use deft_needle_audio::write::Out;
 use deft_needle_audio::{Clip, Error as AudioError};
@@ -168,6 +169,14 @@ pub fn same_file(a: &Path, b: &Path) -> bool {
 /// # Errors
 /// [`Error::Refused`].
 pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<()> {
+    // The clip would be replaced together with all else that its archive or chain holds, which nobody can have meant.
+    let holds = |clip: &&Clip| {
+        let name = clip.input().name();
+        clip.input().path().is_none() && same_file(&file_of(name), out) && !same_file(name, out)
+    };
+    if clips.iter().any(holds) {
+        return Err(OddPath::HoldsClip.of(out));
+    }
     match Kind::of(out)? {
         Kind::Nothing => return Ok(()),
         Kind::File if overwrite => return Ok(()),

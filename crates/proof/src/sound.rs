@@ -1,9 +1,10 @@
 //! What browsers play: FLAC where that is smaller, else WAV. Nothing is lost of what 24 bits hold.
 
 use crate::draw::PARTS;
-use deft_needle_audio::measure::picture::{Painted, Painter, Picture};
+use deft_needle_audio::measure::picture::{Painter, Picture};
 use deft_needle_audio::num::size;
 use deft_needle_audio::render::render_source;
+use deft_needle_audio::shape::blocks::BlockStep as _;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{Channels, Codec, Container, Encoding, Format, Kind, Output};
 use deft_needle_audio::{Clip, Error, Observer};
@@ -41,7 +42,7 @@ pub fn playable(clip: &Clip, observer: &dyn Observer) -> Result<(Playable, Pictu
         let output = Output::plain(format, clip.facts().frames);
         let mut bytes = Cursor::new(Vec::new());
         let mut painter = Painter::new(clip.facts(), size(PARTS.into()));
-        let source = Painted { source: clip.frames()?, painter: &mut painter };
+        let source = (&mut painter).on(clip.frames()?);
         render_source(source, &output, Dither::None, &mut bytes, observer)?;
         Ok((bytes.into_inner(), painter.finish()))
     };

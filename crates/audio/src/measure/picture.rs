@@ -1,14 +1,14 @@
 //! What a picture of a clip needs: its outline in columns, and its mean spectrum.
 
 use super::clipping::{SHORTEST_RUN, full_scale};
-use crate::block::{Block, Source, each_block};
+use crate::block::{Block, each_block};
 use crate::error::Result;
 use crate::num::{count, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
+use crate::shape::blocks::BlockStep;
 use crate::shape::finite::make_finite;
 use crate::spec::Facts;
-use crate::units::SampleRate;
 use realfft::{RealFftPlanner, RealToComplex};
 use std::f64::consts::TAU;
 use std::sync::{Arc, LazyLock};
@@ -99,28 +99,11 @@ impl Painter {
     }
 }
 
-/// A source that is drawn while it is read; what is no number becomes silence.
-pub struct Painted<'a, S> {
-    /// What is read.
-    pub source: S,
-    /// Who draws it.
-    pub painter: &'a mut Painter,
-}
-
-impl<S: Source> Source for Painted<'_, S> {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
-    }
-
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
+/// Draws what passes; what is no number becomes silence.
+impl BlockStep for &mut Painter {
+    fn work(&mut self, block: &mut Block) {
         make_finite(block);
-        self.painter.feed(block);
-        Ok(())
+        self.feed(block);
     }
 }
 

@@ -316,6 +316,12 @@ fn paths_lead_to_the_clips_of_a_chain() {
         $ deft-needle inspect clip.wav#1 [3]
         error: cannot read clip.wav#1: …
         help: did you mean clip.wav (another extension)?
+        $ deft-needle fit radio.ogg#2 -o radio.ogg --overwrite --spec 'ogg vorbis any any' [5]
+        error: radio.ogg#2: radio.ogg holds the clip, and other things with it
+        help: choose another output: replacing it would lose them
+        $ deft-needle fit takes.zip/bell.wav -o takes.zip --overwrite --spec 'wav pcm16 any any' [5]
+        error: takes.zip/bell.wav: takes.zip holds the clip, and other things with it
+        …
         $ deft-needle fit radio.ogg#2 -o second.wav --spec 'wav pcm16 any any'
         radio.ogg#2 to second.wav
         wav pcm16 22050 mono, …

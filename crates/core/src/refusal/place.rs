@@ -37,6 +37,8 @@ pub enum OddPath {
     },
     /// The clip itself.
     IsClip,
+    /// The archive or the chain that the clip is in.
+    HoldsClip,
     /// A file of no bytes.
     Empty,
     /// A folder that is not empty.

@@ -8,7 +8,9 @@ use crate::limits;
 use crate::names::nearest;
 use crate::refusal::OddArchive;
 use deft_needle_audio::read::ogg::links::links;
+use deft_needle_audio::read::sniff::sniff;
 use deft_needle_audio::read::{Handle, Input, open_regular};
+use deft_needle_audio::spec::Container;
 use std::io::{Read, Seek as _, SeekFrom};
 use std::path::{Component, Path, PathBuf};
 
@@ -83,6 +85,10 @@ fn link_at(path: &Path) -> Result<Option<Input>> {
     let Some((file, number)) = chained(path) else { return Ok(None) };
     let wrap = |error: std::io::Error| Error::read(&file)(error);
     let mut chain = open_regular(&file).map_err(wrap)?;
+    // What is no Ogg is not searched for pages to its end.
+    if sniff(&mut chain, &file)?.container() != Some(Container::Ogg) {
+        return Ok(None);
+    }
     let links = links(Handle::Disk(chain.try_clone().map_err(wrap)?), &file)?;
     if links.is_empty() {
         return Ok(None);

@@ -88,6 +88,10 @@ fn odd_path(path: &Path, why: OddPath) -> Words {
             "is the clip itself",
             "choose another output; --overwrite replaces the clip, which is then lost",
         ),
+        OddPath::HoldsClip => (
+            "holds the clip, and other things with it",
+            "choose another output: replacing it would lose them",
+        ),
         other => odd_contents(other),
     };
     words(format!("{path} {what}"), help)

@@ -67,6 +67,10 @@ fn paths() {
             "exists already | choose another name, or add --overwrite (or use swap, which keeps what was there)",
         ),
         (
+            OddPath::HoldsClip,
+            "holds the clip, and other things with it | choose another output: replacing it would lose them",
+        ),
+        (
             OddPath::IsClip,
             "is the clip itself | choose another output; --overwrite replaces the clip, which is then lost",
         ),
