@@ -13,10 +13,12 @@ use deft_needle_audio::seam::{Bounds, find};
 use deft_needle_audio::shape::blocks::BlockStep as _;
 use deft_needle_audio::shape::fade::{Curve, Faded};
 use deft_needle_audio::shape::gain::Amplified;
+use deft_needle_audio::shape::lengthen::Lengthened;
 use deft_needle_audio::shape::limit::{Limited, Limiter};
 use deft_needle_audio::shape::quantise::{Dither, Quantiser};
 use deft_needle_audio::shape::resample::Resampler;
 use deft_needle_audio::shape::separate::{Keep, Separated};
+use deft_needle_audio::shape::tone::ToneCut;
 use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
 use deft_needle_audio::spec::Output;
 use deft_needle_audio::spec::{ByteOrder, Codec, Container, Demand, Format, Kind, Spec};
@@ -78,7 +80,7 @@ fn shaping(c: &mut Criterion) {
     }
     let peaks = || Arc::new(std::sync::Mutex::new(Limited::default()));
     type Step = fn(Samples, Arc<std::sync::Mutex<Limited>>) -> Box<dyn Source>;
-    let steps: [(&str, Step); 6] = [
+    let steps: [(&str, Step); 8] = [
         ("gain", |s, _| Box::new(Amplified::new(6.0).on(s))),
         ("fade", |s, _| {
             Box::new(Faded::new(2_880_000, 1_000_000, 1_000_000, Curve::EqualPower).on(s))
@@ -86,6 +88,8 @@ fn shaping(c: &mut Criterion) {
         ("limit, never at work", |s, l| Box::new(Limiter::new(s, 20.0, l))),
         ("limit, always at work", |s, l| Box::new(Limiter::new(s, -12.0, l))),
         ("separate", |s, _| Box::new(Separated::new(s, Keep::Shared))),
+        ("tone", |s, _| Box::new(ToneCut::new(Some(80.0), Some(7_500.0)).on(s))),
+        ("stretch", |s, _| Box::new(Lengthened::new(s, 2_880_000, 3_456_000))),
         ("voicing", |s, _| Box::new(Voiced::new(VOICINGS[0]).on(s))),
     ];
     for (name, step) in steps {

@@ -75,6 +75,12 @@ impl FrameRange {
         self.end.saturating_sub(self.start)
     }
 
+    /// The same frames of a clip of `frames`, counted from its other end; what lies beyond it is at 0.
+    #[must_use]
+    pub const fn reversed(self, frames: u64) -> Self {
+        Self { start: frames.saturating_sub(self.end), end: frames.saturating_sub(self.start) }
+    }
+
     /// Whether another range lies in it.
     pub const fn contains(self, other: Self) -> bool {
         self.start <= other.start && other.end <= self.end

@@ -23,6 +23,18 @@ pub enum Unmet {
     AllSilent { below: f64 },
     /// The result would be too long.
     TooLong { seconds: f64, longest: f64 },
+    /// A sound that would have to be stretched further than it can be.
+    StretchTooFar { from: f64, to: f64, least: f64, most: f64 },
+    /// Two options that both tell how long the sound is to last.
+    TwoLengths,
+    /// A loop of a sound that is stretched.
+    LoopStretched,
+    /// Nothing lies between what is taken away below and above.
+    NothingBetween { low: f64, high: f64 },
+    /// A loop that ends the clip: nothing follows that could go on over its start.
+    NoTailToWrap,
+    /// What follows the loop is longer than the loop, or than is kept in memory.
+    TailTooLong { tail: f64, most: f64 },
     /// Only stereo has parts that are shared or not.
     NotStereo { channels: String },
     /// No usual way leads from these channels to those.

@@ -1,6 +1,7 @@
 //! Gains and levels as people write them: a level's unit names its measure.
 
 use crate::invalid::Invalid;
+use crate::measure::{SILENCE_DBFS, SilenceLevel};
 use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -49,6 +50,36 @@ fn number(text: &str) -> Option<f64> {
     let plain = text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'-'));
     text.parse().ok().filter(|v: &f64| plain && v.abs() <= MOST)
 }
+
+impl FromStr for SilenceLevel {
+    type Err = Invalid;
+
+    /// Reads `-55dBFS`, `auto`, and `true` for the usual.
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        match text {
+            "true" => return Ok(Self::Below(SILENCE_DBFS)),
+            "auto" => return Ok(Self::Auto),
+            _ => {}
+        }
+        match text.parse() {
+            Ok(Level::Peak(db)) if db < 0.0 => Ok(Self::Below(db)),
+            _ => {
+                Err(Invalid::new("silence level", text, "auto, or below full scale, as in -55dBFS"))
+            }
+        }
+    }
+}
+
+impl fmt::Display for SilenceLevel {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Below(db) => write!(f, "{db}dBFS"),
+            Self::Auto => f.write_str("auto"),
+        }
+    }
+}
+
+crate::invalid::as_text!(SilenceLevel);
 
 impl FromStr for Gain {
     type Err = Invalid;

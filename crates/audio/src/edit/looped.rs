@@ -32,9 +32,11 @@ pub enum Tail {
     Cut,
     /// It fades out.
     Fade,
+    /// It goes on over the loop's next round, as a reverberation does.
+    Wrap,
 }
 
-crate::invalid::words!(Tail, "tail", "keep" => Self::Keep, "cut" => Self::Cut, "fade" => Self::Fade);
+crate::invalid::words!(Tail, "tail", "keep" => Self::Keep, "cut" => Self::Cut, "fade" => Self::Fade, "wrap" => Self::Wrap);
 
 impl FromStr for LoopEdit {
     type Err = Invalid;

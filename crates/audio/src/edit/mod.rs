@@ -1,6 +1,8 @@
 //! What a user asks to be done to a clip, as it was typed: nothing here looks at the clip.
 
 mod cut;
+mod factor;
+mod frequency;
 mod level;
 mod looped;
 mod options;
@@ -10,6 +12,8 @@ mod time;
 mod values;
 
 pub use cut::CutEdit;
+pub use factor::Factor;
+pub use frequency::Frequency;
 pub use level::{Gain, Level, LevelGoal};
 pub use looped::{LoopEdit, Tail};
 pub use options::{Group, OPTIONS, OptionRow, ValueKind, option};
@@ -18,6 +22,7 @@ pub use time::{Moment, Span, SpanEnd, Time};
 
 use crate::clip::Tag;
 use crate::invalid::Invalid;
+pub use crate::measure::SilenceLevel;
 use crate::shape::fade::Curve;
 use crate::shape::route::Route;
 use crate::shape::separate::Keep;
@@ -36,8 +41,8 @@ pub struct Edits {
     pub piece: Option<u32>,
     /// Move the ends of the cut to the nearest zero crossing.
     pub snap: bool,
-    /// Take silence off the ends: what lies below this, in dBFS RMS of 5 ms.
-    pub trim_silence: Option<f64>,
+    /// Take silence off the ends: what lies below this.
+    pub trim_silence: Option<SilenceLevel>,
     /// At which ends.
     pub trim_ends: Ends,
     /// How much of it is left; 5 ms before and 20 ms after by default.
@@ -58,10 +63,22 @@ pub struct Edits {
     pub keep: Option<Keep>,
     /// Give it the colour of a loudspeaker.
     pub voicing: Option<Voicing>,
+    /// Take away what lies below this frequency.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub low_cut: Option<Frequency>,
+    /// Take away what lies above this one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub high_cut: Option<Frequency>,
     /// Which source channels feed each output channel.
     pub route: Option<Route>,
     /// Play faster (above 1) or slower, pitch and all.
-    pub speed: Option<Speed>,
+    pub speed: Option<Factor>,
+    /// Make it last longer (above 1) or shorter, at the pitch that it has.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stretch: Option<Factor>,
+    /// Make the result last so long, silence that is added included, at the pitch that it has.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fit_length: Option<Time>,
     /// Louder or quieter by so much.
     pub gain: Option<Gain>,
     /// As loud as this.
@@ -103,8 +120,8 @@ pub struct Edits {
 /// Taking silence off.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Trim {
-    /// What is silence: below this, in dBFS RMS of 5 ms.
-    pub below: f64,
+    /// What is silence.
+    pub below: SilenceLevel,
     /// At which ends.
     pub ends: Ends,
     /// How much is left before the sound.
@@ -151,15 +168,6 @@ pub struct Pad {
     pub tail: Time,
 }
 
-/// A speed as a ratio of two whole numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
-pub struct Speed {
-    /// Frames in …
-    pub num: u32,
-    /// … for every this many frames out.
-    pub den: u32,
-}
-
 impl Edits {
     /// How silence is taken off the ends; `None` where it stays.
     pub fn trim(&self) -> Option<Trim> {
@@ -172,35 +180,6 @@ impl Edits {
     /// Whether nothing is asked.
     pub fn is_empty(&self) -> bool {
         *self == Self::default()
-    }
-}
-
-impl std::str::FromStr for Speed {
-    type Err = Invalid;
-
-    /// Reads `1.25`, `0.5` or `3/2`, from 1/16 to 16.
-    fn from_str(text: &str) -> Result<Self, Invalid> {
-        let bad = || Invalid::new("speed", text, "1/16 to 16, as in 1.25 or 3/2");
-        let (num, den) = match text.split_once('/') {
-            Some((a, b)) => {
-                (a.parse::<u32>().map_err(|_| bad())?, b.parse::<u32>().map_err(|_| bad())?)
-            }
-            None => {
-                let (whole, part) = text.split_once('.').unwrap_or((text, ""));
-                let digits = u32::try_from(part.len()).ok().filter(|n| *n <= 4).ok_or_else(bad)?;
-                let num = format!("{whole}{part}").parse::<u32>().map_err(|_| bad())?;
-                (num, 10u32.pow(digits))
-            }
-        };
-        let fine = den > 0 && num > 0 && num <= 160_000 && den <= 160_000;
-        let within = fine && num <= 16 * den && den <= 16 * num;
-        within.then_some(Self { num, den }).ok_or_else(bad)
-    }
-}
-
-impl std::fmt::Display for Speed {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}", f64::from(self.num) / f64::from(self.den))
     }
 }
 
@@ -219,13 +198,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn speeds_and_pads() {
-        for (text, num, den) in [("1.25", 125, 100), ("3/2", 3, 2), ("2", 2, 1), ("0.5", 5, 10)] {
-            assert_eq!(text.parse::<Speed>(), Ok(Speed { num, den }));
-        }
-        for text in ["0", "17", "1/0", "1.23456", "-1", "fast", ""] {
-            assert!(text.parse::<Speed>().is_err(), "{text}");
-        }
+    fn pads() {
         let pad: Pad = "100ms,2".parse().unwrap();
         assert_eq!((pad.head.to_string(), pad.tail.to_string()), ("0.1s".into(), "2s".into()));
     }

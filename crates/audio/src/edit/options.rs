@@ -181,10 +181,10 @@ pub static OPTIONS: &[OptionRow] = &[
     ),
     row(
         ("trim-silence", Shaping, Maybe("LEVEL", "-60dBFS")),
-        "Trim silence at the ends; a lower LEVEL trims less [default: -60dBFS]",
+        "Trim silence at the ends, or noise with auto [default: -60dBFS]",
         Some("false"),
-        (&["-55dBFS", "true"], "3dBFS"),
-        field!(edits.trim_silence, text => silence(text)),
+        (&["-55dBFS", "true", "auto"], "3dBFS"),
+        field!(edits.trim_silence, text => maybe(text)),
     ),
     row(
         ("trim-ends", Shaping, Word(Ends::WORDS)),
@@ -222,11 +222,32 @@ pub static OPTIONS: &[OptionRow] = &[
         field!(edits.too_long, text => usual(text)),
     ),
     row(
+        ("reverse", Shaping, Flag),
+        "Play the clip backwards",
+        Some("false"),
+        (&["true"], "yes"),
+        field!(reverse, text => flag(text)),
+    ),
+    row(
         ("keep", Shaping, Word(&["shared", "different", "all"])),
         "Keep what both channels share (a centred voice), or what differs",
         Some("all"),
         (&["shared", "different"], "both"),
         field!(edits.keep, text => maybe::<Keep>(text)),
+    ),
+    row(
+        ("low-cut", Shaping, One("FREQUENCY")),
+        "Take away what lies below, such as rumble: 80Hz",
+        Some("none"),
+        (&["80Hz", "120"], "low"),
+        field!(edits.low_cut, text => maybe(text)),
+    ),
+    row(
+        ("high-cut", Shaping, One("FREQUENCY")),
+        "Take away what lies above, such as hiss: 7.5kHz",
+        Some("none"),
+        (&["7.5kHz", "12000"], "high"),
+        field!(edits.high_cut, text => maybe(text)),
     ),
     row(
         ("voicing", Shaping, One("NAME")),
@@ -248,6 +269,20 @@ pub static OPTIONS: &[OptionRow] = &[
         Some("none"),
         (&["1.25", "3/2"], "0"),
         field!(edits.speed, text => maybe(text)),
+    ),
+    row(
+        ("stretch", Shaping, One("FACTOR")),
+        "Make it last FACTOR times as long at the same pitch",
+        Some("none"),
+        (&["1.1", "4/5"], "5"),
+        field!(edits.stretch, text => stretch(text)),
+    ),
+    row(
+        ("fit-length", Shaping, One("TIME")),
+        "Stretch it to last this long in all, at the same pitch",
+        Some("none"),
+        (&["2.5s"], "short"),
+        field!(edits.fit_length, text => maybe(text)),
     ),
     row(
         ("gain", Shaping, One("GAIN")),
@@ -316,7 +351,7 @@ pub static OPTIONS: &[OptionRow] = &[
         ("tail", Looping, Word(Tail::WORDS)),
         "Sound after the loop [default: cut if one is set here, else keep]",
         None,
-        (&["keep", "cut", "fade"], "off"),
+        (&["keep", "cut", "fade", "wrap"], "off"),
         field!(edits.tail, text => maybe(text)),
     ),
     row(

@@ -27,6 +27,8 @@ pub struct Request {
     pub loop_tags: Option<LoopTags>,
     /// How a clip without a header is read.
     pub read_as: Option<Format>,
+    /// Whether it is played backwards.
+    pub reverse: bool,
     said: Vec<(&'static str, String)>,
 }
 
@@ -155,7 +157,12 @@ impl Request {
 
     /// How the clip is read.
     pub fn hints(&self) -> Hints {
-        Hints { raw: self.read_as, loop_tags: self.loop_tags.clone(), ..Hints::default() }
+        Hints {
+            raw: self.read_as,
+            loop_tags: self.loop_tags.clone(),
+            reverse: self.reverse,
+            ..Hints::default()
+        }
     }
 }
 

@@ -1,6 +1,6 @@
 //! How the texts of options are read: the types that have no reader of their own.
 
-use super::Level;
+use super::Factor;
 use super::request::Request;
 use crate::Error;
 use crate::clip::Tag;
@@ -35,16 +35,13 @@ pub(super) fn whole<T: FromStr>(
     text.map(read).transpose()
 }
 
-/// A level below full scale.
-pub(super) fn silence(text: Option<&str>) -> Result<Option<f64>, Invalid> {
-    match text {
-        None => Ok(None),
-        Some("true") => Ok(Some(crate::measure::SILENCE_DBFS)),
-        Some(text) => match text.parse() {
-            Ok(Level::Peak(db)) if db < 0.0 => Ok(Some(db)),
-            _ => Err(Invalid::new("silence level", text, "below full scale, as in -55dBFS")),
-        },
-    }
+/// Beyond four times the sound is another.
+pub(super) fn stretch(text: Option<&str>) -> Result<Option<Factor>, Invalid> {
+    let read = |text: &str| match text.parse::<Factor>() {
+        Ok(factor) if (0.25..=4.0).contains(&factor.value()) => Ok(factor),
+        _ => Err(Invalid::new("factor", text, "0.25 to 4, as in 1.1 or 4/5")),
+    };
+    text.map(read).transpose()
 }
 
 /// Beyond a semitone it would be another note.

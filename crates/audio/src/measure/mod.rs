@@ -8,7 +8,7 @@ mod true_peak;
 
 pub use clipping::Clipped;
 pub use loudness::{Loudness, Measure};
-pub use silence::{SILENCE_DBFS, Silence};
+pub use silence::{SILENCE_DBFS, Silence, SilenceLevel};
 
 use crate::block::{Block, Source, each_block};
 use crate::error::Result;

@@ -20,6 +20,8 @@ pub struct Around {
     pub beyond: u64,
     /// Frames that it sees before the first.
     pub before: u64,
+    /// Frames that filters see before those, until they have settled.
+    pub settle: u64,
 }
 
 pub fn around(
@@ -57,7 +59,11 @@ pub fn around(
         _ => 0,
     };
     let limiter = if limits { limit::look_ahead(to.rate) } else { 0 };
-    Around { range, ahead: beyond.max(limiter), beyond, before }
+    // Filters ring for this long at most, in seconds.
+    const SETTLED: f64 = 0.25;
+    let filters = edits.voicing.is_some() || edits.low_cut.is_some() || edits.high_cut.is_some();
+    let settle = if filters { to.rate.frames(SETTLED) } else { 0 };
+    Around { range, ahead: beyond.max(limiter), beyond, before, settle }
 }
 
 /// How many frames of the output the tail of a loop fades over, where it is to.

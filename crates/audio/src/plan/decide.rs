@@ -22,7 +22,8 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
     let own = facts.format;
     // What players have to look for at the end, or in pieces, comes first in what is written here.
     let late = facts.described_late && own.container == Container::M4a;
-    if shortfalls.is_empty() && edits.is_empty() && !late {
+    let as_it_is = edits.is_empty() && !facts.reversed;
+    if shortfalls.is_empty() && as_it_is && !late {
         return Ok(nothing_to_do(facts, demand));
     }
     let mut decisions = selection.decisions.clone();

@@ -26,6 +26,7 @@ pub enum Subject {
     Length,
     Separate,
     Channels,
+    Tone,
     Voicing,
     Speed,
     SampleRate,
@@ -75,6 +76,32 @@ pub enum Decision {
         seconds: [f64; 2],
         /// What counts as silence, in dBFS.
         below: f64,
+        /// The recording's own noise, in dBFS, where silence was told by it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        noise: Option<f64>,
+    },
+    /// The clip is played from its end to its start.
+    Reversed,
+    /// Low or high frequencies are taken away.
+    ToneCut {
+        /// What lies below this, in hertz.
+        low: Option<f64>,
+        /// What lies above this.
+        high: Option<f64>,
+    },
+    /// The sound lasts longer or shorter, at its pitch.
+    Stretched {
+        /// From so many seconds …
+        from: f64,
+        /// … to so many.
+        to: f64,
+    },
+    /// What follows the loop is heard over the start of its next round.
+    TailWrapped {
+        /// Over so many seconds.
+        seconds: f64,
+        /// Whether the loop starts so much later, since the first round is to be without it.
+        later: bool,
     },
     /// The end is cut off.
     Shortened {
@@ -274,14 +301,15 @@ impl Decision {
             Self::SamplesCopied => Subject::Samples,
             Self::FramesHeld { .. } | Self::Shortened { .. } => Subject::Length,
             Self::OffsetRemoved { .. } => Subject::Dc,
-            Self::Cut { .. } | Self::EndsSnapped { .. } => Subject::Cut,
+            Self::Cut { .. } | Self::EndsSnapped { .. } | Self::Reversed => Subject::Cut,
+            Self::ToneCut { .. } => Subject::Tone,
             Self::SilenceTrimmed { .. } | Self::Padded { .. } | Self::FilledUp { .. } => {
                 Subject::Silence
             }
             Self::Separated { .. } => Subject::Separate,
             Self::Routed { .. } => Subject::Channels,
             Self::Voiced { .. } => Subject::Voicing,
-            Self::SpeedChanged { .. } => Subject::Speed,
+            Self::SpeedChanged { .. } | Self::Stretched { .. } => Subject::Speed,
             Self::Resampled { .. } => Subject::SampleRate,
             Self::Gained { .. } | Self::PeaksLimited { .. } | Self::PeaksClipped { .. } => {
                 Subject::Level
@@ -293,6 +321,7 @@ impl Decision {
             Self::LoopSet { .. }
             | Self::LoopEndMoved { .. }
             | Self::TailCut { .. }
+            | Self::TailWrapped { .. }
             | Self::Crossfaded { .. }
             | Self::LoopLength { .. }
             | Self::LoopMoved { .. }

@@ -51,7 +51,7 @@ pub fn plan_clip(
     observer: &dyn Observer,
 ) -> Result<Plan> {
     let facts = clip.facts();
-    if edits.is_empty() {
+    if edits.is_empty() && !facts.reversed {
         let mut plan = plan(facts, demand)?;
         tell_seam_error(clip, &Selection::whole(facts), &mut plan, observer)?;
         told(&plan);

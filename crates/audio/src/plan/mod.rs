@@ -20,6 +20,7 @@ mod routing;
 pub mod select;
 mod shape;
 mod steps;
+mod stretch;
 mod target;
 
 pub use decision::{Decision, Subject};

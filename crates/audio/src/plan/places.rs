@@ -15,6 +15,8 @@ pub struct Places {
     to: u64,
     /// Frames of silence before.
     head: u64,
+    /// The part lasts so many frames before that, once it is stretched.
+    stretched: u64,
     /// Whether places are where they were, but for the sample rate.
     pub plain: bool,
 }
@@ -23,7 +25,12 @@ impl Places {
     /// For a part of the clip of which every `from` frames give `to`, with `head` frames before them;
     /// `plain` says that nothing else changes.
     pub fn new(used: FrameRange, (from, to): (u64, u64), head: u64, plain: bool) -> Self {
-        Self { used, from, to, head, plain }
+        Self { used, from, to, head, stretched: used.len(), plain }
+    }
+
+    /// The same, where the part is stretched to so many frames of the clip first.
+    pub fn stretched(self, frames: u64) -> Self {
+        Self { stretched: frames, ..self }
     }
 
     /// This many frames in, for every this many out.
@@ -34,7 +41,10 @@ impl Places {
     /// The frame of the output; `None` for what is not used.
     pub fn frame(&self, frame: u64) -> Option<u64> {
         let within = self.used.start <= frame && frame <= self.used.end;
-        within.then(|| self.head + scaled(frame - self.used.start, self.to, self.from))
+        within.then(|| {
+            let place = scaled(frame - self.used.start, self.stretched, self.used.len().max(1));
+            self.head + scaled(place, self.to, self.from)
+        })
     }
 
     /// The range in the output; `None` where part of it is not used, or nothing is left.

@@ -3,7 +3,8 @@
 use crate::edit::LevelGoal;
 use crate::measure::Measure;
 use crate::seam::Verdict;
-use crate::units::{FrameRange, SampleRate};
+use crate::spec::Facts;
+use crate::units::FrameRange;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -17,8 +18,9 @@ pub struct Stretch {
 }
 
 impl Stretch {
-    /// Of these frames.
-    pub fn of(range: FrameRange, rate: SampleRate) -> Self {
+    /// Of these frames as they are played.
+    pub fn of(range: FrameRange, facts: &Facts) -> Self {
+        let (range, rate) = (facts.own(range), facts.format.rate);
         Self { start: rate.seconds(range.start), end: rate.seconds(range.end) }
     }
 }
@@ -131,6 +133,8 @@ pub enum LeftOut {
     },
     /// It is padding, written new or too large to come along.
     Filler,
+    /// The sound is stretched, and no seam stays exact then.
+    Stretched,
     /// It describes the clip as it was.
     Outdated {
         /// Whether it would come along if tags were kept.

@@ -39,6 +39,8 @@ pub struct LoopAsk {
     pub ahead: u64,
     /// Frames of the output that an encoder is shown before the first, where the loop begins there.
     pub before: u64,
+    /// Frames of the output before those that filters settle in, where the loop begins there.
+    pub settle: u64,
 }
 
 /// What is done to it.
@@ -162,9 +164,10 @@ impl LoopAsk {
         let lead = if intro { 0 } else { reach };
         let before = if intro || self.pad > 0 { 0 } else { self.before };
         // Whole rounds come before, so that every frame keeps its place between those of the clip.
-        let again = before.div_ceil(way.frames);
+        let settle = if intro || self.pad > 0 { 0 } else { self.settle };
+        let again = (before + settle).div_ceil(way.frames);
         let earlier = again * way.rounds * self.range.len();
-        let once = way.rounds == 1 && self.ahead == 0 && before == 0;
+        let once = way.rounds == 1 && self.ahead == 0 && before + settle == 0;
         if !resampled && start == earliest && once {
             return None;
         }

@@ -3,7 +3,7 @@
 use super::level::Levelled;
 use super::rounds::Rounds;
 use super::{Decision, Step};
-use crate::edit::{Edits, Time, TooLong};
+use crate::edit::{Edits, Factor, Time, TooLong};
 use crate::error::{Error, Result};
 use crate::plan::select::Selection;
 use crate::spec::Facts;
@@ -28,20 +28,24 @@ pub fn length(
     let Some(longest) = edits.longest else {
         return Ok(range);
     };
-    let (own, speed) = (facts.format.rate, edits.speed);
-    let (num, den) = speed.map_or((1, 1), |s| (u64::from(s.num), u64::from(s.den)));
-    let seconds = |frames: u64| own.seconds(frames) * crate::num::real(den) / crate::num::real(num);
+    let own = facts.format.rate;
+    let slower = edits.stretch.map_or(1.0, Factor::value) / edits.speed.map_or(1.0, Factor::value);
+    let seconds = |frames: u64| own.seconds(frames) * slower;
     let padding = edits.pad.map_or(0.0, |pad| pad.head.seconds(own) + pad.tail.seconds(own));
     let limit = longest.seconds(own);
-    let now = seconds(range.len()) + padding;
+    let now = match edits.fit_length {
+        Some(length) => length.seconds(own),
+        None => seconds(range.len()) + padding,
+    };
     // To the frame of the output: rounding must not refuse what fits.
     if now * to.rate.real() < limit * to.rate.real() + 1.0 {
         return Ok(range);
     }
-    if edits.too_long == TooLong::Refuse || limit <= padding {
+    let fixed = edits.fit_length.is_some();
+    if edits.too_long == TooLong::Refuse || limit <= padding || fixed {
         return Err(Error::CannotMeet(Unmet::TooLong { seconds: now, longest: limit }));
     }
-    let frames = own.frames((limit - padding) * crate::num::real(num) / crate::num::real(den));
+    let frames = own.frames((limit - padding) / slower);
     range.end = range.start + frames.min(range.len());
     decisions.push(Decision::Shortened { from: now, to: limit });
     Ok(range)
@@ -57,13 +61,16 @@ pub fn before(
 ) -> Vec<Step> {
     let rate = facts.format.rate;
     let mut steps = Vec::new();
-    let crossfade = selection.crossfade;
+    if facts.reversed {
+        steps.push(Step::Reverse);
+    }
+    let (crossfade, fold) = (selection.crossfade, selection.fold);
     let stretches = unrolled.and_then(|rounds| rounds.stretches.clone());
     let mut frames = range.len();
-    if stretches.is_some() || crossfade.is_some() {
+    if stretches.is_some() || crossfade.is_some() || fold.is_some() {
         let ranges = stretches.unwrap_or_else(|| vec![range]);
         frames = ranges.iter().map(|range| range.len()).sum();
-        steps.push(Step::Stretches { ranges, crossfade });
+        steps.push(Step::Stretches { ranges, crossfade, fold });
     } else if range.start > 0 || range.end < facts.frames {
         steps.push(Step::Cut { range });
     }
@@ -99,6 +106,24 @@ pub fn separate(edits: &Edits, own: Format, decisions: &mut Vec<Decision>) -> Re
     }
     decisions.push(Decision::Separated { keep });
     Ok(Some(Step::Separate { keep }))
+}
+
+/// Low and high frequencies taken away; nothing where the clip has none of them.
+pub fn tone(edits: &Edits, facts: &Facts, decisions: &mut Vec<Decision>) -> Result<Option<Step>> {
+    let highest = facts.format.rate.real() / 2.0;
+    let [low, high] = [edits.low_cut, edits.high_cut].map(|cut| cut.map(|cut| cut.0));
+    let high = high.filter(|high| *high < highest);
+    let above = high.unwrap_or(highest);
+    match (low, high) {
+        (None, None) => Ok(None),
+        (Some(low), _) if low >= above => {
+            Err(Error::CannotMeet(Unmet::NothingBetween { low, high: above }))
+        }
+        (low, high) => {
+            decisions.push(Decision::ToneCut { low, high });
+            Ok(Some(Step::CutTone { low, high }))
+        }
+    }
 }
 
 /// The colour of a loudspeaker.

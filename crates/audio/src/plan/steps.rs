@@ -7,6 +7,7 @@ use super::places::Places;
 use super::rate::plan_rate;
 use super::rounds::{LoopAsk, Rounds};
 use super::routing::plan_route;
+use super::stretch::{stretched, told};
 use super::{Decision, Step, shape};
 use crate::edit::Edits;
 use crate::error::Result;
@@ -57,8 +58,10 @@ impl Given<'_> {
         let Self { facts, edits, selection, levelled, .. } = self;
         let own = facts.format;
         let selected = shape::length(facts, format, edits, selection, decisions)?;
+        let stretched = stretched(edits, facts, selected.len())?;
+        let lasts = stretched.unwrap_or(selected.len());
         let route = plan_route(own, format, edits, decisions)?;
-        let nominal = plan_rate(facts, format, edits, selected.len(), decisions)?;
+        let nominal = plan_rate(facts, format, edits, lasts, decisions)?;
         let pad = edits.pad.map_or(0, |pad| pad.head.frames(format.rate));
         let mut around = around(facts, self.demand, format, edits, selection, levelled);
         let ratio = nominal.unwrap_or((1, 1));
@@ -67,7 +70,7 @@ impl Given<'_> {
         let unrolled = rounds.as_ref().filter(|rounds| rounds.stretches.is_some());
         let frames = match unrolled {
             Some(rounds) => rounds.range.end - pad,
-            None => scaled(selected.len(), ratio.1, ratio.0),
+            None => scaled(lasts, ratio.1, ratio.0),
         };
         around.before = unrolled.map_or(0, |rounds| rounds.before);
         around.beyond = unrolled.map_or(0, |_| around.beyond);
@@ -79,8 +82,14 @@ impl Given<'_> {
         });
         let mut early = shape::before(edits, selection, selected, unrolled, facts);
         let places = Places::new(selected, ratio, pad, self.leaves_places(&early, selected));
+        let places = places.stretched(lasts);
         early.extend(shape::separate(edits, own, decisions)?);
+        let tone = shape::tone(edits, facts, decisions)?;
         let voice = shape::voice(edits, decisions);
+        let longer = stretched.map(|after| {
+            decisions.push(told(facts, selected.len(), after));
+            Step::Lengthen { from: selected.len(), to: after }
+        });
         let ends = shape::Ends {
             frames,
             cut: unrolled.map(|rounds| FrameRange {
@@ -90,13 +99,17 @@ impl Given<'_> {
             tail: faded_tail(edits, selection, &places, frames + pad),
         };
         let late = shape::after(edits, ends, levelled, format, decisions)?;
-        let coloured = edits.keep.is_some() || edits.voicing.is_some();
-        let smoothed = selection.dc.is_some() || selection.crossfade.is_some();
+        let coloured =
+            edits.keep.is_some() || voice.is_some() || tone.is_some() || longer.is_some();
+        let smoothed =
+            selection.dc.is_some() || selection.crossfade.is_some() || selection.fold.is_some();
         let new_values = late.changes || coloured || smoothed || resample.is_some();
         let quantised = plan_depth(facts, format, route.as_ref(), new_values, decisions);
         let mut all = early;
         all.extend(route.map(|law| Step::Route { route: law.route }));
+        all.extend(tone);
         all.extend(voice);
+        all.extend(longer);
         all.extend(resample);
         all.extend(late.steps);
         let change = !all.is_empty();
@@ -137,6 +150,7 @@ impl Given<'_> {
             bend: self.edits.loop_bend,
             ahead: around.ahead,
             before: around.before,
+            settle: around.settle,
         };
         asked.decide(format.rate, decisions)
     }
@@ -144,11 +158,12 @@ impl Given<'_> {
     /// Whether places are where they were, but for the sample rate.
     fn leaves_places(&self, early: &[Step], used: FrameRange) -> bool {
         let only_more = |step: &Step| match step {
-            Step::Stretches { crossfade, .. } => crossfade.is_none(),
+            Step::Stretches { crossfade, fold, .. } => crossfade.is_none() && fold.is_none(),
             _ => false,
         };
         let whole = used.len() == self.facts.frames;
         let edits = self.edits;
-        whole && early.iter().all(only_more) && edits.speed.is_none() && edits.pad.is_none()
+        let paced = edits.speed.is_some() || edits.stretch.is_some() || edits.fit_length.is_some();
+        whole && early.iter().all(only_more) && !paced && edits.pad.is_none()
     }
 }

@@ -21,6 +21,7 @@ mod private;
 mod qoa;
 mod raw;
 mod reading;
+mod reversed;
 pub mod sniff;
 mod wav;
 
@@ -49,6 +50,8 @@ pub struct Hints {
     pub loop_tags: Option<LoopTags>,
     /// The loop that a file beside it tells.
     pub beside: Option<FrameRange>,
+    /// Whether it is played from its last frame to its first.
+    pub reverse: bool,
 }
 
 /// How the samples of an opened file are reached.
@@ -121,13 +124,17 @@ impl Clip {
         let mut file = input.open()?;
         let path = input.name().to_owned();
         let reading = Reading::new(&mut file, &path, hints)?;
-        let Opened { mut facts, body } = match hints.raw {
+        let mut opened = match hints.raw {
             Some(format) => raw::open(reading, format)?,
             None => open(reading)?,
         };
-        if let Some(range) = hints.beside.filter(|range| range.end <= facts.frames) {
-            facts.loops = vec![Loop { range, plays: 0 }];
+        if let Some(range) = hints.beside.filter(|range| range.end <= opened.facts.frames) {
+            opened.facts.loops = vec![Loop { range, plays: 0 }];
         }
+        let Opened { facts, body } = match hints.reverse {
+            true => reversed::reversed(opened),
+            false => opened,
+        };
         Ok(Self { input, facts, body })
     }
 

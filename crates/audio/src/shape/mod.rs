@@ -6,6 +6,7 @@ pub mod dc;
 pub mod fade;
 pub mod finite;
 pub mod gain;
+pub mod lengthen;
 pub mod limit;
 pub mod pad;
 pub mod quantise;
@@ -13,6 +14,7 @@ pub mod resample;
 pub mod route;
 pub mod separate;
 pub mod stretches;
+pub mod tone;
 pub mod voicing;
 
 pub mod biquad;

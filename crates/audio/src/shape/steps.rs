@@ -6,13 +6,15 @@ use super::dc::WithoutDc;
 use super::fade::{Curve, Faded};
 use super::finite::Finite;
 use super::gain::Amplified;
+use super::lengthen::Lengthened;
 use super::limit::{Limited, Limiter};
 use super::pad::Padded;
 use super::quantise::{Dither, Quantiser};
 use super::resample::Resampler;
 use super::route::{Phase, Route, Router};
 use super::separate::{Keep, Separated};
-use super::stretches::{Crossfade, Stretches};
+use super::stretches::{Crossfade, Fold, Stretches};
+use super::tone::ToneCut;
 use super::voicing::{Voiced, Voicing};
 use crate::block::Source;
 use crate::error::Result;
@@ -46,7 +48,12 @@ pub enum Step {
         ranges: Vec<FrameRange>,
         /// What is done at the loop's end.
         crossfade: Option<Crossfade>,
+        /// What follows the loop, over the start of its next round.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        fold: Option<Fold>,
     },
+    /// The clip comes from its last frame to its first.
+    Reverse,
     /// Short linear fades where a cut goes through sound.
     EdgeFade {
         /// How many frames come in.
@@ -88,6 +95,20 @@ pub enum Step {
     Separate {
         /// Which part.
         keep: Keep,
+    },
+    /// Low and high frequencies are taken away.
+    CutTone {
+        /// What lies below, in hertz.
+        low: Option<f64>,
+        /// What lies above.
+        high: Option<f64>,
+    },
+    /// It lasts longer or shorter, at its pitch.
+    Lengthen {
+        /// This many frames …
+        from: u64,
+        /// … become this many.
+        to: u64,
     },
     /// It gets the colour of a loudspeaker.
     Voice {
@@ -151,11 +172,13 @@ pub(crate) fn shaped<'a>(clip: &'a Clip, steps: &[Step]) -> Result<Box<dyn Sourc
 /// Those of reading.
 pub(crate) fn begin<'a>(clip: &'a Clip, steps: &[Step]) -> Result<Box<dyn Source + 'a>> {
     let stretches = steps.iter().find_map(|step| match step {
-        Step::Stretches { ranges, crossfade } => Some((ranges, *crossfade)),
+        Step::Stretches { ranges, crossfade, fold } => Some((ranges, *crossfade, *fold)),
         _ => None,
     });
     Ok(match stretches {
-        Some((ranges, crossfade)) => Box::new(Stretches::new(clip, ranges, crossfade)?),
+        Some((ranges, crossfade, fold)) => {
+            Box::new(Stretches::new(clip, ranges, crossfade)?.with_fold(fold)?)
+        }
         None => clip.frames()?,
     })
 }
@@ -176,9 +199,11 @@ pub(crate) fn chain<'a>(
                 Box::new(Resampler::by(source, *from, *to, *rate).with_lead(*lead))
             }
             // The source itself gives them.
-            Step::Stretches { .. } => source,
+            Step::Stretches { .. } | Step::Reverse => source,
             Step::Dc { offsets } => Box::new(WithoutDc::new(offsets.clone()).on(source)),
             Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
+            Step::CutTone { low, high } => Box::new(ToneCut::new(*low, *high).on(source)),
+            Step::Lengthen { from, to } => Box::new(Lengthened::new(source, *from, *to)),
             Step::Voice { voicing } => Box::new(Voiced::new(*voicing).on(source)),
             Step::Cut { range } => Box::new(Cut::new(source, *range)),
             Step::EdgeFade { frames, head, tail } => {

@@ -40,6 +40,43 @@ impl Crossfade {
     }
 }
 
+/// What follows a loop is heard over the start of its next round.
+#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
+pub struct Fold {
+    /// What follows it, in frames of the clip.
+    pub tail: FrameRange,
+    /// Where the loop starts; as many frames from there on are heard with it.
+    pub head: u64,
+    /// Whether both sound where the tail lies; else they do where the loop starts.
+    pub onto_tail: bool,
+}
+
+impl Fold {
+    /// Over so many frames the tail's end fades, whatever is left of it there.
+    fn fade(self) -> u64 {
+        const LONGEST: u64 = 1024;
+        LONGEST.min(self.tail.len())
+    }
+
+    /// Where the frames lie that others are added to.
+    fn place(self) -> FrameRange {
+        let start = if self.onto_tail { self.tail.start } else { self.head };
+        FrameRange { start, end: start + self.tail.len() }
+    }
+
+    /// The frames that are added.
+    fn added(self) -> FrameRange {
+        let start = if self.onto_tail { self.head } else { self.tail.start };
+        FrameRange { start, end: start + self.tail.len() }
+    }
+
+    /// The gain of the tail at one of its frames.
+    fn gain(self, frame: u64) -> f64 {
+        let left = self.tail.len() - frame.min(self.tail.len());
+        (real(left) / real(self.fade() + 1)).min(1.0)
+    }
+}
+
 /// The correlation of two stretches over all channels, from −1 to 1.
 pub fn likeness(a: &Block, b: &Block) -> f64 {
     let (mut product, mut power_a, mut power_b) = (0.0, 0.0, 0.0);
@@ -70,6 +107,7 @@ pub struct Stretches<'a> {
     at: u64,
     kept: Kept,
     fade: Option<(Crossfade, Block)>,
+    fold: Option<(Fold, Block)>,
 }
 
 /// The start of the last stretch, as far as it went by.
@@ -112,7 +150,18 @@ impl<'a> Stretches<'a> {
                 frames: Block::new(channels),
             },
             fade,
+            fold: None,
         })
+    }
+
+    /// With what follows the loop over its start.
+    ///
+    /// # Errors
+    /// Those of reading what is added.
+    pub fn with_fold(self, fold: Option<Fold>) -> Result<Self> {
+        let Some(fold) = fold else { return Ok(self) };
+        let added = collect(&mut Cut::new(self.clip.frames()?, fold.added()))?;
+        Ok(Self { fold: Some((fold, Block::from_channels(added))), ..self })
     }
 
     /// Opens the next stretch; `false` where there is none.
@@ -130,6 +179,26 @@ impl<'a> Stretches<'a> {
             Box::new(Cut::new(self.clip.frames()?, range))
         });
         Ok(true)
+    }
+
+    /// Adds what follows the loop to the start of its next round.
+    fn wrap(&self, block: &mut Block) {
+        let Some((fold, added)) = &self.fold else {
+            return;
+        };
+        let place = fold.place();
+        for (samples, added) in block.channels_mut().iter_mut().zip(added.channels()) {
+            for (frame, sample) in (self.at..).zip(samples) {
+                if frame >= place.start && frame < place.end {
+                    let at = frame - place.start;
+                    let (added, gain) = (added[size(at)], fold.gain(at));
+                    *sample = match fold.onto_tail {
+                        true => *sample * gain + added,
+                        false => *sample + added * gain,
+                    };
+                }
+            }
+        }
     }
 
     /// Blends the end of the loop with what lies before its start.
@@ -180,6 +249,7 @@ impl Source for Stretches<'_> {
                 if !block.is_empty() {
                     self.kept.take(self.at, block);
                     self.blend(block);
+                    self.wrap(block);
                     self.at += count(block.frames());
                     return Ok(());
                 }

@@ -2,6 +2,7 @@
 
 use super::{Format, Header};
 use crate::clip::{Extra, Loop, Marker, Note, Tag};
+use crate::units::FrameRange;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -35,6 +36,9 @@ pub struct Facts {
     /// Whether players have to look for its description behind its samples, or in pieces between them (MPEG-4).
     #[serde(default)]
     pub described_late: bool,
+    /// Whether its frames come from the last to the first; loops and markers lie as they are played then.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub reversed: bool,
     /// What is not as it should be.
     pub notes: Vec<Note>,
 }
@@ -56,7 +60,16 @@ impl Facts {
             tags: Vec::new(),
             extras: Vec::new(),
             described_late: false,
+            reversed: false,
             notes: Vec::new(),
+        }
+    }
+
+    /// A range of frames as they are played, in the clip's own time; and the other way round.
+    pub fn own(&self, range: FrameRange) -> FrameRange {
+        match self.reversed {
+            true => range.reversed(self.frames),
+            false => range,
         }
     }
 

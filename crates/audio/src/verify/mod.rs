@@ -66,7 +66,7 @@ fn open(plan: &Plan, path: &Path) -> Result<Clip> {
     let hints = Hints {
         raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
         loop_tags: Some(plan.to.loop_tags.clone()),
-        beside: None,
+        ..Hints::default()
     };
     Clip::from_input(Input::file(path), &hints)
 }

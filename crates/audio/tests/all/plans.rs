@@ -24,6 +24,8 @@ fn steps(plan: &Plan) -> Vec<String> {
 
 fn planned(clip: &Clip, wish: &Demand, typed: &[(&str, &str)]) -> Result<Plan, Error> {
     let request = Request::read(typed.iter().copied()).unwrap();
+    let turned = Clip::from_input(clip.input().clone(), &request.hints()).unwrap();
+    let clip = if request.reverse { &turned } else { clip };
     plan_clip(clip, wish, &request.edits, Reference::default(), &Unobserved)
 }
 
@@ -226,10 +228,15 @@ fn every_option_has_its_step_and_its_decision() {
         ("edge-fade", &[("cut", "0.501s..0.8s")], "EdgeFade", "Cut"),
         ("longest", &[("too-long", "cut")], "Cut", "Shortened"),
         ("too-long", &[("longest", "0.5s")], "Cut", "Shortened"),
+        ("reverse", none, "Reverse", "Reversed"),
         ("keep", none, "Separate", "Separated"),
+        ("low-cut", none, "CutTone", "ToneCut"),
+        ("high-cut", none, "CutTone", "ToneCut"),
         ("voicing", none, "Voice", "Voiced"),
         ("route", none, "Route", "Routed"),
         ("speed", none, "Resample", "SpeedChanged"),
+        ("stretch", none, "Lengthen", "Stretched"),
+        ("fit-length", none, "Lengthen", "Stretched"),
         ("gain", none, "Gain", "Gained"),
         ("level", none, "Gain", "Gained"),
         ("ceiling", &[("gain", "+12dB")], "Limit", "PeaksLimited"),

@@ -106,7 +106,7 @@ impl Opener {
         let hints = Hints {
             raw: self.hints.raw.or(found.hints.raw),
             loop_tags: self.hints.loop_tags.clone().or(found.hints.loop_tags.clone()),
-            beside: None,
+            ..Hints::default()
         };
         let clip = open_clip(&found.path, &hints)?;
         let beside = found.looped(clip.facts().format.rate);

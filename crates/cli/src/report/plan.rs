@@ -46,6 +46,7 @@ fn subject(subject: Subject) -> &'static str {
         Subject::Length => "length",
         Subject::Separate => "separate",
         Subject::Channels => "channels",
+        Subject::Tone => "tone",
         Subject::Voicing => "voicing",
         Subject::Speed => "speed",
         Subject::SampleRate => "sample rate",
@@ -62,6 +63,14 @@ fn subject(subject: Subject) -> &'static str {
 fn stretch(part: Stretch) -> String {
     let Stretch { start, end } = part;
     format!("from {} to {} ({})", Duration(start), Duration(end), Duration(end - start))
+}
+
+/// What goes of low and high frequencies.
+fn tone_cut(low: Option<f64>, high: Option<f64>) -> String {
+    let side = |word: &str, hertz: f64| format!("{word} {hertz} Hz");
+    let sides = [low.map(|hertz| side("below", hertz)), high.map(|hertz| side("above", hertz))];
+    let sides: Vec<String> = sides.into_iter().flatten().collect();
+    format!("what lies {} is taken away (24 dB an octave)", sides.join(" and "))
 }
 
 fn milliseconds(seconds: f64) -> String {
@@ -95,6 +104,16 @@ pub fn what(decision: &Decision) -> String {
         Decision::Routed { from, to, law } => format!("{from} to {to}: {}", route(law)),
         Decision::Voiced { voicing } => format!("{}: {}", voicing.name, voicing.about),
         Decision::SpeedChanged { factor } => format!("{factor} times as fast, and as high"),
+        Decision::Stretched { from, to } => {
+            let factor = to / from;
+            format!(
+                "{} becomes {} ({factor:.3} times) at the same pitch",
+                Duration(*from),
+                Duration(*to)
+            )
+        }
+        Decision::Reversed => "backwards, from the end to the start".to_owned(),
+        Decision::ToneCut { low, high } => tone_cut(*low, *high),
         Decision::Resampled { from, to, frames, become_frames } => {
             let divisor = u32::try_from(common_divisor((*from).into(), (*to).into())).unwrap_or(1);
             let (up, down) = (to / divisor, from / divisor);
@@ -130,6 +149,13 @@ fn loops(decision: &Decision) -> String {
         Decision::TailCut { seconds, .. } => {
             format!("the tail of {} is cut off", Duration(*seconds))
         }
+        Decision::TailWrapped { seconds, later: false } => {
+            format!("the tail of {} goes on over the loop's start", Duration(*seconds))
+        }
+        Decision::TailWrapped { seconds, later: true } => format!(
+            "the tail of {} goes on over the loop's next round; both points move as much later",
+            Duration(*seconds)
+        ),
         Decision::Crossfaded { seconds, .. } => {
             format!("{} crossfade at the loop point", Duration(*seconds))
         }
@@ -239,7 +265,13 @@ pub fn why(decision: &Decision) -> String {
             }
         },
         Decision::EndsSnapped { .. } => "they snap to zero crossings".to_owned(),
+        Decision::SilenceTrimmed { below, noise: Some(noise), .. } => {
+            format!("it is below {below:.1} dBFS, and the recording's noise is at {noise:.1} dBFS")
+        }
         Decision::SilenceTrimmed { below, .. } => format!("it is below {below} dBFS"),
+        Decision::Stretched { from, to } if !(0.75..=1.5).contains(&(to / from)) => {
+            "requested; listen to it: so far from its own length it may sound rough".to_owned()
+        }
         Decision::Shortened { from, .. } => format!("it would last {}", Duration(*from)),
         Decision::Routed { law, to, .. } if law.fold != Fold::Requested => {
             format!("required by the spec: {to}")
@@ -295,6 +327,9 @@ fn why_loops(decision: &Decision) -> String {
         Decision::TailCut { requested: false, .. } => {
             "the loop ends there; --tail keep keeps it".to_owned()
         }
+        Decision::TailWrapped { later: true, .. } => {
+            "requested; the first round is heard without it".to_owned()
+        }
         Decision::Crossfaded { correlation, .. } => {
             let law = match correlation {
                 c if *c > 0.7 => "near equal-gain",
@@ -336,6 +371,7 @@ fn left_out(reason: &LeftOut) -> String {
         LeftOut::OnlyLoops => "nothing but loop points is wanted".to_owned(),
         LeftOut::NotUsed => "they are in a part that is not used".to_owned(),
         LeftOut::Foreign { container } => format!("they belong to {container}"),
+        LeftOut::Stretched => "no seam stays exact where the sound is stretched".to_owned(),
         LeftOut::Filler => "they are padding, written new, or larger than 4 MiB".to_owned(),
         LeftOut::Outdated { keeps: true } => {
             "they describe the clip as it was; --tags keep keeps them".to_owned()

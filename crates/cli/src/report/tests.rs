@@ -45,6 +45,30 @@ fn what_a_clip_cannot_become() {
             "the result would last 7.500 s, and 6.000 s is the longest that is allowed | add --too-long cut or --too-long loudest, or choose a part with --cut",
         ),
         (
+            Unmet::StretchTooFar { from: 2.0, to: 9.0, least: 0.5, most: 8.0 },
+            "2.000 s cannot be stretched to 9.000 s: that is 4.50 times as long | ask for 0.500 s to 8.000 s, or choose another part with --cut",
+        ),
+        (
+            Unmet::TwoLengths,
+            "both --stretch and --fit-length say how long it is to last | leave one of them out",
+        ),
+        (
+            Unmet::LoopStretched,
+            "no loop stays exact where the sound is stretched | leave --stretch and --fit-length out, or take the loop away with --loop none",
+        ),
+        (
+            Unmet::NothingBetween { low: 5000.0, high: 500.0 },
+            "nothing would be left: what lies below 5000 Hz goes, and above 500 Hz nothing lies | ask for a lower --low-cut or a higher --high-cut",
+        ),
+        (
+            Unmet::NoTailToWrap,
+            "nothing follows the loop that could go on over its start | end the loop before the sound has died away, or leave --tail wrap out",
+        ),
+        (
+            Unmet::TailTooLong { tail: 3.0, most: 2.0 },
+            "the tail of 3.000 s is longer than what can go on over the loop's start (2.000 s) | cut the tail shorter with --cut ..END",
+        ),
+        (
             Unmet::NotStereo { channels: s("mono") },
             "only stereo can be separated, and the clip is mono | leave --keep out, or start from the stereo mix",
         ),
@@ -320,8 +344,37 @@ fn decisions_of_shaping() {
             "cut: the ends move by 3 and 0 frames | they snap to zero crossings",
         ),
         (
-            Decision::SilenceTrimmed { seconds: [0.1, 0.2], below: -60.0 },
+            Decision::SilenceTrimmed { seconds: [0.1, 0.2], below: -60.0, noise: None },
             "silence: 0.100 s trimmed from the start, 0.200 s from the end | it is below -60 dBFS",
+        ),
+        (
+            Decision::SilenceTrimmed { seconds: [0.1, 0.2], below: -46.24, noise: Some(-55.1) },
+            "silence: 0.100 s trimmed from the start, 0.200 s from the end | it is below -46.2 dBFS, and the recording's noise is at -55.1 dBFS",
+        ),
+        (Decision::Reversed, "cut: backwards, from the end to the start | requested"),
+        (
+            Decision::ToneCut { low: Some(80.0), high: None },
+            "tone: what lies below 80 Hz is taken away (24 dB an octave) | requested",
+        ),
+        (
+            Decision::ToneCut { low: Some(80.0), high: Some(7500.0) },
+            "tone: what lies below 80 Hz and above 7500 Hz is taken away (24 dB an octave) | requested",
+        ),
+        (
+            Decision::Stretched { from: 9.0, to: 8.0 },
+            "speed: 9.000 s becomes 8.000 s (0.889 times) at the same pitch | requested",
+        ),
+        (
+            Decision::Stretched { from: 4.0, to: 8.0 },
+            "speed: 4.000 s becomes 8.000 s (2.000 times) at the same pitch | requested; listen to it: so far from its own length it may sound rough",
+        ),
+        (
+            Decision::TailWrapped { seconds: 0.25, later: false },
+            "loop: the tail of 0.250 s goes on over the loop's start | requested",
+        ),
+        (
+            Decision::TailWrapped { seconds: 0.25, later: true },
+            "loop: the tail of 0.250 s goes on over the loop's next round; both points move as much later | requested; the first round is heard without it",
         ),
         (
             Decision::Shortened { from: 9.0, to: 6.0 },

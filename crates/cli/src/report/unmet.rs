@@ -29,6 +29,20 @@ pub fn unmet(wanted: &Unmet) -> String {
             Duration(*seconds),
             Duration(*longest)
         ),
+        Unmet::StretchTooFar { from, to, .. } => format!(
+            "{} cannot be stretched to {}: that is {:.2} times as long",
+            Duration(*from),
+            Duration(*to),
+            to / from
+        ),
+        Unmet::TwoLengths => {
+            "both --stretch and --fit-length say how long it is to last".to_owned()
+        }
+        Unmet::NothingBetween { low, high } => {
+            format!(
+                "nothing would be left: what lies below {low} Hz goes, and above {high} Hz nothing lies"
+            )
+        }
         Unmet::NotStereo { channels } => {
             format!("only stereo can be separated, and the clip is {channels}")
         }
@@ -114,6 +128,13 @@ fn unmet_loop(wanted: &Unmet) -> String {
             format!("the loop {} lies outside the part that is used, {}", between(*looped), between(*used))
         }
         Unmet::LoopNotUsed => "the loop lies outside the part that is used".to_owned(),
+        Unmet::LoopStretched => "no loop stays exact where the sound is stretched".to_owned(),
+        Unmet::NoTailToWrap => "nothing follows the loop that could go on over its start".to_owned(),
+        Unmet::TailTooLong { tail, most } => format!(
+            "the tail of {} is longer than what can go on over the loop's start ({})",
+            Duration(*tail),
+            Duration(*most)
+        ),
         Unmet::CrossfadeWithTail => {
             "a crossfade leads from the loop end back to its start, and the sound after the loop would click"
                 .to_owned()
@@ -174,6 +195,15 @@ pub fn unmet_remedy(wanted: &Unmet) -> String {
         Unmet::TooLong { .. } => {
             "add --too-long cut or --too-long loudest, or choose a part with --cut"
         }
+        Unmet::StretchTooFar { least, most, .. } => {
+            return format!(
+                "ask for {} to {}, or choose another part with --cut",
+                Duration(*least),
+                Duration(*most)
+            );
+        }
+        Unmet::TwoLengths => "leave one of them out",
+        Unmet::NothingBetween { .. } => "ask for a lower --low-cut or a higher --high-cut",
         Unmet::NotStereo { .. } => "leave --keep out, or start from the stereo mix",
         Unmet::RateNotConvertible { .. } => "ask for a rate from 1000 to 384000 Hz",
         Unmet::SilentClip => "leave --level out, or choose another part of the clip",
@@ -290,6 +320,13 @@ fn loop_remedy(wanted: &Unmet) -> String {
         }
         Unmet::LoopNotUsed => "choose a loop within it, or let the result be longer",
         Unmet::CrossfadeWithTail | Unmet::LoopPinned { .. } => "add --tail cut",
+        Unmet::LoopStretched => {
+            "leave --stretch and --fit-length out, or take the loop away with --loop none"
+        }
+        Unmet::NoTailToWrap => {
+            "end the loop before the sound has died away, or leave --tail wrap out"
+        }
+        Unmet::TailTooLong { .. } => "cut the tail shorter with --cut ..END",
         Unmet::NoSuchLength { .. } => "lower the shortest length, or raise the longest",
         Unmet::FadeTooLong { .. } => "shorten the fade",
         Unmet::CrossfadeTooLong { .. } => "half of the loop is the longest that can be",

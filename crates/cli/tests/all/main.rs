@@ -9,6 +9,7 @@ mod formats;
 mod jobs;
 mod learn;
 mod loops;
+mod pacing;
 mod packs;
 mod pictures;
 mod proof;

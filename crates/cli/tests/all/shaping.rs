@@ -1,79 +1,8 @@
 //! Shaping options on real files, with answers that are known beforehand.
 
+use crate::bench::floats::{Floats as Bench, RATE, as_floats, noise, silence, tone};
 use serde_json::Value;
 use std::f64::consts::TAU;
-use std::path::PathBuf;
-use std::process::{Command, Output};
-use tempfile::TempDir;
-
-const RATE: u32 = 48_000;
-
-struct Bench(TempDir);
-
-impl Bench {
-    fn new() -> Self {
-        Self(tempfile::tempdir().unwrap())
-    }
-    fn path(&self, name: &str) -> PathBuf {
-        self.0.path().join(name)
-    }
-    /// A 32-bit float clip; floats show every change.
-    fn clip(&self, channels: &[Vec<f64>]) {
-        let spec = hound::WavSpec {
-            channels: channels.len() as u16,
-            sample_rate: RATE,
-            bits_per_sample: 32,
-            sample_format: hound::SampleFormat::Float,
-        };
-        let mut writer = hound::WavWriter::create(self.path("clip.wav"), spec).unwrap();
-        for i in 0..channels[0].len() {
-            for channel in channels {
-                writer.write_sample(channel[i] as f32).unwrap();
-            }
-        }
-        writer.finalize().unwrap();
-    }
-    fn run(&self, args: &[&str]) -> Output {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_deft-needle"));
-        command.args(args).current_dir(self.0.path()).output().unwrap()
-    }
-    /// Fits the clip with options; gives its channels.
-    fn fit(&self, options: &[&str]) -> Vec<Vec<f64>> {
-        let fixed = ["fit", "clip.wav", "-o", "out.wav", "--overwrite"];
-        let ran = self.run(&[&fixed, options].concat());
-        let err = String::from_utf8_lossy(&ran.stderr);
-        assert!(ran.status.success(), "{options:?}: {err}");
-        let mut reader = hound::WavReader::open(self.path("out.wav")).unwrap();
-        let count = usize::from(reader.spec().channels);
-        let flat: Vec<f64> = reader.samples::<f32>().map(|s| f64::from(s.unwrap())).collect();
-        (0..count).map(|c| flat.iter().skip(c).step_by(count).copied().collect()).collect()
-    }
-    fn survey(&self, file: &str) -> Value {
-        let ran = self.run(&["inspect", "--json", file]);
-        let all: Value = serde_json::from_slice(&ran.stdout).unwrap();
-        all["files"][0]["survey"].clone()
-    }
-    /// Fits with options that must be refused with this code; gives what was said.
-    fn refused(&self, options: &[&str], code: i32) -> String {
-        let ran = self.run(&[&["fit", "clip.wav", "-o", "no.wav"], options].concat());
-        assert_eq!(ran.status.code(), Some(code), "{options:?}");
-        assert!(!self.path("no.wav").exists(), "{options:?}");
-        String::from_utf8_lossy(&ran.stderr).into_owned()
-    }
-}
-
-fn tone(hertz: f64, level: f64, seconds: f64) -> Vec<f64> {
-    let n = (f64::from(RATE) * seconds).round() as usize;
-    (0..n).map(|i| level * (TAU * hertz * i as f64 / f64::from(RATE)).sin()).collect()
-}
-
-fn silence(seconds: f64) -> Vec<f64> {
-    vec![0.0; (f64::from(RATE) * seconds).round() as usize]
-}
-
-fn as_floats(samples: &[f64]) -> Vec<f64> {
-    samples.iter().map(|s| f64::from(*s as f32)).collect()
-}
 
 #[test]
 fn a_cut_keeps_the_samples_bit_for_bit() {
@@ -286,4 +215,121 @@ fn guides_voicings_and_pictures() {
     );
     bench.clip(&[middle]);
     assert!(bench.refused(&["--keep", "shared"], 4).contains("only stereo"));
+}
+
+#[test]
+fn silence_is_told_by_the_recordings_own_noise() {
+    let bench = Bench::new();
+    let voice = |seconds: f64| {
+        let (tone, hiss) = (tone(220.0, 0.3, seconds), noise(0.0018, seconds, 3));
+        tone.iter().zip(hiss).map(|(a, b)| a + b).collect::<Vec<_>>()
+    };
+    let room = |seconds: f64| noise(0.0018, seconds, 7);
+    let click = noise(0.05, 0.004, 9);
+    let exact = ["--breath", "0ms,0ms"];
+    for (name, clip, head, tail) in [
+        ("a room", vec![room(1.0), voice(1.0), room(0.7)], 1.0, 0.7),
+        ("a click before", vec![room(0.4), click, room(0.596), voice(1.0), room(0.7)], 1.0, 0.7),
+        ("digital silence", vec![silence(0.5), room(0.5), voice(1.0), silence(0.7)], 1.0, 0.7),
+        ("no pause", vec![voice(1.0)], 0.0, 0.0),
+        ("silence alone around", vec![silence(0.5), tone(220.0, 0.3, 1.0), silence(0.7)], 0.5, 0.7),
+    ] {
+        let clip = clip.concat();
+        bench.clip(std::slice::from_ref(&clip));
+        let out = bench.fit(&[&["--trim-silence=auto"], &exact[..]].concat());
+        let (gone, want) = (clip.len() - out[0].len(), (48_000.0 * (head + tail)) as usize);
+        assert!(gone.abs_diff(want) <= 2 * 480, "{name}: {gone} for {want}");
+        let loud = |samples: &[f64]| samples.iter().fold(0.0f64, |a, b| a.max(b.abs())) > 0.1;
+        assert!(loud(&out[0][..1_440]) && loud(&out[0][out[0].len() - 1_440..]), "{name}");
+    }
+    // The usual level finds no silence in that room.
+    bench.clip(&[[room(1.0), voice(1.0), room(0.7)].concat()]);
+    assert_eq!(bench.fit(&["--trim-silence"])[0].len(), 129_600);
+    let said = bench.run(&["fit", "clip.wav", "-o", "no.wav", "--trim-silence=auto", "--dry-run"]);
+    let said = String::from_utf8_lossy(&said.stdout).into_owned();
+    assert!(said.contains("the recording's noise is at -5"), "{said}");
+    // What dies away into the noise is kept while it can be told from it.
+    let dying: Vec<f64> = (0..48_000)
+        .map(|i| 0.3 * (-6.0 * i as f64 / 48_000.0).exp())
+        .zip(tone(220.0, 1.0, 1.0))
+        .map(|(a, b)| a * b)
+        .collect();
+    let clip = [voice(0.5), dying, silence(0.5)].concat();
+    let hiss = noise(0.0018, 2.0, 5);
+    bench.clip(&[clip.iter().zip(hiss).map(|(a, b)| a + b).collect()]);
+    let kept =
+        bench.fit(&[&["--trim-silence=auto"], &exact[..]].concat())[0].len() as f64 / 48_000.0;
+    // 0.3·e^(−6t) is as loud as the noise at t = 0.8 s.
+    assert!((1.2..1.42).contains(&kept), "{kept}");
+}
+
+#[test]
+fn low_and_high_cuts_and_a_loop_that_never_hears_them_settle() {
+    let bench = Bench::new();
+    let power = |samples: &[f64]| samples.iter().map(|s| s * s).sum::<f64>() / samples.len() as f64;
+    for (hertz, least, most) in [(30.0, 33.0, 34.5), (1_000.0, -0.01, 0.01), (15_000.0, 35.0, 36.5)]
+    {
+        bench.clip(&[tone(hertz, 0.5, 1.0)]);
+        let out = bench.fit(&["--low-cut", "80", "--high-cut", "7.5kHz"]);
+        let less = 10.0 * (0.125 / power(&out[0][24_000..])).log10();
+        assert!((least..most).contains(&less), "{hertz} Hz: {less} dB less");
+    }
+    // As if it had gone round for ever: what a long row of rounds comes to.
+    let round = noise(0.2, 0.5, 11);
+    for options in [&["--low-cut", "40Hz"][..], &["--high-cut", "3kHz"], &["--voicing", "dispatch"]]
+    {
+        bench.clip(&[round.repeat(4)]);
+        let settled = bench.fit(options)[0][48_000..72_000].to_vec();
+        bench.clip(std::slice::from_ref(&round));
+        let out = bench.fit(&[options, &["--loop", "all"]].concat());
+        let worst = out[0].iter().zip(&settled).fold(0.0f64, |a, (x, y)| a.max((x - y).abs()));
+        assert!(out[0].len() == 24_000 && worst < 1e-6, "{options:?}: {worst}");
+    }
+    let said = bench.refused(&["--low-cut", "5kHz", "--high-cut", "500Hz"], 4);
+    assert!(said.contains("a lower --low-cut or a higher --high-cut"), "{said}");
+    // What the clip cannot hold anyway needs no filter.
+    bench.clip(&[tone(440.0, 0.5, 0.1)]);
+    assert_eq!(bench.fit(&["--high-cut", "30kHz"])[0], as_floats(&tone(440.0, 0.5, 0.1)));
+}
+
+#[test]
+fn a_tail_goes_on_over_the_loops_start() {
+    let bench = Bench::new();
+    let body = noise(0.2, 1.0, 13);
+    let tail: Vec<f64> = noise(0.1, 0.25, 17)
+        .iter()
+        .enumerate()
+        .map(|(i, s)| s * (-5.0 * i as f64 / 12_000.0).exp())
+        .collect();
+    bench.clip(&[[body.clone(), tail.clone()].concat()]);
+    // From the start: the file loops as a whole, as long as the loop.
+    let out = bench.fit(&["--loop", "0s..1s", "--tail", "wrap"]);
+    assert_eq!(out[0].len(), 48_000);
+    let faded = |i: usize| tail[i] * ((12_000 - i) as f64 / 1_025.0).min(1.0);
+    for i in 0..48_000 {
+        let want = body[i] + if i < 12_000 { faded(i) } else { 0.0 };
+        assert!((out[0][i] - want).abs() < 1e-6, "frame {i}");
+    }
+    // Behind an intro: the first round is heard without it, the second with it, and that one loops.
+    let out = bench.fit(&["--loop", "0.4s..1s", "--tail", "wrap"]);
+    let looped = bench.facts("out.wav")["loops"][0].clone();
+    assert_eq!((looped["start"].as_u64(), looped["end"].as_u64()), (Some(31_200), Some(60_000)));
+    assert!(out[0].len() == 60_000 && out[0][..48_000] == as_floats(&body));
+    for i in 0..12_000 {
+        let want = faded(i) + body[19_200 + i];
+        assert!((out[0][48_000 + i] - want).abs() < 1e-6, "frame {i}");
+    }
+    for (options, words) in [
+        (&["--loop", "0.4s..end", "--tail", "wrap"][..], "nothing follows the loop"),
+        (&["--loop", "0.9s..1s", "--tail", "wrap"], "longer than what can go on"),
+        (&["--loop", "0s..1s", "--tail", "wrap", "--crossfade", "10ms"], "--tail cut"),
+    ] {
+        let said = bench.refused(options, 4);
+        assert!(said.contains(words), "{options:?}: {said}");
+    }
+    // Where nothing holds loop points, the whole file loops.
+    let ran =
+        bench.run(&["fit", "clip.wav", "-o", "out.m4a", "--loop", "0s..1s", "--tail", "wrap"]);
+    assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    assert_eq!(bench.facts("out.m4a")["frames"], 48_000);
 }

@@ -180,6 +180,7 @@ pub fn open_written(path: &Path, plan: &Plan) -> Result<Clip> {
         raw: (plan.to.format.container == Container::Raw).then_some(plan.to.format),
         loop_tags: Some(plan.to.loop_tags.clone()),
         beside: plan.to.beside.map(|l| l.range),
+        reverse: false,
     };
     Ok(Clip::from_input(Input::file(path), &hints)?)
 }

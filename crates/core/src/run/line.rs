@@ -275,8 +275,18 @@ impl Run {
         };
         let rule = (&rule.asks.edits, &rule.encoder);
         let said: Vec<_> = own.said().collect();
-        let all =
-            (ENGINE, clip, like, &own.edits, demand, rule, own.read_as, said, &placement.making);
+        let all = (
+            ENGINE,
+            clip,
+            like,
+            &own.edits,
+            demand,
+            rule,
+            own.read_as,
+            own.reverse,
+            said,
+            &placement.making,
+        );
         let text = serde_json::to_vec(&all).map_err(|error| {
             internal(format!("{} cannot be described: {error}", placement.slot))
         })?;
@@ -287,7 +297,7 @@ impl Run {
 impl Run {
     /// A slot whose clip is fitted.
     fn fitted(&self, line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
-        let clip = line.open()?;
+        let mut clip = line.open()?;
         // What the list has measured need not be measured again.
         let lufs = line.stock_lufs();
         let measured = line.is_listed && lufs.is_some();
@@ -298,6 +308,10 @@ impl Run {
         };
         let has_level = reference.stock.is_some() || reference.lufs.is_some();
         let (request, notices) = aim.ask(&line.request, clip.facts(), has_level);
+        if request.reverse != line.request.reverse {
+            line.request.reverse = request.reverse;
+            clip = line.open()?;
+        }
         line.notices.extend(notices);
         let edits = &request.edits;
         let fitting =
@@ -341,7 +355,12 @@ impl Line {
 
     /// How its clip is read, and what is made of it.
     pub(crate) fn hints(&self) -> Hints {
-        Hints { raw: self.request.read_as, loop_tags: self.demand.loop_tags.clone(), beside: None }
+        Hints {
+            raw: self.request.read_as,
+            loop_tags: self.demand.loop_tags.clone(),
+            beside: None,
+            reverse: self.request.reverse,
+        }
     }
 
     /// How loud the stock is, where the target's list tells.

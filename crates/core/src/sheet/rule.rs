@@ -302,7 +302,7 @@ impl Rule {
         Hints {
             raw: self.demand().and_then(|demand| demand.raw()),
             loop_tags: self.loop_tags.clone(),
-            beside: None,
+            ..Hints::default()
         }
     }
 

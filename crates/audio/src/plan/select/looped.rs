@@ -6,10 +6,11 @@ use crate::edit::{Edits, LoopEdit, Moment, Tail, Time};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
 use crate::observe::Observer;
-use crate::plan::{CutReason, Decision, FoundSeam, LoopReason};
+use crate::plan::stretch::stretched;
+use crate::plan::{CutReason, Decision, FoundSeam, LeftOut, LoopReason};
 use crate::read::Clip;
 use crate::seam::{Bounds, align, find, windows};
-use crate::shape::stretches::{Crossfade, likeness};
+use crate::shape::stretches::{Crossfade, Fold, likeness};
 use crate::spec::Facts;
 use crate::units::FrameRange;
 use crate::unmet::Unmet;
@@ -34,6 +35,9 @@ pub fn set_loop(
         selection.sets_loop = true;
         return Ok(());
     }
+    if stretched(edits, clip.facts(), selection.range.len())?.is_some() {
+        return leave_out_loops(clip.facts(), edits, selection);
+    }
     let changed = edits.loop_snap.is_some() || edits.crossfade.is_some();
     let Some(range) = chosen(clip, edits, selection, changed, observer)? else {
         if selection.wraps {
@@ -44,7 +48,7 @@ pub fn set_loop(
         return Ok(());
     };
     selection.wraps = edits.looped == Some(LoopEdit::All);
-    selection.sets_loop = edits.looped.is_some() || changed;
+    selection.sets_loop = edits.looped.is_some() || changed || edits.tail == Some(Tail::Wrap);
     let range = smoothed(clip, edits, range, selection, observer)?;
     // A fade at a seam would be heard each time round.
     if range.start == selection.range.start {
@@ -87,20 +91,22 @@ fn smoothed(
     observer: &dyn Observer,
 ) -> Result<FrameRange> {
     let (facts, whole) = (clip.facts(), selection.range);
-    let rate = facts.format.rate;
     if !whole.contains(range) {
         return Err(Error::CannotMeet(Unmet::LoopOutside {
-            looped: seconds_of(range, rate),
-            used: seconds_of(whole, rate),
+            looped: seconds_of(range, facts),
+            used: seconds_of(whole, facts),
         }));
     }
     if matches!(edits.looped, Some(LoopEdit::All | LoopEdit::At(_))) {
-        selection.set_loop(range, rate, LoopReason::Requested);
+        selection.set_loop(range, facts, LoopReason::Requested);
     }
     if let Some(reach) = edits.loop_snap {
         range = snapped(clip, range, whole, reach, selection, observer)?;
     }
     selection.looped = Some(range);
+    if edits.tail == Some(Tail::Wrap) && edits.crossfade.is_none() {
+        return wrap_tail(range, selection, facts);
+    }
     cut_tail(edits, range, selection, facts)?;
     let Some(time) = edits.crossfade else { return Ok(range) };
     let moved = fade(clip, range, time, selection, observer)?;
@@ -110,6 +116,47 @@ fn smoothed(
     }
     selection.range.end = moved.end;
     Ok(moved)
+}
+
+/// No seam stays exact where the sound is stretched.
+fn leave_out_loops(facts: &Facts, edits: &Edits, selection: &mut Selection) -> Result<()> {
+    let smooths = edits.loop_snap.is_some() || edits.crossfade.is_some();
+    let wraps = selection.wraps || edits.tail == Some(Tail::Wrap);
+    if edits.looped.is_some() || smooths || wraps {
+        return Err(Error::CannotMeet(Unmet::LoopStretched));
+    }
+    if !facts.loops.is_empty() {
+        selection.decisions.push(Decision::LoopsLeftOut(LeftOut::Stretched));
+    }
+    selection.sets_loop = true;
+    Ok(())
+}
+
+/// What follows the loop goes on over its next round: over its start where the loop starts the file; else over a
+/// round that is written out once more, so that the first is heard without it.
+fn wrap_tail(range: FrameRange, selection: &mut Selection, facts: &Facts) -> Result<FrameRange> {
+    /// What is kept in memory, in seconds.
+    const MOST: f64 = 60.0;
+    let (used, rate) = (selection.range, facts.format.rate);
+    let tail = FrameRange { start: range.end, end: used.end };
+    if tail.is_empty() {
+        return Err(Error::CannotMeet(Unmet::NoTailToWrap));
+    }
+    let seconds = rate.seconds(tail.len());
+    let most = rate.seconds(range.len()).min(MOST);
+    if seconds > most {
+        return Err(Error::CannotMeet(Unmet::TailTooLong { tail: seconds, most }));
+    }
+    let later = range.start > used.start;
+    let head = range.start;
+    selection.fold = Some(Fold { tail, head, onto_tail: later });
+    selection.decisions.push(Decision::TailWrapped { seconds, later });
+    let moved = if later { tail.len() } else { 0 };
+    let range = FrameRange { start: range.start + moved, end: range.end + moved };
+    selection.range.end = range.end;
+    selection.looped = Some(range);
+    selection.wraps = !later;
+    Ok(range)
 }
 
 /// The sound behind a loop goes where the loop is set here, and where that was said.
@@ -145,6 +192,10 @@ pub fn near(
     facts: &Facts,
 ) -> Result<Bounds> {
     let rate = facts.format.rate;
+    let places = match (facts.reversed, places) {
+        (true, [start, end]) => [end, start],
+        (false, places) => places,
+    };
     for (place, range) in places.into_iter().zip([&mut wanted.starts, &mut wanted.ends]) {
         *range = FrameRange { start: used.start, end: used.end + 1 };
         if let Some(place) = place {
@@ -157,6 +208,7 @@ pub fn near(
                         seconds: facts.seconds(),
                     })
                 })?;
+            let frame = facts.own(FrameRange { start: frame, end: frame }).start;
             let near = rate.frames(NEAR);
             range.start = range.start.max(frame.saturating_sub(near));
             range.end = range.end.min(frame + near + 1);
@@ -203,7 +255,7 @@ fn found(
     let best = find(clip, &wanted, 1, observer)?.swap_remove(0);
     let range = best.seam.range;
     let found = FoundSeam { verdict: best.seam.verdict };
-    selection.set_loop(range, rate, LoopReason::Found(found));
+    selection.set_loop(range, facts, LoopReason::Found(found));
     Ok(range)
 }
 
@@ -236,7 +288,7 @@ pub fn cut_at_seam(
     selection.range = best.seam.range;
     selection.wraps = true;
     let found = FoundSeam { verdict: best.seam.verdict };
-    selection.cut(facts.format.rate, CutReason::Seam(found));
+    selection.cut(facts, CutReason::Seam(found));
     Ok(())
 }
 
@@ -321,7 +373,7 @@ fn fade(
     let seconds = rate.seconds(frames);
     selection.decisions.push(Decision::Crossfaded { seconds, correlation: likeness });
     if moved != range {
-        selection.set_loop(moved, rate, LoopReason::Crossfade);
+        selection.set_loop(moved, facts, LoopReason::Crossfade);
     }
     Ok(moved)
 }

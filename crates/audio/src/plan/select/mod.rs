@@ -6,14 +6,14 @@ pub use looped::near;
 
 use super::{CutReason, Decision, LoopReason, Stretch};
 use crate::block::{Block, each_block};
-use crate::edit::{CutEdit, Edits, Ends, Moment, Span, SpanEnd, TooLong, Trim};
+use crate::edit::{CutEdit, Edits, Ends, Moment, SilenceLevel, Span, SpanEnd, TooLong, Trim};
 use crate::error::{Error, Result};
 use crate::measure::{Ask, SILENCE_DBFS, Silence, SilenceFinder, Surveyor};
 use crate::num::{count, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::cut::Cut;
-use crate::shape::stretches::Crossfade;
+use crate::shape::stretches::{Crossfade, Fold};
 use crate::spec::Facts;
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
@@ -42,6 +42,8 @@ pub struct Selection {
     pub wraps: bool,
     /// What is done at the loop's end.
     pub crossfade: Option<Crossfade>,
+    /// What follows the loop, and over what it goes on.
+    pub fold: Option<Fold>,
     /// What was decided, and why.
     pub decisions: Vec<Decision>,
 }
@@ -57,19 +59,20 @@ impl Selection {
             sets_loop: false,
             wraps: false,
             crossfade: None,
+            fold: None,
             decisions: Vec::new(),
         }
     }
 
     /// Decides for the part that is selected now.
-    fn cut(&mut self, rate: SampleRate, reason: CutReason) {
-        let part = Stretch::of(self.range, rate);
+    fn cut(&mut self, facts: &Facts, reason: CutReason) {
+        let part = Stretch::of(self.range, facts);
         self.decisions.push(Decision::Cut { part, reason });
     }
 
     /// Decides where the loop lies.
-    fn set_loop(&mut self, range: FrameRange, rate: SampleRate, reason: LoopReason) {
-        let part = Stretch::of(range, rate);
+    fn set_loop(&mut self, range: FrameRange, facts: &Facts, reason: LoopReason) {
+        let part = Stretch::of(range, facts);
         self.decisions.push(Decision::LoopSet { part, reason });
     }
 }
@@ -80,19 +83,21 @@ impl Selection {
 /// [`Error::CannotMeet`] where the part lies outside the clip or nothing is left; those of reading.
 pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Selection> {
     let facts = clip.facts();
-    let rate = facts.format.rate;
     let mut selection = Selection::whole(facts);
+    if facts.reversed {
+        selection.decisions.push(Decision::Reversed);
+    }
     match edits.cut {
         None => {}
         Some(CutEdit::Seam) => looped::cut_at_seam(clip, edits, &mut selection, observer)?,
         Some(CutEdit::At(span)) => {
             selection.range = resolve(span, facts)?;
-            selection.cut(rate, CutReason::Requested);
+            selection.cut(facts, CutReason::Requested);
         }
     }
     if let Some(piece) = edits.piece {
         selection.range = piece_of(clip, selection.range, piece, observer)?;
-        selection.cut(rate, CutReason::Piece { number: piece });
+        selection.cut(facts, CutReason::Piece { number: piece });
     }
     if edits.snap {
         snap(clip, &mut selection)?;
@@ -120,12 +125,13 @@ fn loudest(edits: &Edits) -> Option<crate::edit::Time> {
     edits.longest.filter(|_| edits.too_long == TooLong::Loudest)
 }
 
-/// Both ends of a range in seconds.
-fn seconds_of(range: FrameRange, rate: SampleRate) -> [f64; 2] {
-    [rate.seconds(range.start), rate.seconds(range.end)]
+/// Both ends of a range in seconds of the clip.
+fn seconds_of(range: FrameRange, facts: &Facts) -> [f64; 2] {
+    let Stretch { start, end } = Stretch::of(range, facts);
+    [start, end]
 }
 
-/// A span in frames of the clip.
+/// A span of the clip's own time, in frames as they are played.
 ///
 /// # Errors
 /// [`Error::CannotMeet`] where it lies outside the clip.
@@ -146,7 +152,7 @@ pub fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
         SpanEnd::After(length) => start.saturating_add(length.frames(rate)),
     };
     match start < end && end <= frames {
-        true => Ok(FrameRange { start, end }),
+        true => Ok(facts.own(FrameRange { start, end })),
         false => Err(outside()),
     }
 }
@@ -157,18 +163,23 @@ fn piece_of(
     piece: u32,
     observer: &dyn Observer,
 ) -> Result<FrameRange> {
-    let mut finder = finder(clip, SILENCE_DBFS);
+    let mut finder = finder(clip, SilenceLevel::Below(SILENCE_DBFS));
     for_blocks(clip, within, observer, |block| finder.feed(block))?;
     let sounds = finder.finish().sounds;
-    let chosen = piece.checked_sub(1).and_then(|index| sounds.get(size(index.into())));
+    let index = piece.checked_sub(1).map(|index| size(index.into()));
+    let index = match clip.facts().reversed {
+        true => index.and_then(|index| (sounds.len()).checked_sub(index + 1)),
+        false => index,
+    };
+    let chosen = index.and_then(|index| sounds.get(index));
     let found =
         chosen.ok_or(Error::CannotMeet(Unmet::NoSuchPiece { piece, sounds: sounds.len() }))?;
     Ok(FrameRange { start: within.start + found.start, end: within.start + found.end })
 }
 
-fn finder(clip: &Clip, below: f64) -> SilenceFinder {
+fn finder(clip: &Clip, level: SilenceLevel) -> SilenceFinder {
     let format = clip.facts().format;
-    SilenceFinder::below(format.rate, format.channels.count().into(), below)
+    SilenceFinder::at(format.rate, format.channels.count().into(), level)
 }
 
 /// Measures silence, offset and loudness of the selected part in one pass.
@@ -180,8 +191,8 @@ fn measure(
 ) -> Result<()> {
     let (facts, range) = (clip.facts(), selection.range);
     let rate = facts.format.rate;
-    let below = edits.trim_silence.unwrap_or(SILENCE_DBFS);
-    let mut finder = finder(clip, below);
+    let level = edits.trim_silence.unwrap_or(SilenceLevel::Below(SILENCE_DBFS));
+    let mut finder = finder(clip, level);
     let mut passages = Passages::new(rate);
     let kind = facts.format.encoding.codec.kind();
     let mut surveyor = Surveyor::new(&*clip.frames()?, kind, Ask::default());
@@ -199,7 +210,7 @@ fn measure(
     if let Some(trim) = edits.trim() {
         let found = finder.finish();
         if found.sounds.is_empty() {
-            return Err(Error::CannotMeet(Unmet::AllSilent { below }));
+            return Err(Error::CannotMeet(Unmet::AllSilent { below: found.below }));
         }
         trim_silence(trim, &found, rate, selection);
     }
@@ -208,7 +219,7 @@ fn measure(
         if selection.range.len() > length {
             let offset = range.start;
             selection.range = passages.loudest(selection.range, offset, length);
-            selection.cut(rate, CutReason::Loudest { longest: longest.seconds(rate) });
+            selection.cut(facts, CutReason::Loudest { longest: longest.seconds(rate) });
         }
     }
     Ok(())
@@ -224,7 +235,8 @@ fn trim_silence(trim: Trim, found: &Silence, rate: SampleRate, selection: &mut S
     let tail = take(found.tail, trim.tail, trim.ends != Ends::Head);
     selection.range = FrameRange { start: range.start + head, end: range.end - tail };
     let seconds = [rate.seconds(head), rate.seconds(tail)];
-    selection.decisions.push(Decision::SilenceTrimmed { seconds, below: trim.below });
+    let (below, noise) = (found.below, found.noise);
+    selection.decisions.push(Decision::SilenceTrimmed { seconds, below, noise });
 }
 
 /// Energy in short windows, for finding where it is greatest.

@@ -112,7 +112,7 @@ impl Folder {
         let hints = Hints {
             raw: Some(plan.to.format).filter(|f| f.container.facts().word == "raw"),
             loop_tags: Some(plan.to.loop_tags.clone()),
-            beside: None,
+            ..Hints::default()
         };
         let clip = Clip::from_input(Input::file(&out), &hints).unwrap();
         (clip, bytes.into_inner())

@@ -209,8 +209,8 @@ fn outside(
 
 fn fit(job: &FitJob<'_>, args: &Fit, dry_run: bool, console: &Console) -> Result<FitLine, Failure> {
     let out = job.out.as_path();
-    let hints =
-        Hints { raw: job.request.read_as, loop_tags: job.demand.loop_tags.clone(), beside: None };
+    let loop_tags = job.demand.loop_tags.clone();
+    let hints = Hints { loop_tags, ..job.request.hints() };
     let clip = open_clip(job.clip, &hints)?;
     let listed = job.aim.and_then(|aim| aim.listed).and_then(Side::listed);
     let lufs = listed.as_ref().and_then(|listed| listed.lufs);

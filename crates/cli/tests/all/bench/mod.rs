@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "every test file uses its own part")]
 
 pub mod ferry;
+pub mod floats;
 pub mod typed;
 
 use serde_json::Value;
