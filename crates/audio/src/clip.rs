@@ -13,6 +13,44 @@ pub struct Loop {
     pub range: FrameRange,
     /// How often it is played in all; 0 is without end.
     pub plays: u32,
+    /// Which way it is played.
+    #[serde(default, skip_serializing_if = "Direction::is_forward")]
+    pub direction: Direction,
+    /// Whether it is the one that plays once a note is let go.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub release: bool,
+}
+
+impl Loop {
+    /// Without end, forward.
+    pub const fn endless(range: FrameRange) -> Self {
+        Self { range, plays: 0, direction: Direction::Forward, release: false }
+    }
+}
+
+/// Which way a loop is played.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Direction {
+    /// From its start to its end, and from its start again.
+    #[default]
+    Forward,
+    /// Up to its end, back to its start, and so on; the frames where it turns are heard twice.
+    PingPong,
+    /// From its end back to its start, and from its end again.
+    Backward,
+}
+
+crate::invalid::words!(
+    Direction, "direction",
+    "forward" => Self::Forward, "ping-pong" => Self::PingPong, "backward" => Self::Backward,
+);
+crate::invalid::as_word!(Direction);
+
+impl Direction {
+    /// Whether it jumps from its end to its start, so that there is a seam.
+    pub fn is_forward(&self) -> bool {
+        *self == Self::Forward
+    }
 }
 
 /// A named place in the clip.

@@ -62,6 +62,8 @@ pub enum Unmet {
     NoSuchLoop { range: FrameRange, frames: u64, least: f64 },
     /// Nothing sounds around the seam.
     NoSoundAtSeam,
+    /// A loop that turns back at its ends, and so has no seam.
+    TurnsBack { direction: String },
     /// There is no loop whose seam could be changed.
     NoLoopToSmooth,
     /// The loop does not lie in the part that is used.

@@ -349,7 +349,7 @@ fn against(
                 let text = beside(file);
                 let range = text.and_then(|text| file.read(&text, facts.format.rate));
                 if let Some(range) = range.filter(|range| range.end <= facts.frames) {
-                    facts.loops = vec![Loop { range, plays: 0 }];
+                    facts.loops = vec![Loop::endless(range)];
                 }
             }
             let facts = &facts;

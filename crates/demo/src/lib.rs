@@ -243,7 +243,7 @@ fn fingerprint(stage: &Stage<'_>) -> Result<Vec<(String, Hash)>> {
 
 /// One loop without end.
 fn looped(range: FrameRange) -> Vec<Loop> {
-    vec![Loop { range, plays: 0 }]
+    vec![Loop::endless(range)]
 }
 
 fn make_folder(named: Option<&Path>) -> Result<PathBuf> {

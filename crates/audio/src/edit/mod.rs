@@ -20,7 +20,7 @@ pub use options::{Group, OPTIONS, OptionRow, ValueKind, option};
 pub use request::{Overruled, Request};
 pub use time::{Moment, Span, SpanEnd, Time};
 
-use crate::clip::Tag;
+use crate::clip::{Direction, Tag};
 use crate::invalid::Invalid;
 pub use crate::measure::SilenceLevel;
 use crate::shape::fade::Curve;
@@ -98,6 +98,9 @@ pub struct Edits {
     /// The loop region; the clip's own by default.
     #[serde(rename = "loop")]
     pub looped: Option<LoopEdit>,
+    /// Which way the loop plays; as the clip's own does by default, else forward.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub loop_direction: Option<Direction>,
     /// What becomes of the sound after the loop; it goes where the loop is set here, and stays where
     /// it came with the clip.
     pub tail: Option<Tail>,

@@ -7,6 +7,7 @@ use super::looped::Tail;
 use super::request::Request;
 use super::values::*;
 use super::{Ends, TooLong};
+use crate::clip::Direction;
 use crate::invalid::Invalid;
 use crate::shape::fade::Curve;
 use crate::shape::separate::Keep;
@@ -346,6 +347,13 @@ pub static OPTIONS: &[OptionRow] = &[
         None,
         (&["12s..auto", "0.4s..1.2s", "auto", "all", "none", "-4s.."], "round"),
         field!(edits.looped, text => maybe(text)),
+    ),
+    row(
+        ("loop-direction", Looping, Word(Direction::WORDS)),
+        "Which way the loop plays [default: the clip's own, or forward]",
+        None,
+        (&["forward", "ping-pong", "backward"], "sideways"),
+        field!(edits.loop_direction, text => maybe(text)),
     ),
     row(
         ("tail", Looping, Word(Tail::WORDS)),

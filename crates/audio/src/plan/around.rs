@@ -41,9 +41,12 @@ pub fn around(
     const OPUS_SEES: u64 = 3840;
     let asked = selection.sets_loop;
     let carried = beside::lets_loops(demand, to.container, asked);
-    let own = || facts.loops.first().map(|l| l.range).filter(|_| !asked);
-    let points = selection.looped.or_else(own).filter(|_| carried);
-    let range = points.or(selection.wraps.then_some(selection.range));
+    let own = || facts.loops.first().copied().filter(|_| !asked);
+    let points = selection.points().or_else(own).filter(|_| carried);
+    // What turns back has no seam.
+    let turns = points.is_some_and(|l| !l.direction.is_forward());
+    let points = points.map(|l| l.range);
+    let range = points.or(selection.wraps.then_some(selection.range)).filter(|_| !turns);
     let limits = levelled.steps.iter().any(|step| matches!(step, Step::Limit { .. }));
     let padded = edits.pad.is_some_and(|pad| pad.tail.frames(to.rate) > 0);
     let beyond = match to.encoding.codec {

@@ -30,7 +30,7 @@ pub struct Known<'a> {
     /// Where the places that loops and markers name lie now.
     pub places: &'a Places,
     /// The loop that was asked for, if any was: it takes the place of the clip's own.
-    pub asked: Option<Option<FrameRange>>,
+    pub asked: Option<Option<Loop>>,
     /// Where the first loop lies in the output, where that was decided with its length.
     pub exact: Option<FrameRange>,
     /// Whether a loop stands in a file of its own beside this one.
@@ -83,11 +83,7 @@ pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision
 fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Result<Vec<Loop>> {
     let facts = known.facts;
     let own = || facts.loops.clone();
-    let asked = |range: Option<FrameRange>| {
-        let one = range.map(|range| Loop { range, plays: 0 });
-        one.into_iter().collect()
-    };
-    let loops: Vec<Loop> = known.asked.map_or_else(own, asked);
+    let loops: Vec<Loop> = known.asked.map_or_else(own, |asked| asked.into_iter().collect());
     if loops.is_empty() {
         return Ok(Vec::new());
     }
@@ -115,12 +111,11 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
         }));
         return Ok(Vec::new());
     }
-    let plays = |l: &Loop| if most == usize::MAX { l.plays } else { 0 };
     let place = |(index, l): (usize, &Loop)| {
         let exact = known.exact.filter(|_| index == 0);
         let range = exact.or_else(|| known.places.range(l.range))?;
-        let plays = plays(l);
-        Some((l.range, Loop { range, plays }))
+        let plays = if most == usize::MAX { l.plays } else { 0 };
+        Some((l.range, Loop { range, plays, ..*l }))
     };
     let moved: Vec<(FrameRange, Loop)> = loops.iter().enumerate().filter_map(place).collect();
     if moved.is_empty() && known.asked.is_some() {
@@ -138,7 +133,33 @@ fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Resu
     {
         decisions.push(Decision::LoopsRounded { excess: most });
     }
-    Ok(moved.into_iter().map(|(_, l)| l).take(most).collect())
+    let loops = moved.into_iter().map(|(_, l)| l).take(most).collect();
+    Ok(as_held(loops, container, decisions))
+}
+
+/// The loops as a container tells them: which way they play, and which is for the release.
+fn as_held(mut loops: Vec<Loop>, container: Container, decisions: &mut Vec<Decision>) -> Vec<Loop> {
+    let name = || container.to_string();
+    for l in &mut loops {
+        if !container.directions().contains(&l.direction) {
+            let direction = std::mem::take(&mut l.direction);
+            decisions.push(Decision::PlaysForward { direction, container: name() });
+        }
+        if l.release && !container.tells_release() {
+            l.release = false;
+            decisions.push(Decision::ReleaseUntold { container: name() });
+        }
+    }
+    if container.tells_release() && loops.len() == 2 {
+        // One of each is held: of two alike the second is for the release.
+        let [first, second] = [loops[0].release, loops[1].release];
+        if first == second {
+            (loops[0].release, loops[1].release) = (false, true);
+            decisions.push(Decision::SecondForRelease { container: name() });
+        }
+        loops.sort_by_key(|l| l.release);
+    }
+    loops
 }
 
 fn markers(known: &Known<'_>, places: bool, decisions: &mut Vec<Decision>) -> Vec<Marker> {

@@ -56,7 +56,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         to: output.format,
         changed: renders,
         places: &steps.places,
-        asked: selection.sets_loop.then_some(selection.looped),
+        asked: selection.sets_loop.then_some(selection.points()),
         exact: steps.exact,
         loop_beside: demand.loop_beside,
         wraps: selection.wraps,

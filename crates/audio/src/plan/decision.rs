@@ -3,6 +3,7 @@
 use super::reason::{
     CutReason, DepthReason, HeaderReason, LeftOut, Levelling, LoopReason, Stretch,
 };
+use crate::clip::Direction;
 use crate::shape::quantise::Dither;
 use crate::shape::route::Law;
 use crate::shape::separate::Keep;
@@ -263,6 +264,28 @@ pub enum Decision {
     },
     /// The clip's loop points are left out.
     LoopsLeftOut(LeftOut),
+    /// A loop plays forward that did not.
+    PlaysForward {
+        /// How it played.
+        direction: Direction,
+        /// The container, which has no other way.
+        container: String,
+    },
+    /// A loop for the release is one like the others.
+    ReleaseUntold {
+        /// The container, which does not tell them apart.
+        container: String,
+    },
+    /// Of two loops the second is for the release.
+    SecondForRelease {
+        /// The container, which holds one of each.
+        container: String,
+    },
+    /// Which way the loop plays.
+    LoopPlays {
+        /// That.
+        direction: Direction,
+    },
     /// Only the first loops are kept.
     FirstLoops {
         /// How many the container holds.
@@ -329,6 +352,10 @@ impl Decision {
             | Self::LoopsWhole { .. }
             | Self::LoopsLeftOut(_)
             | Self::FirstLoops { .. }
+            | Self::PlaysForward { .. }
+            | Self::ReleaseUntold { .. }
+            | Self::SecondForRelease { .. }
+            | Self::LoopPlays { .. }
             | Self::LoopsRounded { .. } => Subject::Loop,
             Self::MarkersLeftOut(_) | Self::TagsLeftOut { .. } | Self::ChunksLeftOut { .. } => {
                 Subject::Chunks

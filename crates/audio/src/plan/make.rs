@@ -77,8 +77,9 @@ fn tell_seam_error(
     plan: &mut Plan,
     observer: &dyn Observer,
 ) -> Result<()> {
-    let own = || clip.facts().loops.first().map(|l| l.range);
-    let range = selection.looped.or_else(own);
+    let own = || clip.facts().loops.first().copied();
+    let found = selection.points().or_else(own).filter(|l| l.direction.is_forward());
+    let range = found.map(|l| l.range);
     let ratio = plan.steps().iter().find_map(|step| match step {
         Step::Resample { from, to, .. } => Some((*from, *to)),
         _ => None,

@@ -8,7 +8,7 @@ use super::bytes::{be16, be32, four, text};
 use super::chunks::{Chunk, Walker, readable};
 use super::plain::Plain;
 use super::reading::Reading;
-use crate::clip::{Extra, Loop, Marker, Tag};
+use crate::clip::{Direction, Extra, Loop, Marker, Tag};
 use crate::error::Result;
 use crate::num::{rounded, size};
 use crate::spec::Facts;
@@ -23,10 +23,10 @@ struct Common {
     order: ByteOrder,
 }
 
-/// The two loops of an `INST` chunk: how they play, and the markers of their ends.
+/// The loops of an `INST` chunk: whether for the release, how they play, and the markers of their ends.
 #[derive(Default)]
 struct Instrument {
-    loops: Vec<(u16, u16, u16)>,
+    loops: Vec<(bool, u16, u16, u16)>,
 }
 
 /// A marker: its identifier, the frame that it stands before, its name.
@@ -48,7 +48,7 @@ pub(super) fn open(file: Reading<'_>) -> Result<Opened> {
     let plain = samples(&common, sound, &mut file)?;
     let frames = frames_of(&common, &plain);
     let loops = loops(&instrument, &marks, frames, &mut file);
-    let of_loop = |id: u16| instrument.loops.iter().any(|&(_, a, b)| a == id || b == id);
+    let of_loop = |id: u16| instrument.loops.iter().any(|&(_, _, a, b)| a == id || b == id);
     let mut markers: Vec<Marker> = marks
         .iter()
         .filter(|mark| !of_loop(mark.id))
@@ -247,9 +247,9 @@ fn read_marks(bytes: &[u8]) -> Vec<Mark> {
 /// AIFF 1.3, "The Instrument Chunk": eight bytes of notes and gain, then the sustain and the release
 /// loop, each a mode (0 none, 1 forward, 2 ping-pong) and two markers.
 fn read_instrument(bytes: &[u8]) -> Instrument {
-    let loops = [8, 14].into_iter().filter_map(|at| {
+    let loops = [(8, false), (14, true)].into_iter().filter_map(|(at, release)| {
         let (mode, start, end) = (be16(bytes, at)?, be16(bytes, at + 2)?, be16(bytes, at + 4)?);
-        (mode != 0).then_some((mode, start, end))
+        (mode != 0).then_some((release, mode, start, end))
     });
     Instrument { loops: loops.collect() }
 }
@@ -263,14 +263,22 @@ fn loops(
 ) -> Vec<Loop> {
     let place = |id: u16| marks.iter().find(|mark| mark.id == id).map(|mark| mark.frame);
     let mut all = Vec::new();
-    for &(mode, start, end) in &instrument.loops {
+    for &(release, mode, start, end) in &instrument.loops {
         let range = place(start).zip(place(end)).map(|(start, end)| FrameRange { start, end });
         match range {
             Some(range) if !range.is_empty() && range.end <= frames => {
-                if mode != 1 {
-                    file.corrected("its loop is ping-pong; taken for one that plays forward");
-                }
-                all.push(Loop { range, plays: 0 });
+                let direction = match mode {
+                    2 => Direction::PingPong,
+                    mode => {
+                        if mode != 1 {
+                            file.corrected(format!(
+                                "a loop of mode {mode}; taken for one that plays forward"
+                            ));
+                        }
+                        Direction::Forward
+                    }
+                };
+                all.push(Loop { direction, release, ..Loop::endless(range) });
             }
             _ => file.corrected(format!(
                 "a loop between the markers {start} and {end} lies outside the clip; left out"

@@ -79,7 +79,7 @@ pub fn take_loop(
         });
         return None;
     }
-    Some((Loop { range, plays: 0 }, found))
+    Some((Loop::endless(range), found))
 }
 
 fn own_unit(hints: &Hints) -> LoopUnit {

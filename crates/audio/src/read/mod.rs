@@ -103,6 +103,7 @@ struct Opened {
 #[derive(Debug)]
 pub struct Clip {
     input: Input,
+    hints: Hints,
     facts: Facts,
     body: Box<dyn Body>,
 }
@@ -129,13 +130,22 @@ impl Clip {
             None => open(reading)?,
         };
         if let Some(range) = hints.beside.filter(|range| range.end <= opened.facts.frames) {
-            opened.facts.loops = vec![Loop { range, plays: 0 }];
+            opened.facts.loops = vec![Loop::endless(range)];
         }
         let Opened { facts, body } = match hints.reverse {
             true => reversed::reversed(opened),
             false => opened,
         };
-        Ok(Self { input, facts, body })
+        Ok(Self { input, hints: hints.clone(), facts, body })
+    }
+
+    /// The same clip the other way round.
+    ///
+    /// # Errors
+    /// As [`Clip::open`].
+    pub fn reversed(&self) -> Result<Self> {
+        let hints = Hints { reverse: !self.hints.reverse, ..self.hints.clone() };
+        Self::from_input(self.input.clone(), &hints)
     }
 
     /// Where it comes from.

@@ -1,6 +1,7 @@
 //! The containers that specs can name, in one table.
 
 use super::Codec;
+use crate::clip::Direction;
 use std::fmt;
 
 /// What wraps the audio.
@@ -241,6 +242,22 @@ impl Container {
     /// How many loops it holds, be it among texts.
     pub fn most_loops(self) -> usize {
         self.facts().loops.0
+    }
+
+    /// Which ways a loop may play that it holds.
+    pub fn directions(self) -> &'static [Direction] {
+        match self {
+            Self::Wav | Self::Rf64 | Self::Caf => {
+                &[Direction::Forward, Direction::PingPong, Direction::Backward]
+            }
+            Self::Aiff | Self::Aifc => &[Direction::Forward, Direction::PingPong],
+            _ => &[Direction::Forward],
+        }
+    }
+
+    /// Whether it tells the loop that sustains from the one for the release; it holds one of each then.
+    pub fn tells_release(self) -> bool {
+        matches!(self, Self::Aiff | Self::Aifc)
     }
 
     /// Whether it holds texts of any name, and a loop stands among them.

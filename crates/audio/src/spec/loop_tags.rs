@@ -145,7 +145,7 @@ mod tests {
     #[test]
     fn names_and_values() {
         let range = FrameRange { start: 480, end: 1440 };
-        let l = Loop { range, plays: 0 };
+        let l = Loop::endless(range);
         let rate = SampleRate::STUDIO;
         for (text, want) in [
             ("start=A,length=B", ["A=480", "B=960"]),

@@ -89,12 +89,16 @@ fn places(output: &Output) -> (Vec<u8>, Vec<u8>) {
         }
         count
     };
-    for l in output.loops.iter().take(2) {
+    for release in [false, true] {
+        let Some(l) = output.loops.iter().find(|l| l.release == release) else {
+            instrument.extend_from_slice(&[0; 6]);
+            continue;
+        };
         let ends = [mark(l.range.start, "beg loop"), mark(l.range.end, "end loop")];
-        instrument.extend_from_slice(&1u16.to_be_bytes());
+        let mode: u16 = if l.direction.is_forward() { 1 } else { 2 };
+        instrument.extend_from_slice(&mode.to_be_bytes());
         instrument.extend(ends.iter().flat_map(|id| id.to_be_bytes()));
     }
-    instrument.resize(20, 0);
     for marker in &output.markers {
         mark(marker.frame, &marker.name);
     }

@@ -4,7 +4,7 @@ use super::packets::{Packed, Track, Wrap};
 use super::plain::{PlainWriter, sample_bytes};
 use super::wav::mask;
 use super::{Along, Out, Writer};
-use crate::clip::{Loop, Marker, Tag};
+use crate::clip::{Direction, Loop, Marker, Tag};
 use crate::error::Result;
 use crate::num::{count, count32, low_byte, real};
 use crate::spec::{ByteOrder, Codec, Format, Kind, Output};
@@ -66,11 +66,16 @@ fn marker(to: &mut Vec<u8>, kind: &[u8; 4], frame: u64, id: u32) {
     to.extend(words(&[id, 0, 0, 0]));
 }
 
-/// Loops as regions ("Region Chunk"): flag 1 that they loop, 2 that they play forward; a start and an end.
+/// Loops as regions ("Region Chunk"): flag 1 that they loop, 2 forward, 4 backward; a start and an end.
 fn regions(loops: &[Loop]) -> Vec<u8> {
     let mut bytes = words(&[0, count32(loops.len())]);
     for (id, l) in (1..).zip(loops) {
-        bytes.extend(words(&[id, 3, 2]));
+        let flags = match l.direction {
+            Direction::Forward => 1 | 2,
+            Direction::Backward => 1 | 4,
+            Direction::PingPong => 1 | 2 | 4,
+        };
+        bytes.extend(words(&[id, flags, 2]));
         marker(&mut bytes, b"rbeg", l.range.start, 0);
         marker(&mut bytes, b"rend", l.range.end, 0);
     }

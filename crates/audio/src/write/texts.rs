@@ -1,6 +1,6 @@
 //! Texts, loop points and markers as chunks of WAV.
 
-use crate::clip::{Loop, Marker, Tag};
+use crate::clip::{Direction, Loop, Marker, Tag};
 use crate::num::{count32, scaled};
 use crate::units::SampleRate;
 
@@ -18,7 +18,12 @@ pub fn smpl(loops: &[Loop], rate: SampleRate) -> Vec<u8> {
         word(&mut bytes, value);
     }
     for (id, l) in (0..).zip(loops) {
-        for value in [id, 0, l.range.start, l.range.end - 1, 0, l.plays.into()] {
+        let kind = match l.direction {
+            Direction::Forward => 0,
+            Direction::PingPong => 1,
+            Direction::Backward => 2,
+        };
+        for value in [id, kind, l.range.start, l.range.end - 1, 0, l.plays.into()] {
             word(&mut bytes, value);
         }
     }

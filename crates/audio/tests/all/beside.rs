@@ -18,7 +18,7 @@ fn loops_markers_and_texts_travel() {
     let folder = Folder::new();
     let format: Format = "wav pcm16 44100 stereo".parse().unwrap();
     let output = Output {
-        loops: vec![Loop { range: FrameRange { start: 1000, end: 5000 }, plays: 0 }],
+        loops: vec![Loop::endless(FrameRange { start: 1000, end: 5000 })],
         markers: vec![
             Marker { frame: 77, name: "here".to_owned() },
             Marker { frame: 5500, name: String::new() },

@@ -53,7 +53,7 @@ fn seeds() -> &'static [Vec<u8>] {
             let rate = if spec.ends_with("opus") { 48_000 } else { 22_050 };
             let format: Format = format!("{spec} {rate} stereo").parse().unwrap();
             let output = Output {
-                loops: vec![Loop { range: FrameRange { start: 10, end: 500 }, plays: 0 }],
+                loops: vec![Loop::endless(FrameRange { start: 10, end: 500 })],
                 tags: vec![Tag::new("TITLE", "x")],
                 ..Output::plain(format, 3000)
             };

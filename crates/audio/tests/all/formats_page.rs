@@ -29,6 +29,12 @@ fn containers() -> Vec<Vec<String>> {
             usize::MAX => "any number, ".to_owned(),
             most => format!("{most}, "),
         };
+        let directions: Vec<String> =
+            facts.container.directions().iter().map(ToString::to_string).collect();
+        let ways = match directions.len() {
+            1 => String::new(),
+            _ => format!("; {}", directions.join(", ")),
+        };
         vec![
             format!("`{}`", facts.word),
             facts.about.to_owned(),
@@ -38,7 +44,7 @@ fn containers() -> Vec<Vec<String>> {
             } else {
                 format!("`{}`", written.join(" "))
             },
-            or_no(&(most + facts.loops.1)),
+            or_no(&(most + facts.loops.1 + &ways)),
             or_no(facts.markers),
             or_no(facts.texts),
             facts.order.to_owned(),

@@ -4,6 +4,7 @@
 mod bench;
 mod beside;
 mod broken;
+mod directions;
 mod exact_loops;
 mod finding;
 mod foreign;

@@ -254,7 +254,7 @@ fn texts_are_rewritten_around_frames_that_stay() {
     let head = [b"ID3\x03\0\0".as_slice(), &[0, 0, (size >> 7) as u8, (size & 0x7F) as u8]];
     let tagged = [head.concat(), frames, stream.clone()].concat();
     let own = folder.open(&tagged).unwrap();
-    let looped = Loop { range: FrameRange { start: 1000, end: 3000 }, plays: 0 };
+    let looped = Loop::endless(FrameRange { start: 1000, end: 3000 });
     let texts =
         [Tag::new("TITLE", "Kettle ü"), Tag::new("Berth", "QUAY-7"), Tag::new("COMMENT", "steam")];
     assert_eq!((&own.facts().tags[..], &own.facts().loops[..]), (&texts[..], &[looped][..]));

@@ -41,8 +41,8 @@ fn caf_keeps_loops_markers_and_texts() {
         let whole = Demand { chunks: Some(Chunks::Kept), ..demand(line) };
         let mut made = plan(wav.facts(), &whole).unwrap();
         made.to.loops = vec![
-            Loop { range: FrameRange { start: 100, end: 15_000 }, plays: 0 },
-            Loop { range: FrameRange { start: 16_000, end: 20_000 }, plays: 0 },
+            Loop::endless(FrameRange { start: 100, end: 15_000 }),
+            Loop::endless(FrameRange { start: 16_000, end: 20_000 }),
         ];
         made.to.markers = vec![
             Marker { frame: 5, name: "strike".to_owned() },

@@ -67,7 +67,7 @@ impl Proved {
 }
 
 fn looped(start: u64, end: u64) -> Loop {
-    Loop { range: FrameRange { start, end }, plays: 0 }
+    Loop::endless(FrameRange { start, end })
 }
 
 /// Each thing that verification claims to notice, one at a time.

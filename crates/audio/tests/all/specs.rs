@@ -72,7 +72,7 @@ proptest! {
 fn what_stands_beside_the_words() {
     let own = facts(&[0, 0, 2, 0]);
     let demand = || Demand::from("wav pcm16 44100 mono".parse::<Spec>().unwrap());
-    let looped = Loop { range: FrameRange { start: 0, end: 50 }, plays: 0 };
+    let looped = Loop::endless(FrameRange { start: 0, end: 50 });
     let extra = |id: &str| Extra { id: id.to_owned(), offset: 44, bytes: 8 };
     let cases: [(&str, Demand, Facts, &[&str]); 9] = [
         ("it meets all", demand(), own.clone(), &[]),

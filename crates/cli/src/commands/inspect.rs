@@ -10,6 +10,7 @@ use crate::object;
 use crate::paths::{extension, sounds};
 use crate::progress::Progress;
 use crate::table::{Room, Table};
+use deft_needle_audio::clip::Direction;
 use deft_needle_audio::measure::{Ask, SILENCE_DBFS, Survey, survey};
 use deft_needle_audio::num::{real, rounded, size};
 use deft_needle_audio::read::sniff;
@@ -177,7 +178,13 @@ fn in_full(found: &Inspection, console: &Console) -> String {
             0 => "endless".to_owned(),
             n => format!("{n} times"),
         };
-        lines.push(line("loop", format!("frames {start} up to {end} ({length}), {plays}")));
+        let way = match l.direction {
+            Direction::Forward => String::new(),
+            direction => format!(", {direction}"),
+        };
+        let release = if l.release { ", for the release" } else { "" };
+        let text = format!("frames {start} up to {end} ({length}), {plays}{way}{release}");
+        lines.push(line("loop", text));
     }
     for marker in &facts.markers {
         let at = Duration(facts.format.rate.seconds(marker.frame));

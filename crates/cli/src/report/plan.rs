@@ -183,6 +183,12 @@ fn loops(decision: &Decision) -> String {
         }
         Decision::LoopsWhole { .. } => "no loop points: the whole file loops".to_owned(),
         Decision::LoopsLeftOut(_) => "the clip's loop points are left out".to_owned(),
+        Decision::PlaysForward { direction, .. } => format!("a {direction} loop plays forward"),
+        Decision::ReleaseUntold { .. } => {
+            "the loop for the release is one like the others".to_owned()
+        }
+        Decision::SecondForRelease { .. } => "the second loop is for the release".to_owned(),
+        Decision::LoopPlays { direction } => format!("plays {direction}"),
         Decision::FirstLoops { .. } => "only the first loops are kept".to_owned(),
         Decision::LoopsRounded { .. } => {
             "loop points move to the nearest frames of the new rate".to_owned()
@@ -355,6 +361,11 @@ fn why_loops(decision: &Decision) -> String {
                 .to_owned()
         }
         Decision::LoopsWhole { container } => format!("{container} has no place for them"),
+        Decision::PlaysForward { container, .. } => format!("{container} has no other way"),
+        Decision::ReleaseUntold { container } => format!("{container} does not tell them apart"),
+        Decision::SecondForRelease { container } => {
+            format!("{container} holds one that sustains and one for the release")
+        }
         Decision::FirstLoops { most, container } => format!("{container} holds {most}"),
         Decision::LoopsRounded { excess } => {
             format!("a loop is {excess:+.2} frames off its exact length")

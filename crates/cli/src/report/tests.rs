@@ -2,6 +2,7 @@
 
 use super::{notice, plan, unmet};
 use deft_needle_audio::Unmet;
+use deft_needle_audio::clip::Direction;
 use deft_needle_audio::edit::LevelGoal;
 use deft_needle_audio::measure::Measure;
 use deft_needle_audio::plan::{
@@ -47,6 +48,10 @@ fn what_a_clip_cannot_become() {
         (
             Unmet::StretchTooFar { from: 2.0, to: 9.0, least: 0.5, most: 8.0 },
             "2.000 s cannot be stretched to 9.000 s: that is 4.50 times as long | ask for 0.500 s to 8.000 s, or choose another part with --cut",
+        ),
+        (
+            Unmet::TurnsBack { direction: s("ping-pong") },
+            "a ping-pong loop turns back at its ends and has no seam | leave --crossfade, --loop-snap and --tail wrap out, or add --loop-direction forward",
         ),
         (
             Unmet::TwoLengths,
@@ -350,6 +355,22 @@ fn decisions_of_shaping() {
         (
             Decision::SilenceTrimmed { seconds: [0.1, 0.2], below: -46.24, noise: Some(-55.1) },
             "silence: 0.100 s trimmed from the start, 0.200 s from the end | it is below -46.2 dBFS, and the recording's noise is at -55.1 dBFS",
+        ),
+        (
+            Decision::PlaysForward { direction: Direction::PingPong, container: s("flac") },
+            "loop: a ping-pong loop plays forward | flac has no other way",
+        ),
+        (
+            Decision::ReleaseUntold { container: s("wav") },
+            "loop: the loop for the release is one like the others | wav does not tell them apart",
+        ),
+        (
+            Decision::SecondForRelease { container: s("aiff") },
+            "loop: the second loop is for the release | aiff holds one that sustains and one for the release",
+        ),
+        (
+            Decision::LoopPlays { direction: Direction::Backward },
+            "loop: plays backward | requested",
         ),
         (Decision::Reversed, "cut: backwards, from the end to the start | requested"),
         (

@@ -123,6 +123,9 @@ fn unmet_loop(wanted: &Unmet) -> String {
             range.start, range.end
         ),
         Unmet::NoSoundAtSeam => "there is only silence around the seam".to_owned(),
+        Unmet::TurnsBack { direction } => {
+            format!("a {direction} loop turns back at its ends and has no seam")
+        }
         Unmet::NoLoopToSmooth => "there is no loop whose seam could be smoothed".to_owned(),
         Unmet::LoopOutside { looped, used } => {
             format!("the loop {} lies outside the part that is used, {}", between(*looped), between(*used))
@@ -314,6 +317,9 @@ fn loop_remedy(wanted: &Unmet) -> String {
             return format!("a loop lasts {} at least", Duration(*least));
         }
         Unmet::NoSoundAtSeam => "choose another loop",
+        Unmet::TurnsBack { .. } => {
+            "leave --crossfade, --loop-snap and --tail wrap out, or add --loop-direction forward"
+        }
         Unmet::NoLoopToSmooth => "name one with --loop, or add --cut seam for the whole file",
         Unmet::LoopOutside { .. } => {
             "choose a loop within it; times are the clip's own, before any cut"

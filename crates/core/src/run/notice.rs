@@ -4,6 +4,7 @@ use super::fitting::Side;
 use crate::sheet::Size;
 use crate::target::Aim;
 use deft_needle_audio::Spec;
+use deft_needle_audio::clip::Loop;
 use deft_needle_audio::edit::{CutEdit, LoopEdit, Overruled, Request};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::seam::{Judgement, Verdict, judge};
@@ -208,7 +209,12 @@ impl Notice {
         }
         let facts = written.facts();
         let whole = FrameRange { start: 0, end: facts.frames };
-        let range = facts.loops.first().map_or(whole, |own| own.range);
+        let own = facts.loops.first().copied().unwrap_or(Loop::endless(whole));
+        // What turns back has no seam.
+        if !own.direction.is_forward() {
+            return Ok(None);
+        }
+        let range = own.range;
         // What is too short for an ear is left to the player.
         let judged = match judge(written, range) {
             Err(AudioError::CannotMeet(_)) => return Ok(None),

@@ -2,6 +2,7 @@
 //! matches, and faded into itself.
 
 use super::{Selection, resolve, seconds_of};
+use crate::clip::Direction;
 use crate::edit::{Edits, LoopEdit, Moment, Tail, Time};
 use crate::error::{Error, Result};
 use crate::num::{count, size};
@@ -38,7 +39,18 @@ pub fn set_loop(
     if stretched(edits, clip.facts(), selection.range.len())?.is_some() {
         return leave_out_loops(clip.facts(), edits, selection);
     }
-    let changed = edits.loop_snap.is_some() || edits.crossfade.is_some();
+    let smooths = edits.loop_snap.is_some() || edits.crossfade.is_some();
+    let changed = smooths || edits.loop_direction.is_some();
+    let own = clip.facts().loops.first().filter(|_| edits.looped.is_none());
+    let own = own.map_or(Direction::Forward, |own| own.direction);
+    selection.direction = edits.loop_direction.unwrap_or(own);
+    if !selection.direction.is_forward() && (smooths || edits.tail == Some(Tail::Wrap)) {
+        let direction = selection.direction.to_string();
+        return Err(Error::CannotMeet(Unmet::TurnsBack { direction }));
+    }
+    if let Some(direction) = edits.loop_direction {
+        selection.decisions.push(Decision::LoopPlays { direction });
+    }
     let Some(range) = chosen(clip, edits, selection, changed, observer)? else {
         if selection.wraps {
             fade_whole(clip, edits, selection, observer)?;

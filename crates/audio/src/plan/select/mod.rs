@@ -6,6 +6,7 @@ pub use looped::near;
 
 use super::{CutReason, Decision, LoopReason, Stretch};
 use crate::block::{Block, each_block};
+use crate::clip::{Direction, Loop};
 use crate::edit::{CutEdit, Edits, Ends, Moment, SilenceLevel, Span, SpanEnd, TooLong, Trim};
 use crate::error::{Error, Result};
 use crate::measure::{Ask, SILENCE_DBFS, Silence, SilenceFinder, Surveyor};
@@ -36,6 +37,8 @@ pub struct Selection {
     pub dc: Option<Vec<f64>>,
     /// The loop that is asked for, in frames of the clip; or its own, where something is done to it.
     pub looped: Option<FrameRange>,
+    /// Which way it plays.
+    pub direction: Direction,
     /// Whether that takes the place of the clip's own; so does none.
     pub sets_loop: bool,
     /// Whether the whole part loops without any loop points.
@@ -56,12 +59,18 @@ impl Selection {
             through_sound: [false; 2],
             dc: None,
             looped: None,
+            direction: Direction::Forward,
             sets_loop: false,
             wraps: false,
             crossfade: None,
             fold: None,
             decisions: Vec::new(),
         }
+    }
+
+    /// The loop as it is written.
+    pub fn points(&self) -> Option<Loop> {
+        self.looped.map(|range| Loop { direction: self.direction, ..Loop::endless(range) })
     }
 
     /// Decides for the part that is selected now.

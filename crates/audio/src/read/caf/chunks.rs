@@ -2,7 +2,7 @@
 
 use super::super::bytes::{be32, be64, four, text};
 use super::super::reading::Reading;
-use crate::clip::{Extra, Loop, Note, Tag};
+use crate::clip::{Direction, Extra, Loop, Note, Tag};
 use crate::error::Result;
 use crate::num::{rounded, size};
 use crate::units::FrameRange;
@@ -177,7 +177,7 @@ pub fn name_of(id: u32, bytes: &[u8]) -> String {
     named.map_or_else(String::new, |rest| text(rest.split(|b| *b == 0).next().unwrap_or_default()))
 }
 
-/// "Region Chunk": for each a number, flags of which the first says that it loops, and markers of its ends.
+/// "Region Chunk": for each a number, flags (1 that it loops, 2 forward, 4 backward), and markers of its ends.
 fn read_regions(bytes: &[u8]) -> Vec<Loop> {
     let mut loops = Vec::new();
     let mut at = 8;
@@ -190,7 +190,12 @@ fn read_regions(bytes: &[u8]) -> Vec<Loop> {
         let frames = || read_markers(markers.min(1024), records);
         let place = |kind: &[u8; 4]| frames().find(|marker| marker.0 == *kind).map(|m| m.1);
         if let (1, Some((start, end))) = (flags & 1, place(b"rbeg").zip(place(b"rend"))) {
-            loops.push(Loop { range: FrameRange { start, end }, plays: 0 });
+            let direction = match flags & 6 {
+                4 => Direction::Backward,
+                6 => Direction::PingPong,
+                _ => Direction::Forward,
+            };
+            loops.push(Loop { direction, ..Loop::endless(FrameRange { start, end }) });
         }
         match markers.checked_mul(28).and_then(|bytes| at.checked_add(12 + bytes)) {
             Some(next) if next <= bytes.len() => at = next,

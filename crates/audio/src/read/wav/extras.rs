@@ -2,7 +2,7 @@
 
 use super::super::bytes::{le32 as word, text};
 use super::super::chunks::{Chunk, Walker};
-use crate::clip::{Loop, Marker, Note, Tag};
+use crate::clip::{Direction, Loop, Marker, Note, Tag};
 use crate::error::Result;
 use crate::units::FrameRange;
 
@@ -15,6 +15,8 @@ struct StoredLoop {
     start: u32,
     last: u32,
     plays: u32,
+    /// 0 forward, 1 ping-pong, 2 backward.
+    kind: u32,
 }
 
 /// What has been found so far.
@@ -44,10 +46,10 @@ impl Marks {
         let stated = word(bytes, 28).map_or(0, |n| crate::num::size(n.into()));
         let loops = bytes.get(36..).unwrap_or_default().chunks_exact(24);
         for record in loops.take(stated.min(MOST_MARKS)) {
-            if let (Some(start), Some(last), Some(plays)) =
-                (word(record, 8), word(record, 12), word(record, 20))
+            if let (Some(kind), Some(start), Some(last), Some(plays)) =
+                (word(record, 4), word(record, 8), word(record, 12), word(record, 20))
             {
-                self.loops.push(StoredLoop { start, last, plays });
+                self.loops.push(StoredLoop { start, last, plays, kind });
             }
         }
     }
@@ -104,7 +106,19 @@ impl Marks {
                     ),
                 });
             } else {
-                loops.push(Loop { range, plays: stored.plays });
+                let direction = match stored.kind {
+                    1 => Direction::PingPong,
+                    2 => Direction::Backward,
+                    kind => {
+                        if kind != 0 {
+                            let what =
+                                format!("a loop of type {kind}; taken for one that plays forward");
+                            notes.push(Note::Corrected { what });
+                        }
+                        Direction::Forward
+                    }
+                };
+                loops.push(Loop { plays: stored.plays, direction, ..Loop::endless(range) });
             }
         }
         loops

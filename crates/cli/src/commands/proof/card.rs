@@ -90,7 +90,9 @@ fn side(
         frames: facts.frames,
         lufs: measured.and_then(|side| side.lufs),
         peak: survey.map(|survey| survey.true_peak_dbtp),
-        looped: facts.loops.first().map(|Loop { range, .. }| (range.start, range.end)),
+        // The page plays loops forward alone.
+        looped: (facts.loops.first().filter(|l| l.direction.is_forward()))
+            .map(|Loop { range, .. }| (range.start, range.end)),
         marks: clipped.collect(),
         drawn: draw::draw(&picture, rate),
         sound: Sounds::Nowhere,

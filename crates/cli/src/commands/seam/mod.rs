@@ -105,7 +105,9 @@ fn ranges(
     console: &Console,
 ) -> Result<(Vec<FrameRange>, Vec<Candidate>), Failure> {
     let facts = clip.facts();
-    let own: Vec<FrameRange> = facts.loops.iter().map(|l| l.range).collect();
+    // What turns back at its ends has no seam.
+    let forward = facts.loops.iter().filter(|l| l.direction.is_forward());
+    let own: Vec<FrameRange> = forward.map(|l| l.range).collect();
     let asks = &args.finding;
     let narrowed = asks.near.is_some()
         || asks.from.is_some()
