@@ -72,8 +72,8 @@ pub enum Unmet {
     LoopNotUsed,
     /// A crossfade, and a tail that is kept.
     CrossfadeWithTail,
-    /// A crossfade of more than half of the loop.
-    CrossfadeTooLong { crossfade: f64, looped: f64 },
+    /// A crossfade of more than half of the loop, or than is kept in memory.
+    CrossfadeTooLong { crossfade: f64, looped: f64, most: f64 },
     /// No loop can be as long as one bound asks and as short as the other, in seconds.
     NoSuchLength { shortest: f64, longest: f64 },
     /// A fade that is longer than what it fades, in seconds.

@@ -229,6 +229,8 @@ pub enum Decision {
         seconds: f64,
         /// How alike both are, from −1 to 1.
         correlation: f64,
+        /// The same below about 250 Hz, above that, and above about 2.5 kHz: each has its own law.
+        bands: [f64; 3],
     },
     /// The loop is made a whole number of frames.
     LoopLength {

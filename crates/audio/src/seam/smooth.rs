@@ -5,12 +5,12 @@ use super::judge::{Judgement, Sides, Verdict, side};
 use super::windows::windows;
 use crate::block::Block;
 use crate::error::Result;
-use crate::num::{count, decibels, real, real_size, size};
+use crate::num::{decibels, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
-use crate::shape::stretches::{Crossfade, likeness};
+use crate::shape::crossfade::{Crossfade, likeness_by_band};
 use crate::spec::Format;
-use crate::units::FrameRange;
+use crate::units::{FrameRange, SampleRate};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -64,7 +64,7 @@ pub fn smooth_in(
     let [own, before, after] = [&blocks[0], &blocks[1], &blocks[2]];
     let mut best: Option<Smoothing> = None;
     for frames in lengths.into_iter().filter(|frames| *frames <= most) {
-        let faded = faded(own, before, judged.range, frames);
+        let faded = faded(own, before, judged.range, frames, rate);
         let sides = Sides {
             before: last(&faded, behind),
             after: after.clone(),
@@ -90,16 +90,14 @@ fn last(block: &Block, frames: u64) -> Block {
 }
 
 /// The end of the loop with the crossfade in it.
-fn faded(own: &Block, before: &Block, range: FrameRange, frames: u64) -> Block {
-    let likeness = likeness(&last(own, frames), &last(before, frames));
-    let fade = Crossfade { range, frames, likeness };
-    let (mut faded, before) = (own.clone(), last(before, frames));
+fn faded(own: &Block, before: &Block, range: FrameRange, frames: u64, rate: SampleRate) -> Block {
+    let (end, before) = (last(own, frames), last(before, frames));
+    let likeness = likeness_by_band(&end, &before, rate);
+    let blended = Crossfade { range, frames, likeness }.blended(&end, &before, rate);
+    let mut faded = own.clone();
     let first = own.frames() - size(frames);
-    for (to, from) in faded.channels_mut().iter_mut().zip(before.channels()) {
-        for (index, (to, from)) in to[first..].iter_mut().zip(from).enumerate() {
-            let [own, other] = fade.gains(real(count(index) + 1) / real(frames + 1));
-            *to = own * *to + other * from;
-        }
+    for (to, from) in faded.channels_mut().iter_mut().zip(blended.channels()) {
+        to[first..].copy_from_slice(from);
     }
     faded
 }

@@ -1,6 +1,7 @@
 //! The steps that change samples, each a source that pulls from the one before.
 
 pub mod blocks;
+pub mod crossfade;
 pub mod cut;
 pub mod dc;
 pub mod fade;

@@ -1,6 +1,7 @@
 //! The steps of shaping as data, and as a chain of sources that pull from one another.
 
 use super::blocks::BlockStep;
+use super::crossfade::Crossfade;
 use super::cut::Cut;
 use super::dc::WithoutDc;
 use super::fade::{Curve, Faded};
@@ -13,7 +14,7 @@ use super::quantise::{Dither, Quantiser};
 use super::resample::Resampler;
 use super::route::{Phase, Route, Router};
 use super::separate::{Keep, Separated};
-use super::stretches::{Crossfade, Fold, Stretches};
+use super::stretches::{Fold, Stretches};
 use super::tone::ToneCut;
 use super::voicing::{Voiced, Voicing};
 use crate::block::Source;

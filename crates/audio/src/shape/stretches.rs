@@ -4,41 +4,11 @@ use crate::block::{Block, Source, collect};
 use crate::error::Result;
 use crate::num::{count, real, size};
 use crate::read::Clip;
+use crate::shape::crossfade::Crossfade;
 use crate::shape::cut::Cut;
 use crate::units::{FrameRange, SampleRate};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-
-/// The last frames of a loop become those that lie before its start.
-#[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
-pub struct Crossfade {
-    /// The loop, in frames of the clip.
-    #[serde(rename = "loop")]
-    pub range: FrameRange,
-    /// Over how many frames; this many lie before the loop's start.
-    pub frames: u64,
-    /// How alike both are: 1 is equal, 0 is unrelated.
-    pub likeness: f64,
-}
-
-impl Crossfade {
-    /// The gains of the loop's own end, and of what comes in, at `x` of the way.
-    ///
-    /// Their sum keeps its power whatever the likeness ρ: a² + b² + 2ρab = 1. That is equal gain
-    /// for ρ = 1 and equal power for ρ = 0.
-    pub fn gains(&self, x: f64) -> [f64; 2] {
-        let rise = (x * std::f64::consts::FRAC_PI_2).sin().powi(2);
-        let (a, b) = (1.0 - rise, rise);
-        let likeness = self.likeness.clamp(0.0, 1.0);
-        let power = (a * a + b * b + 2.0 * likeness * a * b).sqrt();
-        [a / power, b / power]
-    }
-
-    /// Where it fades.
-    fn place(&self) -> FrameRange {
-        FrameRange { start: self.range.end - self.frames, end: self.range.end }
-    }
-}
 
 /// What follows a loop is heard over the start of its next round.
 #[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize, Deserialize)]
@@ -74,22 +44,6 @@ impl Fold {
     fn gain(self, frame: u64) -> f64 {
         let left = self.tail.len() - frame.min(self.tail.len());
         (real(left) / real(self.fade() + 1)).min(1.0)
-    }
-}
-
-/// The correlation of two stretches over all channels, from −1 to 1.
-pub fn likeness(a: &Block, b: &Block) -> f64 {
-    let (mut product, mut power_a, mut power_b) = (0.0, 0.0, 0.0);
-    for (a, b) in a.channels().iter().zip(b.channels()) {
-        for (a, b) in a.iter().zip(b) {
-            product += a * b;
-            power_a += a * a;
-            power_b += b * b;
-        }
-    }
-    match power_a * power_b > 0.0 {
-        true => product / (power_a * power_b).sqrt(),
-        false => 0.0,
     }
 }
 
@@ -133,10 +87,10 @@ impl<'a> Stretches<'a> {
         let fade = match crossfade.filter(|fade| fade.frames > 0) {
             None => None,
             Some(fade) => {
-                let before =
-                    FrameRange { start: fade.range.start - fade.frames, end: fade.range.start };
-                let frames = collect(&mut Cut::new(clip.frames()?, before))?;
-                Some((fade, Block::from_channels(frames)))
+                let side =
+                    |range| collect(&mut Cut::new(clip.frames()?, range)).map(Block::from_channels);
+                let (own, before) = (side(fade.place())?, side(fade.before())?);
+                Some((fade, fade.blended(&own, &before, clip.facts().format.rate)))
             }
         };
         Ok(Self {
@@ -201,19 +155,18 @@ impl<'a> Stretches<'a> {
         }
     }
 
-    /// Blends the end of the loop with what lies before its start.
+    /// The end of the loop, faded into what lies before its start.
     fn blend(&self, block: &mut Block) {
-        let Some((fade, before)) = &self.fade else {
+        let Some((fade, blended)) = &self.fade else {
             return;
         };
         let place = fade.place();
         let end = self.at + count(block.frames());
         for frame in self.at.max(place.start)..end.min(place.end) {
             let index = frame - place.start;
-            let [own, other] = fade.gains(real(index + 1) / real(fade.frames + 1));
             let (to, from) = (size(frame - self.at), size(index));
-            for (channel, before) in block.channels_mut().iter_mut().zip(before.channels()) {
-                channel[to] = own * channel[to] + other * before[from];
+            for (channel, blended) in block.channels_mut().iter_mut().zip(blended.channels()) {
+                channel[to] = blended[from];
             }
         }
     }

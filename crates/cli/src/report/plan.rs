@@ -65,6 +65,13 @@ fn stretch(part: Stretch) -> String {
     format!("from {} to {} ({})", Duration(start), Duration(end), Duration(end - start))
 }
 
+/// How far the greatest and the smallest lie apart, as far as a crossfade minds it.
+fn spread(bands: &[f64]) -> f64 {
+    let bands = bands.iter().map(|band| band.clamp(0.0, 1.0));
+    let (least, most) = bands.fold((1.0f64, 0.0f64), |(a, b), band| (a.min(band), b.max(band)));
+    most - least
+}
+
 /// What goes of low and high frequencies.
 fn tone_cut(low: Option<f64>, high: Option<f64>) -> String {
     let side = |word: &str, hertz: f64| format!("{word} {hertz} Hz");
@@ -335,6 +342,12 @@ fn why_loops(decision: &Decision) -> String {
         }
         Decision::TailWrapped { later: true, .. } => {
             "requested; the first round is heard without it".to_owned()
+        }
+        Decision::Crossfaded { bands, .. } if spread(bands) > 0.4 => {
+            let [low, middle, high] = bands;
+            format!(
+                "requested; low, middle and high each by their own correlation ({low:.2}, {middle:.2}, {high:.2})"
+            )
         }
         Decision::Crossfaded { correlation, .. } => {
             let law = match correlation {

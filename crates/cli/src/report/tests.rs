@@ -143,8 +143,8 @@ fn what_a_clip_cannot_become() {
             "the fade of 10.0 s is longer than the clip (4.000 s) | shorten the fade",
         ),
         (
-            Unmet::CrossfadeTooLong { crossfade: 2.0, looped: 3.0 },
-            "a crossfade of 2.000 s is too long for a loop of 3.000 s | half of the loop is the longest that can be",
+            Unmet::CrossfadeTooLong { crossfade: 2.0, looped: 3.0, most: 1.5 },
+            "a crossfade of 2.000 s is too long for a loop of 3.000 s | 1.500 s is the longest that can be",
         ),
         (
             Unmet::NothingToMatch,
@@ -598,8 +598,13 @@ fn decisions_of_loops() {
         cents,
         once,
     };
-    let faded = |correlation| Decision::Crossfaded { seconds: 0.5, correlation };
+    let faded =
+        |correlation| Decision::Crossfaded { seconds: 0.5, correlation, bands: [correlation; 3] };
     for (decision, want) in [
+        (
+            Decision::Crossfaded { seconds: 0.5, correlation: 0.6, bands: [0.9, 0.5, 0.1] },
+            "loop: 0.500 s crossfade at the loop point | requested; low, middle and high each by their own correlation (0.90, 0.50, 0.10)",
+        ),
         (
             Decision::LoopSet { part: part(), reason: LoopReason::Requested },
             "loop: from 0.500 s to 2.000 s (1.500 s) | requested",

@@ -152,7 +152,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
             Duration(*fade),
             Duration(*used)
         ),
-        Unmet::CrossfadeTooLong { crossfade, looped } => format!(
+        Unmet::CrossfadeTooLong { crossfade, looped, .. } => format!(
             "a crossfade of {} is too long for a loop of {}",
             Duration(*crossfade),
             Duration(*looped)
@@ -335,7 +335,9 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::TailTooLong { .. } => "cut the tail shorter with --cut ..END",
         Unmet::NoSuchLength { .. } => "lower the shortest length, or raise the longest",
         Unmet::FadeTooLong { .. } => "shorten the fade",
-        Unmet::CrossfadeTooLong { .. } => "half of the loop is the longest that can be",
+        Unmet::CrossfadeTooLong { most, .. } => {
+            return format!("{} is the longest that can be", Duration(*most));
+        }
         Unmet::NothingToMatch => {
             "leave --loop-snap out, or leave some sound before or after the loop"
         }

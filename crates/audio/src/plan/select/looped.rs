@@ -11,7 +11,8 @@ use crate::plan::stretch::stretched;
 use crate::plan::{CutReason, Decision, FoundSeam, LeftOut, LoopReason};
 use crate::read::Clip;
 use crate::seam::{Bounds, align, find, windows};
-use crate::shape::stretches::{Crossfade, Fold, likeness};
+use crate::shape::crossfade::{Crossfade, likeness, likeness_by_band};
+use crate::shape::stretches::Fold;
 use crate::spec::Facts;
 use crate::units::FrameRange;
 use crate::unmet::Unmet;
@@ -19,6 +20,8 @@ use rustfft::FftPlanner;
 
 /// How far a found point may lie from where it was to be, in seconds.
 const NEAR: f64 = 0.05;
+/// The longest crossfade, whose sides are kept in memory, in seconds.
+const LONGEST_FADE: f64 = 30.0;
 /// What is held against each other where an end snaps, in seconds on either side.
 const SNAP: f64 = 0.025;
 
@@ -372,18 +375,21 @@ fn fade(
         moved.start += missing;
         moved.end = (moved.end + missing).min(facts.frames);
     }
-    if frames == 0 || 2 * frames > moved.len() {
+    let most = (moved.len() / 2).min(rate.frames(LONGEST_FADE));
+    if frames == 0 || frames > most {
         return Err(Error::CannotMeet(Unmet::CrossfadeTooLong {
             crossfade: rate.seconds(frames),
             looped: rate.seconds(range.len()),
+            most: rate.seconds(most),
         }));
     }
     let side = |end: u64| FrameRange { start: end - frames, end };
     let sides = windows(clip, &[side(moved.end), side(moved.start)], observer)?;
-    let likeness = likeness(&sides[0], &sides[1]);
+    let correlation = likeness(&sides[0], &sides[1]);
+    let likeness = likeness_by_band(&sides[0], &sides[1], rate);
     selection.crossfade = Some(Crossfade { range: moved, frames, likeness });
     let seconds = rate.seconds(frames);
-    selection.decisions.push(Decision::Crossfaded { seconds, correlation: likeness });
+    selection.decisions.push(Decision::Crossfaded { seconds, correlation, bands: likeness });
     if moved != range {
         selection.set_loop(moved, facts, LoopReason::Crossfade);
     }
