@@ -35,10 +35,38 @@ pub enum Measure {
 /// A loudness, in LUFS.
 #[derive(Debug, Clone, Copy, PartialEq, JsonSchema, Serialize)]
 pub struct Loudness {
-    /// Negative infinity for silence.
+    /// Negative infinity for silence, which is null as data.
+    #[schemars(with = "Option<f64>")]
     pub lufs: f64,
     /// How it was measured.
     pub measure: Measure,
+    /// The greatest of 400 ms, with silence added where there are fewer.
+    #[schemars(with = "Option<f64>")]
+    pub momentary: f64,
+    /// Gated, over all of it; negative infinity below 400 ms.
+    #[schemars(with = "Option<f64>")]
+    pub integrated: f64,
+}
+
+impl Loudness {
+    /// Nothing was measured.
+    const NONE: Self = Self {
+        lufs: f64::NEG_INFINITY,
+        measure: Measure::None,
+        momentary: f64::NEG_INFINITY,
+        integrated: f64::NEG_INFINITY,
+    };
+
+    /// This one and another, both measured alike: over all, or at their loudest moments where either is short. A
+    /// short sound that is held against a long one over all of it would come out too quiet.
+    pub fn beside(&self, other: &Self) -> (Measure, [f64; 2]) {
+        match (self.measure, other.measure) {
+            (Measure::Integrated, Measure::Integrated) => {
+                (Measure::Integrated, [self.integrated, other.integrated])
+            }
+            _ => (Measure::Momentary, [self.momentary, other.momentary]),
+        }
+    }
 }
 
 /// Weighs what it is fed, and keeps the energy of each 100 ms.
@@ -115,8 +143,10 @@ impl LoudnessMeter {
     /// The loudness, and the true peak in dBTP.
     pub fn finish(mut self) -> (Loudness, f64) {
         let true_peak = self.true_peaks.iter().map(TruePeak::peak).fold(0.0, f64::max);
+        if !self.ask.loudness {
+            return (Loudness::NONE, decibels(true_peak));
+        }
         let measure = match self.frames {
-            _ if !self.ask.loudness => Measure::None,
             n if n >= self.rate.frames(SHORT) => Measure::Integrated,
             n if n >= self.moment() => Measure::Momentary,
             _ => Measure::Padded,
@@ -129,11 +159,14 @@ impl LoudnessMeter {
         }
         let frames = real(self.moment());
         let moments = self.steps.windows(STEPS).map(|steps| steps.iter().sum::<f64>() / frames);
-        let energy = match measure {
-            Measure::Integrated => gated(&moments.collect::<Vec<_>>()),
-            _ => moments.fold(0.0, f64::max),
+        let moments: Vec<f64> = moments.collect();
+        let momentary = lufs(moments.iter().fold(0.0, |a, b| a.max(*b)));
+        let (integrated, lufs) = match measure {
+            Measure::Integrated => (lufs(gated(&moments)), lufs(gated(&moments))),
+            Measure::Momentary => (lufs(gated(&moments)), momentary),
+            _ => (f64::NEG_INFINITY, momentary),
         };
-        (Loudness { lufs: lufs(energy), measure }, decibels(true_peak))
+        (Loudness { lufs, measure, momentary, integrated }, decibels(true_peak))
     }
 }
 

@@ -3,7 +3,7 @@
 use super::{Decision, Levelling, Output, Plan, Step, Work};
 use crate::edit::{Edits, Level, LevelGoal};
 use crate::error::{Error, Result};
-use crate::measure::{Ask, Survey, survey, survey_source};
+use crate::measure::{Ask, Loudness, Measure, Survey, survey, survey_source};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::shaped;
@@ -115,38 +115,67 @@ pub fn measure(
     decide(edits, goal, &found, plain.to.format.encoding.codec.kind())
 }
 
+/// A level to reach.
+enum Goal {
+    /// In figures.
+    Figure(LevelGoal),
+    /// As loud as a file, measured as the clip is.
+    As(Loudness),
+}
+
 /// A level in figures.
-fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> Result<LevelGoal> {
+fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> Result<Goal> {
     let like = |path: &Path| {
         let found = survey(&Clip::open(path)?, Ask::LOUDNESS, observer)?;
         match found.loudness.lufs.is_finite() {
-            true => Ok(LevelGoal::Loudness(found.loudness.lufs)),
+            true => Ok(Goal::As(found.loudness)),
             false => Err(Error::CannotMeet(Unmet::SilentReference { path: path.to_owned() })),
         }
     };
     match (level, reference.stock) {
-        (Level::Peak(db), _) => Ok(LevelGoal::Peak(*db)),
-        (Level::TruePeak(db), _) => Ok(LevelGoal::TruePeak(*db)),
-        (Level::Loudness(lufs), _) => Ok(LevelGoal::Loudness(*lufs)),
+        (Level::Peak(db), _) => Ok(Goal::Figure(LevelGoal::Peak(*db))),
+        (Level::TruePeak(db), _) => Ok(Goal::Figure(LevelGoal::TruePeak(*db))),
+        (Level::Loudness(lufs), _) => Ok(Goal::Figure(LevelGoal::Loudness(*lufs))),
         (Level::Like(path), _) => like(path),
         (Level::Stock, Some(path)) => like(path),
         (Level::Stock, None) if reference.lufs.is_some() => {
-            Ok(LevelGoal::Loudness(reference.lufs.unwrap_or_default()))
+            Ok(Goal::Figure(LevelGoal::Loudness(reference.lufs.unwrap_or_default())))
         }
         (Level::Stock, None) => Err(Error::CannotMeet(Unmet::NoStock)),
     }
 }
 
 /// A pure function of what was measured.
-fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) -> Result<Levelled> {
+fn decide(edits: &Edits, goal: Option<Goal>, found: &Survey, kind: Kind) -> Result<Levelled> {
     let mut levelled = Levelled::default();
     let mut gain = edits.gain.map_or(0.0, |gain| gain.0);
     if let Some(goal) = goal {
-        let (now, wanted) = match goal {
-            LevelGoal::Peak(db) => (found.peak_dbfs, db),
-            LevelGoal::TruePeak(db) => (found.true_peak_dbtp, db),
-            LevelGoal::Loudness(lufs) => (found.loudness.lufs, lufs),
+        let own = &found.loudness;
+        let goal_was = goal;
+        let (now, wanted, goal, measure) = match &goal_was {
+            Goal::Figure(goal) => {
+                let (now, wanted) = match *goal {
+                    LevelGoal::Peak(db) => (found.peak_dbfs, db),
+                    LevelGoal::TruePeak(db) => (found.true_peak_dbtp, db),
+                    LevelGoal::Loudness(lufs) => (own.lufs, lufs),
+                };
+                (now, wanted, *goal, own.measure)
+            }
+            Goal::As(other) => {
+                let (measure, [now, wanted]) = own.beside(other);
+                // What is padded is told so.
+                let alike = own.measure == other.measure;
+                let measure = if alike { own.measure } else { measure };
+                (now, wanted, LevelGoal::Loudness(wanted), measure)
+            }
         };
+        let (whole, of_both) = match &goal_was {
+            Goal::Figure(LevelGoal::Loudness(lufs)) => (*lufs - own.integrated, false),
+            Goal::Figure(_) => (f64::NAN, false),
+            Goal::As(other) => (other.integrated - own.integrated, own.measure != other.measure),
+        };
+        let whole =
+            Some(whole + gain).filter(|by| measure != Measure::Integrated && by.is_finite());
         if !now.is_finite() {
             return Err(Error::CannotMeet(Unmet::SilentClip));
         }
@@ -154,7 +183,9 @@ fn decide(edits: &Edits, goal: Option<LevelGoal>, found: &Survey, kind: Kind) ->
         let level = Levelling {
             now,
             goal,
-            measure: found.loudness.measure,
+            measure,
+            integrated: whole,
+            of_both,
             of_stock: edits.level == Some(Level::Stock),
         };
         levelled.decisions.push(Decision::Gained { gain, level: Some(level) });

@@ -61,6 +61,12 @@ pub struct Levelling {
     pub goal: LevelGoal,
     /// How a loudness was measured.
     pub measure: Measure,
+    /// The gain by the loudness of all of it, where that was not taken, in dB.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub integrated: Option<f64>,
+    /// Whether one of two files is short, and both were measured as a short one is.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub of_both: bool,
     /// Whether it is that of the stock.
     pub of_stock: bool,
 }

@@ -224,7 +224,7 @@ fn route(law: &Law) -> String {
 }
 
 fn gained(gain: f64, level: Option<&Levelling>) -> String {
-    let Some(Levelling { now, goal, measure, .. }) = level else {
+    let Some(Levelling { now, goal, measure, integrated, of_both, .. }) = level else {
         return format!("{gain:+.1} dB");
     };
     let unit = match goal {
@@ -233,6 +233,7 @@ fn gained(gain: f64, level: Option<&Levelling>) -> String {
         LevelGoal::Loudness(_) => "LUFS",
     };
     let how = match (goal, measure) {
+        _ if *of_both => ", max momentary of both since one is shorter than 3 s",
         (LevelGoal::Loudness(_), Measure::Momentary) => {
             ", max momentary since it is shorter than 3 s"
         }
@@ -241,7 +242,10 @@ fn gained(gain: f64, level: Option<&Levelling>) -> String {
         }
         _ => "",
     };
-    format!("{gain:+.1} dB: from {now:.1} {unit} to {goal}{how}")
+    let other = integrated.filter(|other| (other - gain).abs() >= 0.1);
+    let other =
+        other.map_or_else(String::new, |by| format!("; integrated it would be {by:+.1} dB"));
+    format!("{gain:+.1} dB: from {now:.1} {unit} to {goal}{how}{other}")
 }
 
 fn encoded((from, to): (&str, &str), lossy: bool, dither: Dither) -> String {

@@ -304,7 +304,9 @@ fn encoded(from: &str, to: &str, lossy: bool, dither: Dither, reason: DepthReaso
 }
 
 fn levelled(goal: LevelGoal, measure: Measure, of_stock: bool) -> Decision {
-    Decision::Gained { gain: 4.0, level: Some(Levelling { now: -20.0, goal, measure, of_stock }) }
+    let (integrated, of_both) = (None, false);
+    let level = Levelling { now: -20.0, goal, measure, integrated, of_both, of_stock };
+    Decision::Gained { gain: 4.0, level: Some(level) }
 }
 
 #[test]
@@ -478,6 +480,20 @@ fn decisions_of_shaping() {
         (
             Decision::PeaksClipped { peak: 3.2 },
             "level: peaks of 3.2 dB are clipped | clipping was allowed",
+        ),
+        (
+            Decision::Gained {
+                gain: 12.04,
+                level: Some(Levelling {
+                    now: -24.0,
+                    goal: LevelGoal::Loudness(-11.96),
+                    measure: Measure::Momentary,
+                    integrated: Some(9.8),
+                    of_both: true,
+                    of_stock: true,
+                }),
+            },
+            "level: +12.0 dB: from -24.0 LUFS to -12.0 LUFS, max momentary of both since one is shorter than 3 s; integrated it would be +9.8 dB | as loud as the stock",
         ),
         (
             Decision::Faded { seconds: [0.1, 0.2] },

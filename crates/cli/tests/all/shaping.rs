@@ -218,6 +218,36 @@ fn guides_voicings_and_pictures() {
 }
 
 #[test]
+fn a_short_sound_and_a_long_one_are_measured_alike() {
+    let bench = Bench::new();
+    let halves = |level: f64| [tone(997.0, level, 2.0), tone(997.0, level / 2.0, 2.0)].concat();
+    let level = |samples: &[f64]| samples.iter().fold(0.0f64, |a, b| a.max(b.abs()));
+    // Over all of it the long one is quieter than at its loudest moment, which is all that the short one has.
+    bench.clip(&[halves(0.4)]);
+    std::fs::rename(bench.path("clip.wav"), bench.path("long.wav")).unwrap();
+    bench.clip(&[tone(997.0, 0.1, 1.0)]);
+    let out = bench.fit(&["--level", "like:long.wav"]);
+    assert!((level(&out[0]) - 0.4).abs() < 0.002, "{}", level(&out[0]));
+    // The other way round, and two long ones, which are held against each other over all.
+    std::fs::rename(bench.path("clip.wav"), bench.path("short.wav")).unwrap();
+    bench.clip(&[halves(0.4)]);
+    let out = bench.fit(&["--level", "like:short.wav"]);
+    assert!((level(&out[0]) - 0.1).abs() < 0.001, "{}", level(&out[0]));
+    bench.clip(&[tone(997.0, 0.1, 4.0)]);
+    let out = bench.fit(&["--level", "like:long.wav"]);
+    // A mean of power of 1 and 1/4, through the gates.
+    assert!((level(&out[0]) / 0.4 - 0.625f64.sqrt()).abs() < 0.02, "{}", level(&out[0]));
+    // What another measure would do is told.
+    bench.clip(&[[tone(997.0, 0.1, 0.5), tone(997.0, 0.02, 1.5)].concat()]);
+    let said = bench.run(&["fit", "clip.wav", "-o", "no.wav", "--level", "-16LUFS", "--dry-run"]);
+    let said = String::from_utf8_lossy(&said.stdout).into_owned();
+    assert!(
+        said.contains("max momentary since it is shorter than 3 s; integrated it would be +"),
+        "{said}"
+    );
+}
+
+#[test]
 fn silence_is_told_by_the_recordings_own_noise() {
     let bench = Bench::new();
     let voice = |seconds: f64| {
