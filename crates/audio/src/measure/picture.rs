@@ -13,7 +13,7 @@ use realfft::{RealFftPlanner, RealToComplex};
 use std::f64::consts::TAU;
 use std::sync::{Arc, LazyLock};
 
-/// One column of an outline, over all channels; full scale is ±1.
+/// One column of an outline; full scale is ±1.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Column {
     /// The least sample.
@@ -29,8 +29,10 @@ pub struct Column {
 /// An outline and a spectrum.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Picture {
-    /// Equal parts of the clip, in order.
+    /// Equal parts of the clip, in order, over all channels.
     pub columns: Vec<Column>,
+    /// The same of each channel.
+    pub channels: Vec<Vec<Column>>,
     /// All samples of each channel, of clips so short that each has a column; else nothing.
     pub samples: Vec<Vec<f64>>,
     /// The mean spectrum: frequency in hertz, level of a full-scale sine in dB.
@@ -71,8 +73,8 @@ impl Painter {
             rate: facts.format.rate.real(),
             outline: Outline {
                 part,
-                columns: Vec::new(),
-                current: Column::default(),
+                channels: vec![Vec::new(); channels],
+                current: vec![Column::default(); channels],
                 filled: 0,
                 full_scale: full_scale(facts.format.encoding.codec.kind()),
                 runs: vec![0; channels],
@@ -95,8 +97,26 @@ impl Painter {
     pub fn finish(mut self) -> Picture {
         self.outline.close();
         let spectrum = self.spectrum.finish(self.rate);
-        Picture { columns: self.outline.columns, samples: self.samples, spectrum }
+        let channels = self.outline.channels;
+        Picture { columns: together(&channels), channels, samples: self.samples, spectrum }
     }
+}
+
+/// The columns of all channels as one.
+fn together(channels: &[Vec<Column>]) -> Vec<Column> {
+    let parts = channels.first().map_or(0, Vec::len);
+    let share = 1.0 / real_size(channels.len().max(1));
+    let at = |index: usize| {
+        let mut all = Column::default();
+        for column in channels.iter().map(|channel| channel[index]) {
+            all.least = all.least.min(column.least);
+            all.greatest = all.greatest.max(column.greatest);
+            all.rms += column.rms * column.rms * share;
+            all.clipped |= column.clipped;
+        }
+        Column { rms: all.rms.sqrt(), ..all }
+    };
+    (0..parts).map(at).collect()
 }
 
 /// Draws what passes; what is no number becomes silence.
@@ -109,9 +129,9 @@ impl BlockStep for &mut Painter {
 
 struct Outline {
     part: u64,
-    columns: Vec<Column>,
-    /// Its `rms` is a sum of squares until it is closed.
-    current: Column,
+    channels: Vec<Vec<Column>>,
+    /// Of each channel; its `rms` is a sum of squares until it is closed.
+    current: Vec<Column>,
     filled: u64,
     full_scale: f64,
     /// For each channel how many samples in a row were at full scale.
@@ -123,14 +143,14 @@ impl Outline {
         let mut from = 0;
         while from < block.frames() {
             let left = size(self.part - self.filled).min(block.frames() - from);
-            let share = 1.0 / real_size(block.channels().len());
-            for (samples, run) in block.channels().iter().zip(&mut self.runs) {
+            let channels = block.channels().iter().zip(&mut self.runs).zip(&mut self.current);
+            for ((samples, run), current) in channels {
                 for &sample in &samples[from..from + left] {
-                    self.current.least = self.current.least.min(sample);
-                    self.current.greatest = self.current.greatest.max(sample);
-                    self.current.rms += sample * sample * share;
+                    current.least = current.least.min(sample);
+                    current.greatest = current.greatest.max(sample);
+                    current.rms += sample * sample;
                     *run = if sample.abs() >= self.full_scale { *run + 1 } else { 0 };
-                    self.current.clipped |= *run >= SHORTEST_RUN;
+                    current.clipped |= *run >= SHORTEST_RUN;
                 }
             }
             from += left;
@@ -143,9 +163,10 @@ impl Outline {
 
     fn close(&mut self) {
         if self.filled > 0 {
-            self.current.rms = (self.current.rms / crate::num::real(self.filled)).sqrt();
-            self.columns.push(self.current);
-            self.current = Column::default();
+            for (columns, current) in self.channels.iter_mut().zip(&mut self.current) {
+                let rms = (current.rms / crate::num::real(self.filled)).sqrt();
+                columns.push(Column { rms, ..std::mem::take(current) });
+            }
             self.filled = 0;
         }
     }
@@ -219,8 +240,8 @@ mod tests {
     fn clipped_columns_are_those_with_a_run_at_full_scale() {
         let mut outline = Outline {
             part: 16,
-            columns: Vec::new(),
-            current: Column::default(),
+            channels: vec![Vec::new(); 2],
+            current: vec![Column::default(); 2],
             filled: 0,
             full_scale: full_scale(Kind::Integer(16)),
             runs: vec![0; 2],
@@ -236,9 +257,13 @@ mod tests {
             outline.feed(&Block::from_channels(vec![part(&left), part(&right)]));
         }
         outline.close();
-        let clipped: Vec<bool> = outline.columns.iter().map(|column| column.clipped).collect();
-        assert_eq!(clipped, [false, true, false, true, false]);
-        let first = outline.columns[0];
-        assert_eq!((first.least, first.greatest), (0.0, 1.0));
+        let clipped = |columns: &[Column]| columns.iter().map(|c| c.clipped).collect::<Vec<_>>();
+        assert_eq!(clipped(&outline.channels[0]), [false, true, false, false, false]);
+        assert_eq!(clipped(&outline.channels[1]), [false, false, false, true, false]);
+        let all = together(&outline.channels);
+        assert_eq!(clipped(&all), [false, true, false, true, false]);
+        assert_eq!((all[0].least, all[0].greatest), (0.0, 1.0));
+        let [a, b] = [outline.channels[0][1].rms, outline.channels[1][1].rms];
+        assert!((all[1].rms.powi(2) - (a * a + b * b) / 2.0).abs() < 1e-12);
     }
 }

@@ -4,6 +4,7 @@ use crate::bench::{Bench, wav};
 
 const LOOP: [u8; 3] = [58, 128, 74];
 const CLIPPED: [u8; 3] = [196, 58, 48];
+const BODY: [u8; 3] = [38, 92, 122];
 const SILENT: [u8; 3] = [236, 229, 210];
 /// The plot's left and right edge: margins of 14 and 30 pixels, 56 for the labels.
 const PLOT: std::ops::Range<f64> = 70.0..1250.0;
@@ -139,4 +140,21 @@ fn a_picture_replaces_no_other_file() {
     assert_eq!(std::fs::read(bench.path("text.png")).unwrap(), b"no picture");
     assert_eq!(bench.sh("inspect clip.wav --plot p.png").code, 0);
     assert_eq!(bench.sh("inspect clip.wav --plot p.png").code, 0, "a picture may be drawn again");
+}
+
+#[test]
+fn channels_stand_apart_each_in_its_own_lane() {
+    let bench = Bench::new();
+    let tone = wav(48_000, 1, 16, 48_000, 0.5);
+    bench.put("tone.wav", &tone);
+    for (route, upper, lower) in [("L -", true, false), ("- L", false, true), ("L L", true, true)] {
+        let fit = format!("fit tone.wav -o two.wav --overwrite --route \"{route}\"");
+        assert_eq!(bench.sh(&fit).code, 0, "{route}");
+        assert_eq!(bench.sh("inspect two.wav --plot p.png").code, 0);
+        let picture = Picture::open(&bench, "p.png");
+        // Half of full scale: from a quarter to three quarters of each lane.
+        let sounds = |rows| picture.columns(rows, BODY, 0.9).len() > 1_000;
+        assert_eq!((sounds(92..143), sounds(248..299)), (upper, lower), "{route}");
+        assert!(!sounds(42..75) && !sounds(330..349), "{route}");
+    }
 }
