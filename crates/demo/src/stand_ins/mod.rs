@@ -10,4 +10,5 @@ pub mod porch_finch;
 pub mod slow_comet;
 
 mod adpcm;
+mod strict_json;
 mod wave_out;

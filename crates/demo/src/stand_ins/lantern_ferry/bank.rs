@@ -57,7 +57,7 @@ impl Bank {
     pub fn cues(&self) -> Result<BTreeMap<String, u64>, String> {
         let list = match &self.files {
             Files::Folder(_) => self.read("cues.json").map(|list| {
-                serde_json::from_slice::<serde_json::Value>(&list)
+                super::super::strict_json::read(&String::from_utf8_lossy(&list))
                     .map_err(|error| format!("cues.json cannot be read: {error}"))
             }),
             Files::Archive(_) => self.read("waybill.toml").map(|list| {
