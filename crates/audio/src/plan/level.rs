@@ -126,7 +126,11 @@ enum Goal {
 /// A level in figures.
 fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> Result<Goal> {
     let like = |path: &Path| {
-        let found = survey(&Clip::open(path)?, Ask::LOUDNESS, observer)?;
+        let clip = Clip::open(path)?;
+        let found = match reference.surveys {
+            Some(surveys) => surveys.of_clip(&clip, observer)?,
+            None => survey(&clip, Ask::LOUDNESS, observer)?,
+        };
         match found.loudness.lufs.is_finite() {
             true => Ok(Goal::As(found.loudness)),
             false => Err(Error::CannotMeet(Unmet::SilentReference { path: path.to_owned() })),

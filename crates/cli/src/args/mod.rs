@@ -26,6 +26,7 @@ pub use wanted::{Naming, OfTarget, Outside, SpecArgs};
 use crate::failure::Failure;
 use clap::error::ErrorKind;
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+use deft_needle_audio::edit::{Request, ValueKind, option};
 use std::ffi::OsString;
 use std::path::Path;
 
@@ -151,6 +152,7 @@ pub enum Typed {
 
 /// Reads what was typed.
 pub fn read(typed: &[OsString]) -> Typed {
+    let typed = &with_values(typed)[..];
     let common = Common::glanced(typed);
     let parsed = command(common.color.unwrap_or_default()).try_get_matches_from(typed);
     match parsed.and_then(|matches| Cli::from_arg_matches(&matches)) {
@@ -173,6 +175,25 @@ pub fn command(color: Color) -> clap::Command {
         Color::Never => clap::ColorChoice::Never,
     };
     help::grouped(Cli::command().color(choice))
+}
+
+/// A value behind an option that may stand without one belongs to it where it is one of its values, and no file.
+fn with_values(typed: &[OsString]) -> Vec<OsString> {
+    let mut all: Vec<OsString> = Vec::new();
+    for word in typed {
+        let text = word.to_string_lossy();
+        let option = all.last().and_then(|last| last.to_str()?.strip_prefix("--").and_then(option));
+        let takes = option.filter(|row| matches!(row.value, ValueKind::Maybe(..)));
+        let is_value = takes.is_some_and(|row| Request::read([(row.name, &*text)]).is_ok());
+        match all.last_mut().filter(|_| is_value && !Path::new(word).exists()) {
+            Some(last) => {
+                last.push("=");
+                last.push(word);
+            }
+            None => all.push(word.clone()),
+        }
+    }
+    all
 }
 
 /// Puts `inspect` in front of bare files, so that files can be dropped on the program.
@@ -223,6 +244,24 @@ mod tests {
         ] {
             let with = with_default_command(typed.iter().map(OsString::from));
             assert_eq!(with.iter().position(|word| word == "inspect"), at, "{typed:?}");
+        }
+    }
+
+    #[test]
+    fn a_value_may_stand_behind_an_option_that_needs_none() {
+        for (typed, want) in [
+            (
+                "x fit a.wav --trim-silence auto -o b.wav",
+                "x fit a.wav --trim-silence=auto -o b.wav",
+            ),
+            ("x fit --trim-silence -55dBFS a.wav", "x fit --trim-silence=-55dBFS a.wav"),
+            ("x fit --trim-silence a.wav", "x fit --trim-silence a.wav"),
+            ("x fit --gain auto", "x fit --gain auto"),
+            ("x fit --trim-silence --gain 1dB", "x fit --trim-silence --gain 1dB"),
+        ] {
+            let words: Vec<OsString> = typed.split(' ').map(OsString::from).collect();
+            let want: Vec<OsString> = want.split(' ').map(OsString::from).collect();
+            assert_eq!(with_values(&words), want);
         }
     }
 

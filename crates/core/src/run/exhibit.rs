@@ -134,7 +134,7 @@ impl Run {
             standing: Standing::Unchanged,
             stock: line.stock_clip(),
             new,
-            sides: [line.before(observer)?, after],
+            sides: [line.before(&self.surveys, observer)?, after],
             bytes: std::fs::metadata(&path).map_or(0, |found| found.len()),
             decisions: installed.map(|one| one.decisions.clone()).unwrap_or_default(),
             outcome: None,

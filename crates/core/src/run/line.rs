@@ -18,7 +18,7 @@ use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
 use deft_needle_audio::edit::{Level, Request};
-use deft_needle_audio::plan::Reference;
+use deft_needle_audio::plan::{Reference, Surveys};
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, ENGINE, Error as AudioError, Observer, Plan};
@@ -369,11 +369,15 @@ impl Line {
     }
 
     /// What is replaced: measured where it is at hand, else as the list tells it.
-    pub(super) fn before(&self, observer: &dyn Observer) -> Result<Option<Side>> {
+    pub(super) fn before(
+        &self,
+        surveys: &Surveys,
+        observer: &dyn Observer,
+    ) -> Result<Option<Side>> {
         if self.stock.is_none() {
             return Ok(self.listed.clone());
         }
-        self.stock_clip().map(|clip| Side::of(&clip, observer)).transpose()
+        self.stock_clip().map(|clip| Side::known(&clip, surveys, observer)).transpose()
     }
 
     /// What is replaced, with the loop that a file beside it tells. A closed format has nothing that could be

@@ -123,7 +123,7 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<Fitted> {
         copy_file(from, part, Durable::No, disk)?;
-        let before = line.before(observer)?;
+        let before = line.before(&self.surveys, observer)?;
         let of_file = |notice: &&Notice| !notice.is_of_difference();
         let mut notices: Vec<Notice> = model.notices.iter().filter(of_file).cloned().collect();
         if let (Some(before), Some(after)) = (&before, &model.after) {
@@ -217,24 +217,29 @@ impl Run {
         };
         let clip = line.open()?;
         let fitting = self.fitting(line, &clip);
-        let outcome = match self.fitted_before(line, plan, part, disk) {
-            Some(outcome) => outcome,
-            None => {
-                let written = fitting.write(plan, part, Durable::No, disk, observer)?;
-                if keep == Keep::ForLater {
-                    // Without it the installation takes longer, and nothing else.
-                    let _ = self.shelf.keep(line.fit_key, part, &written.outcome, disk);
+        let write = || -> Result<Outcome> {
+            match self.fitted_before(line, plan, part, disk) {
+                Some(outcome) => Ok(outcome),
+                None => {
+                    let written = fitting.write(plan, part, Durable::No, disk, observer)?;
+                    if keep == Keep::ForLater {
+                        // Without it the installation takes longer, and nothing else.
+                        let _ = self.shelf.keep(line.fit_key, part, &written.outcome, disk);
+                    }
+                    Ok(written.outcome)
                 }
-                written.outcome
             }
         };
+        // A stock of ten minutes takes seconds to measure, which the other core has while this one fits.
+        let (outcome, before) = rayon::join(write, || line.before(&self.surveys, observer));
+        let outcome = outcome?;
         let facts = open_written(part, plan)?.facts().clone();
         made.installed.spec = facts.format.to_string();
         made.installed.seconds = facts.seconds();
         made.installed.decisions.clone_from(&plan.decisions);
         let separates = plan.steps().iter().any(|step| matches!(step, Step::Separate { .. }));
         made.installed.guide = separates || clip.facts().tags.contains(&Tag::guide());
-        made.before = line.before(observer)?;
+        made.before = before?;
         let against = made.before.as_ref().map_or(Against::Itself, Against::Stock);
         let judged = fitting.judge(plan, &outcome, part, against, observer)?;
         made.installed.lufs = judged.after.as_ref().and_then(|after| after.lufs);
