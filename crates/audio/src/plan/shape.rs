@@ -6,6 +6,7 @@ use super::{Decision, Step};
 use crate::edit::{Edits, Factor, Time, TooLong};
 use crate::error::{Error, Result};
 use crate::plan::select::Selection;
+use crate::shape::biquad::HIGHEST;
 use crate::spec::Facts;
 use crate::spec::Format;
 use crate::units::FrameRange;
@@ -110,7 +111,7 @@ pub fn separate(edits: &Edits, own: Format, decisions: &mut Vec<Decision>) -> Re
 
 /// Low and high frequencies taken away; nothing where the clip has none of them.
 pub fn tone(edits: &Edits, facts: &Facts, decisions: &mut Vec<Decision>) -> Result<Option<Step>> {
-    let highest = facts.format.rate.real() / 2.0;
+    let highest = facts.format.rate.real() * HIGHEST;
     let [low, high] = [edits.low_cut, edits.high_cut].map(|cut| cut.map(|cut| cut.0));
     let high = high.filter(|high| *high < highest);
     let above = high.unwrap_or(highest);

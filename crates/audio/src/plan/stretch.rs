@@ -26,6 +26,9 @@ pub fn stretched(edits: &Edits, facts: &Facts, frames: u64) -> Result<Option<u64
             (length.seconds(rate) - pad).max(0.0) * speed * rate.real()
         }
     };
+    if frames == 0 {
+        return Ok(None);
+    }
     let factor = after / real(frames);
     if !(1.0 / MOST..=MOST).contains(&factor) {
         let (from, to) = (rate.seconds(frames), after / rate.real());

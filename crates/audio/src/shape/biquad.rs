@@ -6,6 +6,9 @@ use std::f64::consts::TAU;
 /// Below this, far below what any format holds, there is nothing.
 const NOTHING: f64 = 1e-30;
 
+/// Filters lie below this share of the rate: nearer to its half, they would have another form.
+pub const HIGHEST: f64 = 0.46;
+
 /// What a filter does.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Response {
@@ -40,7 +43,7 @@ pub struct Biquad {
 impl Band {
     /// The filter at a rate; `None` where it lies beyond what the rate can hold.
     pub fn at(self, rate: f64) -> Option<Biquad> {
-        if self.hertz >= 0.46 * rate {
+        if self.hertz >= HIGHEST * rate {
             return None;
         }
         let (sin, cos) = (TAU * self.hertz / rate).sin_cos();

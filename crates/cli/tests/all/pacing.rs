@@ -136,3 +136,20 @@ fn what_cannot_be_stretched_is_refused_with_a_way_out() {
     assert_eq!(bench.fit(&["--stretch", "1.1"])[0].len(), 105_600);
     assert_eq!(bench.facts("out.wav")["loops"], serde_json::json!([]));
 }
+
+/// What has nothing to stretch or to take away is left as it is, however short.
+#[test]
+fn the_shortest_clips_are_no_fault() {
+    let bench = Bench::new();
+    for frames in [0, 1, 7, 900] {
+        bench.clip(&[tone(440.0, 0.5, f64::from(frames) / 48_000.0)]);
+        assert_eq!(bench.fit(&["--reverse"])[0].len(), frames as usize);
+        assert_eq!(bench.fit(&["--stretch", "2"])[0].len(), 2 * frames as usize);
+        assert_eq!(bench.fit(&["--low-cut", "80", "--high-cut", "5kHz"])[0].len(), frames as usize);
+    }
+    // Beyond what the rate holds nothing is taken away, and nothing said.
+    bench.clip(&[tone(440.0, 0.5, 0.1)]);
+    let said = bench.run(&["fit", "clip.wav", "-o", "no.wav", "--high-cut", "23kHz", "--dry-run"]);
+    let said = String::from_utf8_lossy(&said.stdout).into_owned();
+    assert!(!said.contains("tone"), "{said}");
+}
