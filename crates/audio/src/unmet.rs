@@ -64,6 +64,8 @@ pub enum Unmet {
     NoSoundAtSeam,
     /// A loop that turns back at its ends, and so has no seam.
     TurnsBack { direction: String },
+    /// There is no loop that could play that way.
+    NoLoopToPlay { direction: String },
     /// There is no loop whose seam could be changed.
     NoLoopToSmooth,
     /// The loop does not lie in the part that is used.

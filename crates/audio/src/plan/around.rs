@@ -41,7 +41,7 @@ pub fn around(
     const OPUS_SEES: u64 = 3840;
     let asked = selection.sets_loop;
     let carried = beside::lets_loops(demand, to.container, asked);
-    let own = || facts.loops.first().copied().filter(|_| !asked);
+    let own = || facts.loops_played(edits.loop_direction).first().copied().filter(|_| !asked);
     let points = selection.points().or_else(own).filter(|_| carried);
     // What turns back has no seam.
     let turns = points.is_some_and(|l| !l.direction.is_forward());

@@ -3,7 +3,7 @@
 use super::carry;
 use super::places::Places;
 use super::{Decision, LeftOut, Output};
-use crate::clip::{Loop, Marker, Tag};
+use crate::clip::{Direction, Loop, Marker, Tag};
 use crate::error::{Error, Result};
 use crate::spec::Facts;
 use crate::spec::{Chunks, Container, Demand, Format, Looped};
@@ -31,6 +31,8 @@ pub struct Known<'a> {
     pub places: &'a Places,
     /// The loop that was asked for, if any was: it takes the place of the clip's own.
     pub asked: Option<Option<Loop>>,
+    /// Which way the clip's own loops are to play.
+    pub direction: Option<Direction>,
     /// Where the first loop lies in the output, where that was decided with its length.
     pub exact: Option<FrameRange>,
     /// Whether a loop stands in a file of its own beside this one.
@@ -82,7 +84,7 @@ pub fn fill(output: &mut Output, known: &Known<'_>, decisions: &mut Vec<Decision
 
 fn loops(known: &Known<'_>, wanted: bool, decisions: &mut Vec<Decision>) -> Result<Vec<Loop>> {
     let facts = known.facts;
-    let own = || facts.loops.clone();
+    let own = || facts.loops_played(known.direction);
     let loops: Vec<Loop> = known.asked.map_or_else(own, |asked| asked.into_iter().collect());
     if loops.is_empty() {
         return Ok(Vec::new());

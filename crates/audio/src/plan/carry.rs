@@ -55,7 +55,8 @@ pub fn choose(
             _ if !fits => false,
             "SEEKTABLE" => texts && !known.changed,
             // Loops that were set here are rewritten.
-            "smpl" if known.asked.is_some() || loops.len() != facts.loops.len() => false,
+            "smpl" if known.asked.is_some() || known.direction.is_some() => false,
+            "smpl" if loops.len() != facts.loops.len() => false,
             // Those of CAF are always rebuilt.
             "regn" | "mark" | "strg" => false,
             _ if PLACES.contains(&id) => places && known.places.plain,

@@ -57,6 +57,7 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         changed: renders,
         places: &steps.places,
         asked: selection.sets_loop.then_some(selection.points()),
+        direction: edits.loop_direction,
         exact: steps.exact,
         loop_beside: demand.loop_beside,
         wraps: selection.wraps,
@@ -66,7 +67,8 @@ pub fn decide(given: Given<'_>) -> Result<Plan> {
         return Err(Error::CannotMeet(Unmet::LoopRequired));
     }
     let tagged = output.tags != facts.tags && !edits.tags.is_empty();
-    let looped = output.loops != facts.loops && selection.sets_loop && !demand.loop_beside;
+    let asked = selection.sets_loop || edits.loop_direction.is_some();
+    let looped = output.loops != facts.loops && asked && !demand.loop_beside;
     let work = if renders {
         Work::Render(steps.all)
     } else if shortfalls.is_empty() && !tagged && !looped && !late {

@@ -149,49 +149,47 @@ fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> 
     }
 }
 
+/// How far a clip is from a level, by which measure, and what its loudness over all would call for.
+fn reach(goal: Goal, found: &Survey) -> Levelling {
+    let own = &found.loudness;
+    let (now, goal, measure, integrated, of_both) = match goal {
+        Goal::Figure(LevelGoal::Peak(db)) => {
+            (found.peak_dbfs, LevelGoal::Peak(db), own.measure, f64::NAN, false)
+        }
+        Goal::Figure(LevelGoal::TruePeak(db)) => {
+            (found.true_peak_dbtp, LevelGoal::TruePeak(db), own.measure, f64::NAN, false)
+        }
+        Goal::Figure(LevelGoal::Loudness(lufs)) => {
+            (own.lufs, LevelGoal::Loudness(lufs), own.measure, lufs - own.integrated, false)
+        }
+        Goal::As(other) => {
+            let (measure, [now, wanted]) = own.beside(&other);
+            let of_both = own.measure != other.measure;
+            // What is padded is told so.
+            let measure = if of_both { measure } else { own.measure };
+            let integrated = other.integrated - own.integrated;
+            (now, LevelGoal::Loudness(wanted), measure, integrated, of_both)
+        }
+    };
+    let other = measure != Measure::Integrated && integrated.is_finite();
+    let integrated = other.then_some(integrated);
+    Levelling { now, goal, measure, integrated, of_both, of_stock: false }
+}
+
 /// A pure function of what was measured.
 fn decide(edits: &Edits, goal: Option<Goal>, found: &Survey, kind: Kind) -> Result<Levelled> {
     let mut levelled = Levelled::default();
     let mut gain = edits.gain.map_or(0.0, |gain| gain.0);
     if let Some(goal) = goal {
-        let own = &found.loudness;
-        let goal_was = goal;
-        let (now, wanted, goal, measure) = match &goal_was {
-            Goal::Figure(goal) => {
-                let (now, wanted) = match *goal {
-                    LevelGoal::Peak(db) => (found.peak_dbfs, db),
-                    LevelGoal::TruePeak(db) => (found.true_peak_dbtp, db),
-                    LevelGoal::Loudness(lufs) => (own.lufs, lufs),
-                };
-                (now, wanted, *goal, own.measure)
-            }
-            Goal::As(other) => {
-                let (measure, [now, wanted]) = own.beside(other);
-                // What is padded is told so.
-                let alike = own.measure == other.measure;
-                let measure = if alike { own.measure } else { measure };
-                (now, wanted, LevelGoal::Loudness(wanted), measure)
-            }
-        };
-        let (whole, of_both) = match &goal_was {
-            Goal::Figure(LevelGoal::Loudness(lufs)) => (*lufs - own.integrated, false),
-            Goal::Figure(_) => (f64::NAN, false),
-            Goal::As(other) => (other.integrated - own.integrated, own.measure != other.measure),
-        };
-        let whole =
-            Some(whole + gain).filter(|by| measure != Measure::Integrated && by.is_finite());
-        if !now.is_finite() {
+        let mut level = reach(goal, found);
+        level.of_stock = edits.level == Some(Level::Stock);
+        level.integrated = level.integrated.map(|by| by + gain);
+        let (LevelGoal::Peak(wanted) | LevelGoal::TruePeak(wanted) | LevelGoal::Loudness(wanted)) =
+            level.goal;
+        if !level.now.is_finite() {
             return Err(Error::CannotMeet(Unmet::SilentClip));
         }
-        gain += wanted - now;
-        let level = Levelling {
-            now,
-            goal,
-            measure,
-            integrated: whole,
-            of_both,
-            of_stock: edits.level == Some(Level::Stock),
-        };
+        gain += wanted - level.now;
         levelled.decisions.push(Decision::Gained { gain, level: Some(level) });
     } else {
         levelled.decisions.push(Decision::Gained { gain, level: None });

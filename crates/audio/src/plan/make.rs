@@ -5,6 +5,7 @@ use super::form::refuse_too_large;
 use super::level::{self, Levelled, Reference};
 use super::steps::Given;
 use super::{Decision, Plan, Step, Subject, Work};
+use crate::clip::Direction;
 use crate::edit::Edits;
 use crate::error::Result;
 use crate::observe::Observer;
@@ -53,7 +54,7 @@ pub fn plan_clip(
     let facts = clip.facts();
     if edits.is_empty() && !facts.reversed {
         let mut plan = plan(facts, demand)?;
-        tell_seam_error(clip, &Selection::whole(facts), &mut plan, observer)?;
+        tell_seam_error(clip, &Selection::whole(facts), None, &mut plan, observer)?;
         told(&plan);
         return Ok(plan);
     }
@@ -64,7 +65,7 @@ pub fn plan_clip(
     let levelled = &level::measure(clip, &plain, edits, reference, observer)?;
     let mut plan = decide(Given { levelled, ..given })?;
     refuse_too_large_work(&plan)?;
-    tell_seam_error(clip, &selection, &mut plan, observer)?;
+    tell_seam_error(clip, &selection, edits.loop_direction, &mut plan, observer)?;
     told(&plan);
     Ok(plan)
 }
@@ -74,10 +75,11 @@ pub fn plan_clip(
 fn tell_seam_error(
     clip: &Clip,
     selection: &Selection,
+    direction: Option<Direction>,
     plan: &mut Plan,
     observer: &dyn Observer,
 ) -> Result<()> {
-    let own = || clip.facts().loops.first().copied();
+    let own = || clip.facts().loops_played(direction).first().copied();
     let found = selection.points().or_else(own).filter(|l| l.direction.is_forward());
     let range = found.map(|l| l.range);
     let ratio = plan.steps().iter().find_map(|step| match step {

@@ -1,7 +1,7 @@
 //! What a file says of itself: facts from its headers, before any sample is looked at.
 
 use super::{Format, Header};
-use crate::clip::{Extra, Loop, Marker, Note, Tag};
+use crate::clip::{Direction, Extra, Loop, Marker, Note, Tag};
 use crate::units::FrameRange;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -63,6 +63,12 @@ impl Facts {
             reversed: false,
             notes: Vec::new(),
         }
+    }
+
+    /// Its loops, played that way where one is asked.
+    pub fn loops_played(&self, direction: Option<Direction>) -> Vec<Loop> {
+        let played = |l: &Loop| Loop { direction: direction.unwrap_or(l.direction), ..*l };
+        self.loops.iter().map(played).collect()
     }
 
     /// A range of frames as they are played, in the clip's own time; and the other way round.

@@ -163,6 +163,18 @@ fn a_direction_is_set_and_kept_and_has_no_seam_to_smooth() {
         let plan = planned(&clip, line, typed).unwrap();
         assert_eq!(folder.carry_out(&clip, &plan).0.facts().loops, [want], "{typed:?}");
     }
+    // All of its loops turn, and the samples are copied.
+    let two = folder.open(&wav(8000, &[[1, 1000, 3999, 2], [0, 5000, 5999, 0]])).unwrap();
+    let plan = planned(&two, "wav any any any", &[("loop-direction", "backward")]).unwrap();
+    let first = Loop { plays: 2, ..looped(1000, 4000, Backward, false) };
+    let found = folder.carry_out(&two, &plan).0.facts().loops.clone();
+    assert_eq!(found, [first, looped(5000, 6000, Backward, false)]);
+    assert!(plan.steps().is_empty());
+    let none = folder.open(&wav(100, &[])).unwrap();
+    let error = planned(&none, "wav any any any", &[("loop-direction", "backward")]);
+    let unmet = Unmet::NoLoopToPlay { direction: "backward".to_owned() };
+    assert!(matches!(error, Err(Error::CannotMeet(found)) if found == unmet));
+    let clip = folder.open(&wav(8000, &[[1, 1000, 3999, 0]])).unwrap();
     let plan =
         planned(&clip, "wav any any any", &[("loop", "all"), ("loop-direction", "ping-pong")]);
     let plan = plan.unwrap();

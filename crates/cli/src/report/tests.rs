@@ -54,6 +54,10 @@ fn what_a_clip_cannot_become() {
             "a ping-pong loop turns back at its ends and has no seam | leave --crossfade, --loop-snap and --tail wrap out, or add --loop-direction forward",
         ),
         (
+            Unmet::NoLoopToPlay { direction: s("backward") },
+            "there is no loop to play backward | name one with --loop",
+        ),
+        (
             Unmet::TwoLengths,
             "both --stretch and --fit-length say how long it is to last | leave one of them out",
         ),

@@ -126,6 +126,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
         Unmet::TurnsBack { direction } => {
             format!("a {direction} loop turns back at its ends and has no seam")
         }
+        Unmet::NoLoopToPlay { direction } => format!("there is no loop to play {direction}"),
         Unmet::NoLoopToSmooth => "there is no loop whose seam could be smoothed".to_owned(),
         Unmet::LoopOutside { looped, used } => {
             format!("the loop {} lies outside the part that is used, {}", between(*looped), between(*used))
@@ -320,6 +321,7 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::TurnsBack { .. } => {
             "leave --crossfade, --loop-snap and --tail wrap out, or add --loop-direction forward"
         }
+        Unmet::NoLoopToPlay { .. } => "name one with --loop",
         Unmet::NoLoopToSmooth => "name one with --loop, or add --cut seam for the whole file",
         Unmet::LoopOutside { .. } => {
             "choose a loop within it; times are the clip's own, before any cut"

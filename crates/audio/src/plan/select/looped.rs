@@ -43,10 +43,9 @@ pub fn set_loop(
         return leave_out_loops(clip.facts(), edits, selection);
     }
     let smooths = edits.loop_snap.is_some() || edits.crossfade.is_some();
-    let changed = smooths || edits.loop_direction.is_some();
     let own = clip.facts().loops.first().filter(|_| edits.looped.is_none());
-    let own = own.map_or(Direction::Forward, |own| own.direction);
-    selection.direction = edits.loop_direction.unwrap_or(own);
+    let usual = own.map_or(Direction::Forward, |own| own.direction);
+    selection.direction = edits.loop_direction.unwrap_or(usual);
     if !selection.direction.is_forward() && (smooths || edits.tail == Some(Tail::Wrap)) {
         let direction = selection.direction.to_string();
         return Err(Error::CannotMeet(Unmet::TurnsBack { direction }));
@@ -54,16 +53,19 @@ pub fn set_loop(
     if let Some(direction) = edits.loop_direction {
         selection.decisions.push(Decision::LoopPlays { direction });
     }
-    let Some(range) = chosen(clip, edits, selection, changed, observer)? else {
+    let Some(range) = chosen(clip, edits, selection, smooths, observer)? else {
         if selection.wraps {
             fade_whole(clip, edits, selection, observer)?;
-        } else if changed {
+        } else if smooths {
             return Err(Error::CannotMeet(Unmet::NoLoopToSmooth));
+        } else if let Some(direction) = edits.loop_direction.filter(|_| own.is_none()) {
+            let direction = direction.to_string();
+            return Err(Error::CannotMeet(Unmet::NoLoopToPlay { direction }));
         }
         return Ok(());
     };
     selection.wraps = edits.looped == Some(LoopEdit::All);
-    selection.sets_loop = edits.looped.is_some() || changed || edits.tail == Some(Tail::Wrap);
+    selection.sets_loop = edits.looped.is_some() || smooths || edits.tail == Some(Tail::Wrap);
     let range = smoothed(clip, edits, range, selection, observer)?;
     // A fade at a seam would be heard each time round.
     if range.start == selection.range.start {
