@@ -238,14 +238,14 @@ pub static OPTIONS: &[OptionRow] = &[
     ),
     row(
         ("low-cut", Shaping, One("FREQUENCY")),
-        "Take away what lies below, such as rumble: 80Hz",
+        "Cut frequencies below this (rumble), as in 80Hz",
         Some("none"),
         (&["80Hz", "120"], "low"),
         field!(edits.low_cut, text => maybe(text)),
     ),
     row(
         ("high-cut", Shaping, One("FREQUENCY")),
-        "Take away what lies above, such as hiss: 7.5kHz",
+        "Cut frequencies above this (hiss), as in 7.5kHz",
         Some("none"),
         (&["7.5kHz", "12000"], "high"),
         field!(edits.high_cut, text => maybe(text)),
@@ -273,14 +273,14 @@ pub static OPTIONS: &[OptionRow] = &[
     ),
     row(
         ("stretch", Shaping, One("FACTOR")),
-        "Make it last FACTOR times as long at the same pitch",
+        "Time-stretch: FACTOR times as long at the same pitch",
         Some("none"),
         (&["1.1", "4/5"], "5"),
         field!(edits.stretch, text => stretch(text)),
     ),
     row(
         ("fit-length", Shaping, One("TIME")),
-        "Stretch it to last this long in all, at the same pitch",
+        "Time-stretch to this total length, at the same pitch",
         Some("none"),
         (&["2.5s"], "short"),
         field!(edits.fit_length, text => maybe(text)),

@@ -77,7 +77,7 @@ fn tone_cut(low: Option<f64>, high: Option<f64>) -> String {
     let side = |word: &str, hertz: f64| format!("{word} {hertz} Hz");
     let sides = [low.map(|hertz| side("below", hertz)), high.map(|hertz| side("above", hertz))];
     let sides: Vec<String> = sides.into_iter().flatten().collect();
-    format!("what lies {} is taken away (24 dB an octave)", sides.join(" and "))
+    format!("frequencies {} are cut (24 dB/octave)", sides.join(" and "))
 }
 
 fn milliseconds(seconds: f64) -> String {
@@ -112,12 +112,8 @@ pub fn what(decision: &Decision) -> String {
         Decision::Voiced { voicing } => format!("{}: {}", voicing.name, voicing.about),
         Decision::SpeedChanged { factor } => format!("{factor} times as fast, and as high"),
         Decision::Stretched { from, to } => {
-            let factor = to / from;
-            format!(
-                "{} becomes {} ({factor:.3} times) at the same pitch",
-                Duration(*from),
-                Duration(*to)
-            )
+            let (from, to, factor) = (Duration(*from), Duration(*to), to / from);
+            format!("time-stretched from {from} to {to} ({factor:.3} times), pitch unchanged")
         }
         Decision::Reversed => "backwards, from the end to the start".to_owned(),
         Decision::ToneCut { low, high } => tone_cut(*low, *high),
@@ -287,7 +283,7 @@ pub fn why(decision: &Decision) -> String {
         }
         Decision::SilenceTrimmed { below, .. } => format!("it is below {below} dBFS"),
         Decision::Stretched { from, to } if !(0.75..=1.5).contains(&(to / from)) => {
-            "requested; listen to it: so far from its own length it may sound rough".to_owned()
+            "requested; listen to it: attacks may double or soften this far from the original length".to_owned()
         }
         Decision::Shortened { from, .. } => format!("it would last {}", Duration(*from)),
         Decision::Routed { law, to, .. } if law.fold != Fold::Requested => {

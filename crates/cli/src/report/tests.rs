@@ -67,7 +67,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::NothingBetween { low: 5000.0, high: 500.0 },
-            "nothing would be left: what lies below 5000 Hz goes, and above 500 Hz nothing lies | ask for a lower --low-cut or a higher --high-cut",
+            "nothing is left between a low cut at 5000 Hz and a high cut at 500 Hz | ask for a lower --low-cut or a higher --high-cut",
         ),
         (
             Unmet::NoTailToWrap,
@@ -381,19 +381,19 @@ fn decisions_of_shaping() {
         (Decision::Reversed, "cut: backwards, from the end to the start | requested"),
         (
             Decision::ToneCut { low: Some(80.0), high: None },
-            "tone: what lies below 80 Hz is taken away (24 dB an octave) | requested",
+            "tone: frequencies below 80 Hz are cut (24 dB/octave) | requested",
         ),
         (
             Decision::ToneCut { low: Some(80.0), high: Some(7500.0) },
-            "tone: what lies below 80 Hz and above 7500 Hz is taken away (24 dB an octave) | requested",
+            "tone: frequencies below 80 Hz and above 7500 Hz are cut (24 dB/octave) | requested",
         ),
         (
             Decision::Stretched { from: 9.0, to: 8.0 },
-            "speed: 9.000 s becomes 8.000 s (0.889 times) at the same pitch | requested",
+            "speed: time-stretched from 9.000 s to 8.000 s (0.889 times), pitch unchanged | requested",
         ),
         (
             Decision::Stretched { from: 4.0, to: 8.0 },
-            "speed: 4.000 s becomes 8.000 s (2.000 times) at the same pitch | requested; listen to it: so far from its own length it may sound rough",
+            "speed: time-stretched from 4.000 s to 8.000 s (2.000 times), pitch unchanged | requested; listen to it: attacks may double or soften this far from the original length",
         ),
         (
             Decision::TailWrapped { seconds: 0.25, later: false },

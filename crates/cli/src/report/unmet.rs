@@ -39,9 +39,7 @@ pub fn unmet(wanted: &Unmet) -> String {
             "both --stretch and --fit-length say how long it is to last".to_owned()
         }
         Unmet::NothingBetween { low, high } => {
-            format!(
-                "nothing would be left: what lies below {low} Hz goes, and above {high} Hz nothing lies"
-            )
+            format!("nothing is left between a low cut at {low} Hz and a high cut at {high} Hz")
         }
         Unmet::NotStereo { channels } => {
             format!("only stereo can be separated, and the clip is {channels}")

@@ -151,5 +151,5 @@ fn the_shortest_clips_are_no_fault() {
     bench.clip(&[tone(440.0, 0.5, 0.1)]);
     let said = bench.run(&["fit", "clip.wav", "-o", "no.wav", "--high-cut", "23kHz", "--dry-run"]);
     let said = String::from_utf8_lossy(&said.stdout).into_owned();
-    assert!(!said.contains("tone"), "{said}");
+    assert!(!said.contains("are cut"), "{said}");
 }
