@@ -146,7 +146,7 @@ fn shown(text: &str) -> String {
     }
 }
 
-/// How a time axis of so many seconds counts, and what its labels say.
+/// The unit of a time axis of this many seconds, and its labels.
 fn clock(axis: f64) -> (&'static str, fn(&f64) -> String) {
     match axis {
         axis if axis < 0.01 => ("milliseconds", |x| format!("{:.2}", 1000.0 * x)),
@@ -198,7 +198,7 @@ where
         .map_err(said)
 }
 
-/// Candidates beyond so many share the rows of the first.
+/// Further candidates share the rows of the first.
 const CANDIDATE_ROWS: usize = 4;
 /// More channels than this are drawn as one.
 const MOST_LANES: usize = 8;

@@ -185,11 +185,11 @@ fn sounds_in(powers: &[f32], below: f64, floor: Option<f64>) -> Vec<[usize; 2]> 
     const CLICK: usize = 3;
     /// … and this far below the loudest, in dB.
     const FAINT: f64 = 12.0;
-    /// Over so many windows a sound is told from the noise that it dies away in, …
+    /// A decay counts as sound while this many windows together …
     const BLUR: usize = 4;
-    /// … by so many dB, …
+    /// … stand this many dB above the noise, …
     const ABOVE: f64 = 3.0;
-    /// … for as many windows at most.
+    /// … for this many windows at most.
     const LONGEST: usize = 100;
     let loud = |index: usize| f64::from(powers[index]) >= power(below);
     let loudest = powers.iter().fold(0.0f32, |a, b| a.max(*b));

@@ -92,16 +92,16 @@ pub enum Decision {
     },
     /// The sound lasts longer or shorter, at its pitch.
     Stretched {
-        /// From so many seconds …
+        /// Seconds before …
         from: f64,
-        /// … to so many.
+        /// … and after.
         to: f64,
     },
     /// What follows the loop is heard over the start of its next round.
     TailWrapped {
-        /// Over so many seconds.
+        /// Its length in seconds.
         seconds: f64,
-        /// Whether the loop starts so much later, since the first round is to be without it.
+        /// Whether both loop points move later by that, so that the first pass is dry.
         later: bool,
     },
     /// The end is cut off.

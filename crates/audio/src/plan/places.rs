@@ -15,7 +15,7 @@ pub struct Places {
     to: u64,
     /// Frames of silence before.
     head: u64,
-    /// The part lasts so many frames before that, once it is stretched.
+    /// Frames of the part once it is stretched, at the clip's own rate.
     stretched: u64,
     /// Whether places are where they were, but for the sample rate.
     pub plain: bool,
@@ -28,7 +28,7 @@ impl Places {
         Self { used, from, to, head, stretched: used.len(), plain }
     }
 
-    /// The same, where the part is stretched to so many frames of the clip first.
+    /// The same, where the part is stretched to this many frames of the clip first.
     pub fn stretched(self, frames: u64) -> Self {
         Self { stretched: frames, ..self }
     }

@@ -10,7 +10,7 @@ use crate::unmet::Unmet;
 /// Beyond four times, nothing sounds like what it was.
 const MOST: f64 = 4.0;
 
-/// How many frames so many become before their speed and rate change; `None` where they stay.
+/// Frames of a part once it is stretched, before its speed and rate change; `None` where it is not.
 ///
 /// # Errors
 /// [`Error::CannotMeet`] beyond what can be stretched.

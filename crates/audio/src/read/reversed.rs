@@ -1,7 +1,7 @@
 //! A clip that is played from its last frame to its first.
 //!
-//! No container can be decoded backwards, so the frames are written to a private file, the last first, when
-//! they are asked for the first time.
+//! No container can be decoded backwards, so the frames are written to a private file when they are asked for the
+//! first time, and read from its end. A length that a header promises is not trusted with any room.
 
 use super::{Body, Handle, Opened, Packets, Private, Stream};
 use crate::block::{Block, Source};
@@ -10,7 +10,7 @@ use crate::num::{count, single, size};
 use crate::spec::{Facts, Kind};
 use crate::units::SampleRate;
 use std::fs::File;
-use std::io::{self, BufReader, Read as _, Seek as _, SeekFrom, Write as _};
+use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
@@ -56,7 +56,7 @@ impl Body for Reversed {
         Ok(Box::new(Back {
             rate: facts.format.rate,
             left: facts.frames,
-            file: BufReader::with_capacity(BLOCK * spool.frame_bytes(), file),
+            file,
             bytes: Vec::new(),
             name: path.to_owned(),
             spool,
@@ -109,13 +109,12 @@ impl Spool {
             }
             left -= count(block.frames());
             bytes.clear();
-            for frame in (0..block.frames()).rev() {
+            for frame in 0..block.frames() {
                 for channel in block.channels() {
                     spool.put(channel[frame], &mut bytes);
                 }
             }
-            let at = SeekFrom::Start(left * count(spool.frame_bytes()));
-            file.seek(at).and_then(|_| file.write_all(&bytes)).map_err(wrong)?;
+            file.write_all(&bytes).map_err(wrong)?;
         }
         Ok(spool)
     }
@@ -147,7 +146,7 @@ impl Spool {
 struct Back {
     rate: SampleRate,
     left: u64,
-    file: BufReader<File>,
+    file: File,
     bytes: Vec<u8>,
     name: PathBuf,
     spool: Arc<Spool>,
@@ -167,12 +166,13 @@ impl Source for Back {
         let (channels, wide) = (self.spool.channels, self.spool.sample_bytes());
         self.bytes.resize(frames * channels * wide, 0);
         let wrong = |source| Error::Read { path: self.name.clone(), source };
-        self.file.read_exact(&mut self.bytes).map_err(wrong)?;
         self.left -= count(frames);
+        let at = SeekFrom::Start(self.left * count(self.spool.frame_bytes()));
+        self.file.seek(at).and_then(|_| self.file.read_exact(&mut self.bytes)).map_err(wrong)?;
         block.shape(channels, frames);
         for (channel, samples) in block.channels_mut().iter_mut().enumerate() {
             let places = self.bytes.chunks_exact(wide).skip(channel).step_by(channels);
-            for (sample, bytes) in samples.iter_mut().zip(places) {
+            for (sample, bytes) in samples.iter_mut().rev().zip(places) {
                 *sample = self.spool.sample(bytes);
             }
         }

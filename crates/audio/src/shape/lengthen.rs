@@ -118,7 +118,7 @@ fn rise(frames: usize) -> Vec<f64> {
     (0..frames).map(|i| 0.5 - 0.5 * (PI * real_size(i) / real_size(frames)).cos()).collect()
 }
 
-/// Means of so many samples each.
+/// Sums of `step` samples each.
 fn thin(samples: &[f64], step: usize) -> Vec<f64> {
     samples.chunks_exact(step).map(|some| some.iter().sum::<f64>()).collect()
 }

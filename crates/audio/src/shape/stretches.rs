@@ -22,7 +22,7 @@ pub struct Fold {
 }
 
 impl Fold {
-    /// Over so many frames the tail's end fades, whatever is left of it there.
+    /// Frames over which the tail's end fades, whatever is left of it there.
     fn fade(self) -> u64 {
         const LONGEST: u64 = 1024;
         LONGEST.min(self.tail.len())

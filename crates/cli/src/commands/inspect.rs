@@ -182,7 +182,7 @@ fn in_full(found: &Inspection, console: &Console) -> String {
             Direction::Forward => String::new(),
             direction => format!(", {direction}"),
         };
-        let release = if l.release { ", for the release" } else { "" };
+        let release = if l.release { ", release" } else { "" };
         let text = format!("frames {start} up to {end} ({length}), {plays}{way}{release}");
         lines.push(line("loop", text));
     }

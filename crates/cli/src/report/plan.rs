@@ -153,10 +153,10 @@ fn loops(decision: &Decision) -> String {
             format!("the tail of {} is cut off", Duration(*seconds))
         }
         Decision::TailWrapped { seconds, later: false } => {
-            format!("the tail of {} goes on over the loop's start", Duration(*seconds))
+            format!("the tail ({}) is wrapped onto the loop start", Duration(*seconds))
         }
         Decision::TailWrapped { seconds, later: true } => format!(
-            "the tail of {} goes on over the loop's next round; both points move as much later",
+            "the tail ({}) is wrapped onto the second pass; both loop points move later by that",
             Duration(*seconds)
         ),
         Decision::Crossfaded { seconds, .. } => {
@@ -187,10 +187,8 @@ fn loops(decision: &Decision) -> String {
         Decision::LoopsWhole { .. } => "no loop points: the whole file loops".to_owned(),
         Decision::LoopsLeftOut(_) => "the clip's loop points are left out".to_owned(),
         Decision::PlaysForward { direction, .. } => format!("a {direction} loop plays forward"),
-        Decision::ReleaseUntold { .. } => {
-            "the loop for the release is one like the others".to_owned()
-        }
-        Decision::SecondForRelease { .. } => "the second loop is for the release".to_owned(),
+        Decision::ReleaseUntold { .. } => "the release loop becomes an ordinary loop".to_owned(),
+        Decision::SecondForRelease { .. } => "the second loop becomes the release loop".to_owned(),
         Decision::LoopPlays { direction } => format!("plays {direction}"),
         Decision::FirstLoops { .. } => "only the first loops are kept".to_owned(),
         Decision::LoopsRounded { .. } => {
@@ -341,7 +339,7 @@ fn why_loops(decision: &Decision) -> String {
             "the loop ends there; --tail keep keeps it".to_owned()
         }
         Decision::TailWrapped { later: true, .. } => {
-            "requested; the first round is heard without it".to_owned()
+            "requested; the first pass stays dry".to_owned()
         }
         Decision::Crossfaded { bands, .. } if spread(bands) > 0.4 => {
             let [low, middle, high] = bands;
@@ -374,10 +372,10 @@ fn why_loops(decision: &Decision) -> String {
                 .to_owned()
         }
         Decision::LoopsWhole { container } => format!("{container} has no place for them"),
-        Decision::PlaysForward { container, .. } => format!("{container} has no other way"),
-        Decision::ReleaseUntold { container } => format!("{container} does not tell them apart"),
+        Decision::PlaysForward { container, .. } => format!("{container} holds forward loops only"),
+        Decision::ReleaseUntold { container } => format!("{container} has no release loops"),
         Decision::SecondForRelease { container } => {
-            format!("{container} holds one that sustains and one for the release")
+            format!("{container} holds one sustain loop and one release loop")
         }
         Decision::FirstLoops { most, container } => format!("{container} holds {most}"),
         Decision::LoopsRounded { excess } => {
@@ -395,7 +393,7 @@ fn left_out(reason: &LeftOut) -> String {
         LeftOut::OnlyLoops => "nothing but loop points is wanted".to_owned(),
         LeftOut::NotUsed => "they are in a part that is not used".to_owned(),
         LeftOut::Foreign { container } => format!("they belong to {container}"),
-        LeftOut::Stretched => "no seam stays exact where the sound is stretched".to_owned(),
+        LeftOut::Stretched => "a loop does not stay exact through time-stretching".to_owned(),
         LeftOut::Filler => "they are padding, written new, or larger than 4 MiB".to_owned(),
         LeftOut::Outdated { keeps: true } => {
             "they describe the clip as it was; --tags keep keeps them".to_owned()

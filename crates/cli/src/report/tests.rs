@@ -63,7 +63,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::LoopStretched,
-            "no loop stays exact where the sound is stretched | leave --stretch and --fit-length out, or take the loop away with --loop none",
+            "a loop does not stay exact through time-stretching | leave --stretch and --fit-length out, or take the loop away with --loop none",
         ),
         (
             Unmet::NothingBetween { low: 5000.0, high: 500.0 },
@@ -71,11 +71,11 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::NoTailToWrap,
-            "nothing follows the loop that could go on over its start | end the loop before the sound has died away, or leave --tail wrap out",
+            "there is no tail after the loop to wrap | end the loop before the sound dies away, or leave out --tail wrap",
         ),
         (
             Unmet::TailTooLong { tail: 3.0, most: 2.0 },
-            "the tail of 3.000 s is longer than what can go on over the loop's start (2.000 s) | cut the tail shorter with --cut ..END",
+            "the tail is 3.000 s, and at most 2.000 s can be wrapped | cut the tail shorter with --cut ..END",
         ),
         (
             Unmet::NotStereo { channels: s("mono") },
@@ -364,15 +364,15 @@ fn decisions_of_shaping() {
         ),
         (
             Decision::PlaysForward { direction: Direction::PingPong, container: s("flac") },
-            "loop: a ping-pong loop plays forward | flac has no other way",
+            "loop: a ping-pong loop plays forward | flac holds forward loops only",
         ),
         (
             Decision::ReleaseUntold { container: s("wav") },
-            "loop: the loop for the release is one like the others | wav does not tell them apart",
+            "loop: the release loop becomes an ordinary loop | wav has no release loops",
         ),
         (
             Decision::SecondForRelease { container: s("aiff") },
-            "loop: the second loop is for the release | aiff holds one that sustains and one for the release",
+            "loop: the second loop becomes the release loop | aiff holds one sustain loop and one release loop",
         ),
         (
             Decision::LoopPlays { direction: Direction::Backward },
@@ -397,11 +397,11 @@ fn decisions_of_shaping() {
         ),
         (
             Decision::TailWrapped { seconds: 0.25, later: false },
-            "loop: the tail of 0.250 s goes on over the loop's start | requested",
+            "loop: the tail (0.250 s) is wrapped onto the loop start | requested",
         ),
         (
             Decision::TailWrapped { seconds: 0.25, later: true },
-            "loop: the tail of 0.250 s goes on over the loop's next round; both points move as much later | requested; the first round is heard without it",
+            "loop: the tail (0.250 s) is wrapped onto the second pass; both loop points move later by that | requested; the first pass stays dry",
         ),
         (
             Decision::Shortened { from: 9.0, to: 6.0 },

@@ -130,10 +130,10 @@ fn unmet_loop(wanted: &Unmet) -> String {
             format!("the loop {} lies outside the part that is used, {}", between(*looped), between(*used))
         }
         Unmet::LoopNotUsed => "the loop lies outside the part that is used".to_owned(),
-        Unmet::LoopStretched => "no loop stays exact where the sound is stretched".to_owned(),
-        Unmet::NoTailToWrap => "nothing follows the loop that could go on over its start".to_owned(),
+        Unmet::LoopStretched => "a loop does not stay exact through time-stretching".to_owned(),
+        Unmet::NoTailToWrap => "there is no tail after the loop to wrap".to_owned(),
         Unmet::TailTooLong { tail, most } => format!(
-            "the tail of {} is longer than what can go on over the loop's start ({})",
+            "the tail is {}, and at most {} can be wrapped",
             Duration(*tail),
             Duration(*most)
         ),
@@ -329,9 +329,7 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::LoopStretched => {
             "leave --stretch and --fit-length out, or take the loop away with --loop none"
         }
-        Unmet::NoTailToWrap => {
-            "end the loop before the sound has died away, or leave --tail wrap out"
-        }
+        Unmet::NoTailToWrap => "end the loop before the sound dies away, or leave out --tail wrap",
         Unmet::TailTooLong { .. } => "cut the tail shorter with --cut ..END",
         Unmet::NoSuchLength { .. } => "lower the shortest length, or raise the longest",
         Unmet::FadeTooLong { .. } => "shorten the fade",

@@ -350,8 +350,8 @@ fn a_tail_goes_on_over_the_loops_start() {
         assert!((out[0][48_000 + i] - want).abs() < 1e-6, "frame {i}");
     }
     for (options, words) in [
-        (&["--loop", "0.4s..end", "--tail", "wrap"][..], "nothing follows the loop"),
-        (&["--loop", "0.9s..1s", "--tail", "wrap"], "longer than what can go on"),
+        (&["--loop", "0.4s..end", "--tail", "wrap"][..], "no tail after the loop"),
+        (&["--loop", "0.9s..1s", "--tail", "wrap"], "can be wrapped"),
         (&["--loop", "0s..1s", "--tail", "wrap", "--crossfade", "10ms"], "--tail cut"),
     ] {
         let said = bench.refused(options, 4);

@@ -273,6 +273,7 @@ impl Run {
             Some(Level::Like(file)) => Some(Hash::of_file(file)?),
             _ => None,
         };
+        let rule_reverse = rule.asks.reverse;
         let rule = (&rule.asks.edits, &rule.encoder);
         let said: Vec<_> = own.said().collect();
         let all = (
@@ -283,7 +284,7 @@ impl Run {
             demand,
             rule,
             own.read_as,
-            own.reverse,
+            [own.reverse, rule_reverse],
             said,
             &placement.making,
         );
