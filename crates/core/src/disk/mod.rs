@@ -129,32 +129,39 @@ const WAITING: usize = 64;
 
 /// Waits until all files are on the disk itself; what the system said of each, in their order.
 pub fn sync_files(disk: &dyn Disk, paths: &[PathBuf]) -> Vec<io::Result<()>> {
+    let synced = at_once(paths, |path| disk.sync_file(path));
+    // What no thread has told of is not on the disk.
+    let untold = || Err(io::Error::other("nothing waited for the disk"));
+    synced.into_iter().map(|synced| synced.unwrap_or_else(untold)).collect()
+}
+
+/// Work that waits for the disk, done for many at once; what came of each, in their order, and nothing where a thread
+/// did not come back.
+pub fn at_once<T: Sync, R: Send>(all: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<Option<R>> {
     let next = AtomicUsize::new(0);
-    let work = || {
+    let turn = || {
         let mut done = Vec::new();
         while let at = next.fetch_add(1, Ordering::Relaxed)
-            && let Some(path) = paths.get(at)
+            && let Some(one) = all.get(at)
         {
-            done.push((at, disk.sync_file(path)));
+            done.push((at, work(one)));
         }
         done
     };
-    // What no thread has told of is not on the disk.
-    let mut all: Vec<io::Result<()>> =
-        paths.iter().map(|_| Err(io::Error::other("nothing waited for the disk"))).collect();
+    let mut results: Vec<Option<R>> = all.iter().map(|_| None).collect();
     let done = std::thread::scope(|scope| {
-        let more = 1..paths.len().min(WAITING);
+        let more = 1..all.len().min(WAITING);
         let threads =
-            more.map_while(|_| std::thread::Builder::new().spawn_scoped(scope, work).ok());
+            more.map_while(|_| std::thread::Builder::new().spawn_scoped(scope, turn).ok());
         let threads: Vec<_> = threads.collect();
-        let mut done = work();
+        let mut done = turn();
         done.extend(threads.into_iter().filter_map(|thread| thread.join().ok()).flatten());
         done
     });
     for (at, result) in done {
-        all[at] = result;
+        results[at] = Some(result);
     }
-    all
+    results
 }
 
 /// What file systems answer that have no sync.
@@ -190,6 +197,10 @@ impl Disk for RealDisk {
     }
 
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        // What the name held before is open until the folder is free again: some disks take a while to free its room, and
+        // other names in the folder need not wait for that.
+        #[cfg(unix)]
+        let _before = open_plain(OpenOptions::new().read(true), to);
         fs::rename(from, to)
     }
 

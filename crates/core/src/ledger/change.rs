@@ -12,6 +12,7 @@ use crate::root::Kind;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError, mpsc};
 
 /// What a change is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,9 +43,17 @@ impl What {
 pub struct Change<'l, 'd> {
     pub(super) ledger: &'l mut Ledger<'d>,
     pub(super) before: BTreeMap<Key, Before>,
+    what: What,
+    /// Whether what the slots hold is kept.
+    kept: bool,
+    /// Parts that are on the disk itself.
+    synced: BTreeSet<PathBuf>,
     puts: Vec<Put>,
     open: bool,
 }
+
+/// Parts that are waited for while others are being made: a wait takes longer than making a short sound.
+const WAITING: usize = 16;
 
 /// What a slot holds when the change begins.
 #[derive(Debug, Clone)]
@@ -55,8 +64,8 @@ pub(super) struct Before {
 }
 
 impl<'d> Ledger<'d> {
-    /// Begins a change of these slots: logs it, makes the folders that are missing, and keeps copies
-    /// of what the slots hold. `caches` are files that go once it is done.
+    /// Begins a change of these slots: logs it, and makes the folders that are missing. What the slots hold is kept
+    /// while parts are made, or once the change is finished. `caches` are files that go once it is done.
     ///
     /// # Errors
     /// [`Error::Refused`] where another run holds the lock, or another ledger knows a slot;
@@ -83,15 +92,21 @@ impl<'d> Ledger<'d> {
             caches,
             token: super::random()?,
         }])?;
-        let change = Change { ledger: self, before, puts: Vec::new(), open: true };
+        let change = Change {
+            ledger: self,
+            before,
+            what,
+            kept: false,
+            synced: BTreeSet::new(),
+            puts: Vec::new(),
+            open: true,
+        };
         change.refuse_known_elsewhere()?;
         for folder in &folders {
             let path = change.ledger.place(folder)?.path;
             let made = change.ledger.disk.create_folder(&path);
             made.map_err(Error::write("make", &path))?;
         }
-        change.keep_all(what)?;
-        change.ledger.sync_folder(&change.ledger.attic.stock())?;
         Ok(change)
     }
 
@@ -138,9 +153,52 @@ impl Change<'_, '_> {
         self.ledger.part(key)
     }
 
+    /// Makes parts, while what the slots hold is kept and while parts that are whole, as `make` tells, are waited for:
+    /// the disk is slow where a processor is not.
+    ///
+    /// # Errors
+    /// Those of keeping, and of `make`.
+    pub fn make<T>(
+        &mut self,
+        make: impl FnOnce(&Self, &(dyn Fn(&Path) + Sync)) -> Result<T>,
+    ) -> Result<T> {
+        let (whole, waiting) = mpsc::channel::<PathBuf>();
+        let (waiting, synced) = (Mutex::new(waiting), Mutex::new(BTreeSet::new()));
+        let next = || waiting.lock().unwrap_or_else(PoisonError::into_inner).recv().ok();
+        let (disk, this) = (self.ledger.disk, &*self);
+        let wait = || {
+            while let Some(part) = next() {
+                // One that fails is waited for once more in the end, and told then.
+                if disk.sync_file(&part).is_ok() {
+                    synced.lock().unwrap_or_else(PoisonError::into_inner).insert(part);
+                }
+            }
+        };
+        let (made, kept) = std::thread::scope(|scope| {
+            let spawn = || std::thread::Builder::new();
+            let keeping = spawn().spawn_scoped(scope, || this.keep_all()).ok();
+            let threads = 0..self.before.len().min(WAITING);
+            threads.for_each(|_| drop(spawn().spawn_scoped(scope, wait)));
+            let made = make(this, &|part| {
+                let _ = whole.send(part.to_owned());
+            });
+            drop(whole);
+            let kept = match keeping.map(std::thread::ScopedJoinHandle::join) {
+                Some(Ok(kept)) => kept,
+                // What no thread has kept is kept now.
+                Some(Err(_)) | None => this.keep_all(),
+            };
+            (made, kept)
+        });
+        kept?;
+        self.kept = true;
+        self.synced = synced.into_inner().unwrap_or_else(PoisonError::into_inner);
+        made
+    }
+
     /// Keeps copies of what the slots hold, several at once; what several hold is copied once. A restore
     /// on a full disk does without copies of our own files.
-    fn keep_all(&self, what: What) -> Result<()> {
+    fn keep_all(&self) -> Result<()> {
         let mut each: BTreeMap<Hash, (&Key, &Before)> = BTreeMap::new();
         for (key, before) in &self.before {
             if let Some(hash) = before.held.hash() {
@@ -149,11 +207,21 @@ impl Change<'_, '_> {
         }
         let files = each.values().map(|(_, before)| (before.path.as_path(), before.held));
         let files: Vec<_> = files.collect();
-        self.ledger.keep_all(&files, |held| {
+        let without = |held: Held| {
             let known = held.hash().and_then(|hash| each.get(&hash));
-            what == What::Restore
+            self.what == What::Restore
                 && known.is_some_and(|(key, before)| self.is_ours(key, before.held))
-        })
+        };
+        // What another program has changed since is no fault of the copy.
+        let changed = || {
+            let is = |(key, before): &(&Key, &Before)| {
+                self.ledger.held(key).is_ok_and(|now| now != before.held)
+            };
+            each.values().find(|both| is(both)).map(|(key, _)| changed_just_now(key))
+        };
+        let kept = self.ledger.keep_all(&files, without);
+        kept.map_err(|error| changed().unwrap_or(error))?;
+        self.ledger.sync_folder(&self.ledger.attic.stock())
     }
 
     /// Waits until the parts are on the disk itself. Where it is full, a part of what is kept goes: its place is made
@@ -162,7 +230,9 @@ impl Change<'_, '_> {
         let is_file = |put: &&Put| matches!(put.after, Held::File(_));
         let paths = self.puts.iter().filter(is_file).map(|put| self.ledger.part(&put.slot));
         let mut paths: Vec<PathBuf> = paths.collect::<Result<_>>()?;
-        paths.retain(|path| Kind::of(path).is_ok_and(|kind| kind == Kind::File));
+        paths.retain(|path| {
+            !self.synced.contains(path) && Kind::of(path).is_ok_and(|kind| kind == Kind::File)
+        });
         let synced = crate::disk::sync_files(self.ledger.disk, &paths);
         for (path, synced) in paths.iter().zip(synced) {
             match synced.map_err(Error::write("write", path)) {
@@ -296,8 +366,35 @@ impl Change<'_, '_> {
         self.tell(key, seen, held, Vec::new())
     }
 
-    /// Makes the part of what is kept; on a full disk the place is made when it is put there.
+    /// Makes the parts of several slots that get back what is kept, as [`Change::restore`] would one after another.
+    ///
+    /// # Errors
+    /// [`Error::StockDamaged`], [`Error::Write`].
+    pub fn make_back(&mut self, slots: &[(&Key, usize)]) -> Result<()> {
+        self.make(|change, whole| {
+            slots.par_iter().try_for_each(|(key, below)| {
+                let held = change.goes_back_to(key, *below).0;
+                change.make_part(key, held)?;
+                whole(&change.part(key)?);
+                Ok(())
+            })
+        })
+    }
+
+    /// What a slot holds once it is brought back, and what is known of it where that is ours.
+    fn goes_back_to(&self, key: &Key, below: usize) -> (Held, Option<Installed>) {
+        let known = self.ledger.state.slots.get(key);
+        let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
+        let original = || known.and_then(|known| known.original()).unwrap_or(Held::Nothing);
+        let held = lower.map_or_else(original, |layer| layer.held);
+        (held, lower.map(|layer| layer.installed.clone()))
+    }
+
+    /// Makes the part of what is kept, where it is not made yet; on a full disk the place is made when it is put there.
     fn make_part(&self, key: &Key, held: Held) -> Result<()> {
+        if Kind::of(&self.part(key)?)? != Kind::Nothing {
+            return Ok(());
+        }
         let dress = self.original(key);
         match self.ledger.part_from_kept(key, held, dress.as_ref(), Durable::No) {
             Err(error) if error.is_full() => Ok(()),
@@ -313,10 +410,8 @@ impl Change<'_, '_> {
     pub fn restore(&mut self, key: &Key, below: usize) -> Result<()> {
         let put = self.put(key)?;
         let known = self.ledger.state.slots.get(key);
-        let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
         let original = known.and_then(|known| known.original());
-        let installed = lower.map(|layer| layer.installed.clone());
-        let after = lower.map(|layer| layer.held).or(original).unwrap_or(Held::Nothing);
+        let (after, installed) = self.goes_back_to(key, below);
         let was = self.original(key);
         let dress = match installed {
             Some(_) => was.map(Attributes::of_place),
@@ -377,11 +472,15 @@ impl Change<'_, '_> {
     /// [`Error::Refused`] where a slot has changed in the meantime, [`Error::Write`]; in both cases
     /// everything is rolled back, unless the disk no longer allows even that: then the next run does it.
     pub fn finish(mut self) -> Result<()> {
-        for put in &self.puts {
-            if self.ledger.held(&put.slot)? != put.before {
-                return Err(changed_just_now(&put.slot));
-            }
+        if !self.kept {
+            self.keep_all()?;
         }
+        self.puts.par_iter().try_for_each(|put| {
+            match self.ledger.held(&put.slot)? == put.before {
+                true => Ok(()),
+                false => Err(changed_just_now(&put.slot)),
+            }
+        })?;
         self.sync_parts()?;
         let mut records: Vec<Record> = self.puts.iter().cloned().map(Record::Put).collect();
         records.push(Record::Ready);

@@ -41,6 +41,7 @@ use crate::root::{Kind, Place, Root, look};
 use attic::Attic;
 use record::{Held, Record, TargetFacts};
 use state::State;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use tracing::debug;
 
@@ -264,14 +265,10 @@ impl<'d> Ledger<'d> {
         }
         let wanted = self.state.kept();
         let others = self.attic.copies().into_iter();
-        for hex in others.filter(|hex| self.state.taken.contains(hex)) {
-            if !wanted.iter().any(|hash| hash.hex() == hex) {
-                let _ = self.disk.remove(&self.attic.stock().join(hex));
-            }
-        }
-        for name in self.attic.unfinished() {
-            let _ = self.disk.remove(&self.attic.stock().join(name));
-        }
+        let wanted: BTreeSet<String> = wanted.iter().map(|hash| hash.hex()).collect();
+        let gone = others.filter(|hex| self.state.taken.contains(hex) && !wanted.contains(hex));
+        let gone: Vec<String> = gone.chain(self.attic.unfinished()).collect();
+        crate::disk::at_once(&gone, |name| self.disk.remove(&self.attic.stock().join(name)));
         let matters = self.state.slots.values().any(state::Slot::matters);
         let is_clean = self.state.pending.is_none() && self.state.left.is_empty();
         if !matters && is_clean && self.attic.copies().is_empty() && !self.has_emptied_folders() {

@@ -8,8 +8,9 @@ use crate::error::{Error, Result};
 use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::{Key, PART};
-use crate::refusal::OddLedger;
+use crate::refusal::{OddLedger, internal};
 use crate::root::Kind;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -151,12 +152,29 @@ pub fn place(ledger: &mut Ledger<'_>) -> Result<()> {
         }
     }
     let wanted = wanted_after(&ledger.state);
-    for put in &pending.puts {
-        if put.before != put.after && ledger.held(&put.slot)? != put.after {
-            ledger.settle(&put.slot, put.after, put.dress.as_ref(), &wanted)?;
-        }
+    let whole = &*ledger;
+    let moves = |put: &Put| Ok(put.before != put.after && whole.held(&put.slot)? != put.after);
+    let moves: Vec<bool> = pending.puts.par_iter().map(moves).collect::<Result<_>>()?;
+    let moving = pending.puts.iter().zip(moves).filter(|(_, moves)| *moves).map(|(put, _)| put);
+    let (ready, without): (Vec<&Put>, Vec<&Put>) = moving.partition(|put| has_part(whole, put));
+    let settle = |put: &Put, wanted: &BTreeSet<Hash>| {
+        whole.settle(&put.slot, put.after, put.dress.as_ref(), wanted)
+    };
+    for settled in crate::disk::at_once(&ready, |put| settle(put, &wanted)) {
+        settled.ok_or_else(|| internal("a slot was not settled".to_owned()))??;
+    }
+    // Where there was no room for a part, a copy becomes the part: that of the last slot that needs it.
+    for (at, put) in without.iter().enumerate() {
+        let later = without[at + 1..].iter().filter_map(|later| later.after.hash());
+        settle(put, &wanted.iter().copied().chain(later).collect())?;
     }
     ledger.sync_folders_of(&pending.slots)
+}
+
+/// Whether what a slot is to hold lies beside it, or nothing is needed.
+fn has_part(ledger: &Ledger<'_>, put: &Put) -> bool {
+    let there = || Kind::of(&ledger.part(&put.slot).ok()?).ok().map(|kind| kind != Kind::Nothing);
+    put.after == Held::Nothing || there().unwrap_or(false)
 }
 
 /// Places what can be placed; gives the slots that cannot.
@@ -259,8 +277,9 @@ fn clear_parts(ledger: &Ledger<'_>, pending: &Pending) -> Left {
             Err(_) => false,
         }
     };
-    let left = pending.slots.iter().filter(|key| !cleared(key));
-    let beside: Vec<Key> = left.cloned().collect();
+    let cleared = crate::disk::at_once(&pending.slots, cleared);
+    let left = pending.slots.iter().zip(cleared).filter(|(_, cleared)| *cleared != Some(true));
+    let beside: Vec<Key> = left.map(|(key, _)| key.clone()).collect();
     let token = match beside.is_empty() {
         true => String::new(),
         false => pending.token.clone(),

@@ -14,7 +14,7 @@ use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::refusal::{OddPack, OddPath};
-use crate::run::{JobPlan, Keep, Line, Notice, Run};
+use crate::run::{JobPlan, Keep, Line, Make, Notice, Run};
 use crate::sheet::{Pack, PackForm};
 use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
@@ -83,7 +83,8 @@ impl Run {
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
         let lines: Vec<&Line> = plan.lines.iter().collect();
         let parts: Vec<PathBuf> = plan.lines.iter().map(path_of).collect();
-        let fitted = self.make_all(&lines, &parts, Keep::No, disk, observer)?;
+        let fitted =
+            self.make_all(&lines, &parts, Make { keep: Keep::No, whole: &|_| {}, disk, observer })?;
         let named = lines.iter().zip(fitted).map(|(line, fitted)| {
             let stands_for = Some(line.slot.clone());
             (self.packed_as(&line.slot), Installed { stands_for, ..fitted.installed })

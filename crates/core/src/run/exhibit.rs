@@ -5,7 +5,7 @@ use super::Run;
 use super::fitting::{Side, open_written};
 use super::line::{Line, Work};
 use super::look::JobPlan;
-use super::make::{Fitted, Keep};
+use super::make::{Fitted, Keep, Make};
 use super::notice::Notice;
 use super::restore::Which;
 use super::status::{Condition, Proof, SlotStatus, Status, status};
@@ -86,7 +86,13 @@ impl Run {
         let is_new = |line: &&Line| !matches!(line.work, Work::Unchanged { .. });
         let lines: Vec<&Line> = plan.lines.iter().filter(is_new).collect();
         let parts: Vec<PathBuf> = lines.iter().map(|line| path_of(line)).collect();
-        let mut fitted = self.make_all(&lines, &parts, Keep::ForLater, disk, observer)?.into_iter();
+        let mut fitted = self
+            .make_all(
+                &lines,
+                &parts,
+                Make { keep: Keep::ForLater, whole: &|_| {}, disk, observer },
+            )?
+            .into_iter();
         self.shelf.trim(disk);
         let made: Vec<(&Line, Option<Fitted>)> =
             plan.lines.iter().map(|line| (line, fitted.next_if_new(is_new(&line)))).collect();

@@ -51,6 +51,19 @@ pub(crate) enum Keep {
     ForLater,
 }
 
+/// How files are made.
+#[derive(Clone, Copy)]
+pub(crate) struct Make<'a> {
+    /// Whether they are kept.
+    pub keep: Keep,
+    /// Is told of each that is whole.
+    pub whole: &'a (dyn Fn(&Path) + Sync),
+    /// Where they are made.
+    pub disk: &'a dyn Disk,
+    /// Who watches.
+    pub observer: &'a dyn Observer,
+}
+
 /// What an encoder has made, and what only rendering its feed knows.
 type Encoded = (PathBuf, Outcome);
 
@@ -71,9 +84,7 @@ impl Run {
         &self,
         lines: &[&Line],
         parts: &[PathBuf],
-        keep: Keep,
-        disk: &dyn Disk,
-        observer: &dyn Observer,
+        how: Make<'_>,
     ) -> Result<Vec<Fitted>> {
         let mut firsts: HashMap<Hash, usize> = HashMap::new();
         let models: Vec<usize> = lines
@@ -88,13 +99,13 @@ impl Run {
             made.map_err(|error| self.of_slot(&lines[at].slot, &lines[at].clip, error))
         };
         let first: Vec<usize> = (0..lines.len()).filter(|at| models[*at] == *at).collect();
-        let together = self.encode_together(lines, &first, observer)?;
+        let together = self.encode_together(lines, &first, how.observer)?;
         let made: Vec<Option<Fitted>> = (0..lines.len())
             .into_par_iter()
             .map(|at| match models[at] == at {
                 true => {
                     let ready = together.made.get(&at);
-                    of(at, self.make(lines[at], &parts[at], ready, keep, disk, observer)).map(Some)
+                    of(at, self.make(lines[at], &parts[at], ready, how)).map(Some)
                 }
                 false => Ok(None),
             })
@@ -104,7 +115,7 @@ impl Run {
             .map(|at| match (&made[at], &made[models[at]]) {
                 (None, Some(model)) => {
                     let from = &parts[models[at]];
-                    of(at, self.copy(lines[at], &parts[at], model, from, disk, observer)).map(Some)
+                    of(at, self.copy(lines[at], &parts[at], model, from, how)).map(Some)
                 }
                 _ => Ok(None),
             })
@@ -119,11 +130,11 @@ impl Run {
         part: &Path,
         model: &Fitted,
         from: &Path,
-        disk: &dyn Disk,
-        observer: &dyn Observer,
+        how: Make<'_>,
     ) -> Result<Fitted> {
-        copy_file(from, part, Durable::No, disk)?;
-        let before = line.before(&self.surveys, observer)?;
+        copy_file(from, part, Durable::No, how.disk)?;
+        (how.whole)(part);
+        let before = line.before(&self.surveys, how.observer)?;
         let of_file = |notice: &&Notice| !notice.is_of_difference();
         let mut notices: Vec<Notice> = model.notices.iter().filter(of_file).cloned().collect();
         if let (Some(before), Some(after)) = (&before, &model.after) {
@@ -154,10 +165,9 @@ impl Run {
         line: &Line,
         part: &Path,
         ready: Option<&Encoded>,
-        keep: Keep,
-        disk: &dyn Disk,
-        observer: &dyn Observer,
+        how: Make<'_>,
     ) -> Result<Fitted> {
+        let Make { disk, observer, .. } = how;
         let mut made = Fitted {
             hash: Hash::of(&[]),
             bytes: 0,
@@ -168,7 +178,7 @@ impl Run {
             notices: Vec::new(),
         };
         match &line.work {
-            Work::Fit { .. } => self.fit(line, part, &mut made, keep, disk, observer)?,
+            Work::Fit { .. } => self.fit(line, part, &mut made, how)?,
             Work::AsIs { .. } => {
                 let path = line.input.stored_at().unwrap_or(Path::new(""));
                 copy_file(path, part, Durable::No, disk)?;
@@ -197,21 +207,15 @@ impl Run {
         }
         made.hash = Hash::of_file(part)?;
         made.bytes = std::fs::metadata(part).map_err(Error::read(part))?.len();
+        (how.whole)(part);
         if made.installed.spec.is_empty() {
             made.installed.spec = format!("opaque, {} bytes", made.bytes);
         }
         Ok(made)
     }
 
-    fn fit(
-        &self,
-        line: &Line,
-        part: &Path,
-        made: &mut Fitted,
-        keep: Keep,
-        disk: &dyn Disk,
-        observer: &dyn Observer,
-    ) -> Result<()> {
+    fn fit(&self, line: &Line, part: &Path, made: &mut Fitted, how: Make<'_>) -> Result<()> {
+        let Make { keep, disk, observer, .. } = how;
         let Work::Fit { plan } = &line.work else {
             return Ok(());
         };

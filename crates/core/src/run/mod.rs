@@ -30,7 +30,7 @@ pub use exhibit::{Exhibit, Exhibits, Standing, exhibit_root};
 pub use fitting::{Against, Fitting, Judged, Side, Written, open_written};
 pub use line::{Line, Work};
 pub use look::{Back, JobPlan};
-pub(crate) use make::Keep;
+pub(crate) use make::{Keep, Make};
 pub use notice::Notice;
 pub use place::{Installation, Placed, Session};
 pub use restore::{Changed, Failed, Restored, Which, restore};

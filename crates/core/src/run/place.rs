@@ -5,7 +5,7 @@ use super::entries::words;
 use super::fitting::Side;
 use super::line::{Line, Sources, Work};
 use super::look::{JobPlan, over_budget};
-use super::make::{Fitted, Keep};
+use super::make::{Fitted, Keep, Make};
 use super::notice::Notice;
 use crate::disk::Disk;
 use crate::error::Result;
@@ -163,7 +163,9 @@ fn place(
     let mut change = ledger.begin(run.what(), &keys, plan.caches.clone())?;
     let parts = lines.iter().map(|line| change.part(&line.key));
     let parts: Vec<PathBuf> = parts.collect::<Result<_>>()?;
-    let fitted = run.make_all(&lines, &parts, Keep::No, disk, observer)?;
+    let fitted = change.make(|_, whole| {
+        run.make_all(&lines, &parts, Make { keep: Keep::No, whole, disk, observer })
+    })?;
     refuse_over_budget(run, plan, &lines, &fitted)?;
     for (line, fitted) in lines.iter().zip(fitted) {
         change.install(&line.key, fitted.hash, fitted.installed.clone())?;

@@ -229,6 +229,11 @@ impl Steps {
         let files = self.files.iter().map(|file| file.file.clone());
         let names: Vec<Key> = slots.chain(files).collect();
         let mut change = ledger.begin(What::Restore, &names, caches)?;
+        let back = self.slots.iter().filter_map(|step| match step.act {
+            Act::Restore { below, .. } => Some((&step.slot, below)),
+            Act::Leave => None,
+        });
+        change.make_back(&back.collect::<Vec<_>>())?;
         for step in &self.slots {
             match step.act {
                 Act::Restore { below, .. } => change.restore(&step.slot, below)?,

@@ -676,16 +676,34 @@ fn one_file_has_one_name_where_the_disk_ignores_case_and_accents() {
 #[test]
 fn a_restore_needs_no_free_space() {
     let real = RealDisk::default();
-    let world = World::new();
-    let stock = world.contents();
-    world.install(JOBS[0], &real).unwrap();
-    world.swap("b.wav", STOCK[1], &real).unwrap();
-    // Two slots whose stock is the same copy.
-    let full = FullDisk::new(0);
-    let done = world.restore(&[], Changed::Refuse, &full).unwrap();
-    assert!(done.failed.is_empty(), "{done:?}");
-    assert_eq!(world.contents(), stock);
-    assert!(!world.ledger().exists());
+    for is_one_copy in [false, true] {
+        let world = World::new();
+        // More than the room that is held back for the log.
+        for (at, slot) in STOCK[..2].iter().enumerate() {
+            let large = sound("wav pcm8 18900 mono", 90_000 + at, 0.5);
+            fs::write(world.root().join(slot), large).unwrap();
+        }
+        if is_one_copy {
+            // Of what both slots hold one copy is kept: the first must not take it from the second.
+            fs::copy(world.root().join(STOCK[0]), world.root().join(STOCK[1])).unwrap();
+        }
+        let stock = world.contents();
+        world.install(JOBS[0], &real).unwrap();
+        world.swap("b.wav", STOCK[1], &real).unwrap();
+        // One copy cannot be two files: where there is no room for the second, nothing happens.
+        let ours = world.contents();
+        if is_one_copy {
+            let refused = world.restore(&[], Changed::Refuse, &FullDisk::new(0)).unwrap_err();
+            assert!(refused.is_full(), "{refused:?}");
+            assert_eq!(world.contents(), ours);
+        }
+        // Room for what is held back for the log and for one of both: the other is the copy itself.
+        let full = FullDisk::new(if is_one_copy { 150_000 } else { 0 });
+        let done = world.restore(&[], Changed::Refuse, &full).unwrap();
+        assert!(done.failed.is_empty(), "{done:?}");
+        assert_eq!(world.contents(), stock);
+        assert!(!world.ledger().exists());
+    }
 }
 
 #[test]
