@@ -4,10 +4,8 @@
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use deft_needle_audio::block::{Block, Samples, Source};
 use deft_needle_audio::measure::{Ask, survey};
-use deft_needle_audio::num::int32;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Reference, plan_clip};
-use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::render::{render, render_source};
 use deft_needle_audio::seam::{Bounds, find};
 use deft_needle_audio::shape::blocks::BlockStep as _;
@@ -21,9 +19,8 @@ use deft_needle_audio::shape::separate::{Keep, Separated};
 use deft_needle_audio::shape::tone::ToneCut;
 use deft_needle_audio::shape::voicing::{VOICINGS, Voiced};
 use deft_needle_audio::spec::Output;
-use deft_needle_audio::spec::{ByteOrder, Codec, Container, Demand, Format, Kind, Spec};
+use deft_needle_audio::spec::{Demand, Format, Kind, Spec};
 use deft_needle_audio::units::SampleRate;
-use deft_needle_audio::write::codec::{aac, alac, flac, mp3, opus, plain, qoa, vorbis};
 use deft_needle_audio::{Clip, Edits};
 use ebur128::{EbuR128, Mode};
 use std::hint::black_box;
@@ -43,12 +40,8 @@ fn noise(frames: usize) -> Vec<f64> {
 }
 
 fn source() -> Samples {
-    source_of(format!("wav f64 {RATE} stereo").parse().expect("a spec line"))
-}
-
-fn source_of(format: Format) -> Samples {
-    let channel = noise((u64::from(format.rate.hertz()) * SECONDS) as usize);
-    Samples::new(format.rate, vec![channel; usize::from(format.channels.count())])
+    let rate = SampleRate::new(RATE).expect("a rate");
+    Samples::new(rate, vec![noise((u64::from(RATE) * SECONDS) as usize); 2])
 }
 
 fn drain(mut source: impl Source) {
@@ -132,8 +125,6 @@ fn inspecting(c: &mut Criterion) {
     group.finish();
 }
 
-/// What each format takes: the codec alone, the tool around it, and reading it back (which is what
-/// verification costs).
 /// Finding loops beside reading the clip; a loop that is bent to whole frames beside a plain conversion.
 fn loops(c: &mut Criterion) {
     let mut group = c.benchmark_group("loops");
@@ -177,171 +168,5 @@ fn loops(c: &mut Criterion) {
     group.finish();
 }
 
-fn formats(c: &mut Criterion) {
-    let mut group = c.benchmark_group("formats");
-    group.sample_size(10);
-    for line in [
-        "wav pcm16 48000 stereo",
-        "wav mulaw 48000 stereo",
-        "wav imaadpcm 48000 stereo",
-        "wav msadpcm 48000 stereo",
-        "w64 pcm24 48000 stereo",
-        "aiff pcm24 48000 stereo",
-        "aifc imaadpcm 48000 stereo",
-        "flac flac16 48000 stereo",
-        "flac flac24 48000 stereo",
-        "ogg flac16 48000 stereo",
-        "m4a alac16 48000 stereo",
-        "m4a alac24 48000 stereo",
-        "caf alac24 48000 stereo",
-        "m4a aac 48000 stereo",
-        "caf aac 48000 stereo",
-        "ogg vorbis 48000 stereo",
-        "ogg opus 48000 stereo",
-        "mp3 mp3:192k 48000 stereo",
-        "qoa qoa 48000 stereo",
-        "wav gsm 8000 mono",
-        "raw g722 16000 mono",
-        "au g726-32 8000 mono",
-    ] {
-        let format: Format = line.parse().expect("a spec line");
-        let mut output = Output::plain(format, u64::from(format.rate.hertz()) * SECONDS);
-        output.block_bytes =
-            line.starts_with("wav").then_some(2048).filter(|_| line.contains("adpcm"));
-        let source = || source_of(format);
-        let write = |source: Samples| {
-            let mut bytes = Cursor::new(Vec::new());
-            let made = render_source(source, &output, Dither::None, &mut bytes, &Unobserved);
-            made.map(|_| bytes.into_inner()).expect("memory")
-        };
-        if let Some(bare) = bare(&output) {
-            group.bench_function(format!("{line}: the codec alone"), |b| {
-                b.iter_with_setup(source, &bare)
-            });
-        }
-        group.bench_function(format!("{line}: written"), |b| {
-            b.iter_with_setup(source, |s| black_box(write(s).len()));
-        });
-        let folder = tempfile::tempdir().expect("a temporary folder");
-        let path = folder.path().join("clip");
-        std::fs::write(&path, write(source())).expect("room for a file");
-        let raw = (format.container == Container::Raw).then_some(format);
-        let hints = Hints { raw, ..Hints::default() };
-        let clip = Clip::from_input(Input::file(&path), &hints).expect("a sound file");
-        group.bench_function(format!("{line}: read"), |b| {
-            b.iter(|| drain(clip.frames().expect("readable")));
-        });
-    }
-    group.finish();
-}
-
-type Bare = Box<dyn Fn(Samples) -> usize>;
-
-/// A codec fed with blocks, its packets thrown away; `None` for those that are hardly more than copies.
-fn bare(output: &Output) -> Option<Bare> {
-    fn blocks(mut source: Samples, mut take: impl FnMut(&Block)) {
-        let mut block = Block::new(source.channels());
-        loop {
-            source.next(&mut block).expect("memory");
-            if block.is_empty() {
-                return;
-            }
-            take(&block);
-        }
-    }
-    let whole = move |source: Samples, scale: f64, encode: &mut dyn FnMut(&[Vec<i32>]) -> usize| {
-        let mut sum = 0;
-        blocks(source, |block| {
-            let of = |c: &Vec<f64>| c.iter().map(|s| int32(s * scale)).collect();
-            let channels: Vec<Vec<i32>> = block.channels().iter().map(of).collect();
-            sum += encode(&channels);
-        });
-        sum
-    };
-    let (format, output) = (output.format, output.clone());
-    let (bits, scale) = match format.encoding.codec {
-        Codec::Flac24 | Codec::Alac24 => (24, 8_388_608.0),
-        _ => (16, 32_768.0),
-    };
-    match format.encoding.codec {
-        Codec::Vorbis => Some(Box::new(move |source| {
-            let mut codec = vorbis::Vorbis::new(format).expect("a codec");
-            let mut sum = 0;
-            blocks(source, |block| {
-                codec.encode(block).expect("encodable");
-                while let Some(packet) = codec.next_packet() {
-                    sum += packet.bytes.len();
-                }
-            });
-            sum
-        })),
-        Codec::Aac => Some(Box::new(move |source| {
-            let mut codec = aac::Aac::new(format).expect("a codec");
-            let mut sum = 0;
-            blocks(source, |block| {
-                codec.encode(block, |packet| sum += packet.len()).expect("encodable");
-            });
-            sum
-        })),
-        Codec::Qoa => Some(Box::new(move |source| {
-            let mut codec = qoa::Qoa::new(RATE, 2);
-            let mut bytes = Vec::new();
-            blocks(source, |block| codec.encode(block, &mut bytes));
-            bytes.len()
-        })),
-        // The check sum of all samples is part of the format.
-        Codec::Flac16 | Codec::Flac24 => Some(Box::new(move |source| {
-            let (mut codec, mut length) = (flac::Flac::new(format), 0);
-            blocks(source, |block| {
-                let put = |frame: Vec<u8>| -> Result<(), ()> {
-                    length += frame.len();
-                    Ok(())
-                };
-                codec.encode(block, put).expect("nothing fails");
-            });
-            length + codec.stream_info(0).len()
-        })),
-        Codec::Alac16 | Codec::Alac24 => Some(Box::new(move |source| {
-            let mut codec = alac::Alac::new(bits, 2);
-            whole(source, scale, &mut |channels| codec.packet(channels).len())
-        })),
-        Codec::Opus => Some(Box::new(move |source| {
-            let mut codec = opus::Opus::new(format, format.rate).expect("a codec");
-            let mut sum = 0;
-            blocks(source, |block| {
-                codec.encode(block).expect("encodable");
-                while let Some(packet) = codec.next_packet() {
-                    sum += packet.len();
-                }
-            });
-            sum
-        })),
-        Codec::Mp3 => Some(Box::new(move |source| {
-            let mut codec = mp3::Mp3::new(RATE, 2, mp3::Aim::Constant(192)).expect("a codec");
-            let mut sum = 0;
-            blocks(source, |block| {
-                codec.encode(block);
-                while let Some(frame) = codec.next_frame() {
-                    sum += frame.len();
-                }
-            });
-            sum
-        })),
-        Codec::ImaAdpcm | Codec::MsAdpcm | Codec::Gsm | Codec::G722 | Codec::G726At32 => {
-            Some(Box::new(move |source| {
-                let mut codec = plain::Plain::new(&output, ByteOrder::Little);
-                let (mut bytes, mut sum) = (Vec::new(), 0);
-                blocks(source, |block| {
-                    bytes.clear();
-                    codec.encode(block, &mut bytes);
-                    sum += bytes.len();
-                });
-                sum
-            }))
-        }
-        _ => None,
-    }
-}
-
-criterion_group!(benches, shaping, inspecting, loops, formats);
+criterion_group!(benches, shaping, inspecting, loops);
 criterion_main!(benches);
