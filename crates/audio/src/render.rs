@@ -73,6 +73,11 @@ pub fn render(
         }
         Work::Render(steps) => {
             let along = Along::load(clip, &plan.to.carried)?;
+            let textured = match plan.texture() {
+                Some(texture) => Some(texture.of(clip, observer)?),
+                None => None,
+            };
+            let clip = textured.as_ref().unwrap_or(clip);
             let mut chain = chain(begin(clip, steps)?, steps, &counts);
             encode(&mut *chain, &plan.to, along, out, observer)?
         }

@@ -76,6 +76,10 @@ pub enum Unmet {
     CrossfadeWithTail,
     /// A crossfade of more than half of the loop, or than is kept in memory.
     CrossfadeTooLong { crossfade: f64, looped: f64, most: f64 },
+    /// A texture of that length, in seconds, where the part gives one of the least to the most.
+    NoTexture { texture: f64, least: f64, most: f64 },
+    /// A texture is a loop of its own: an option that asks for another one, or changes it.
+    TextureLoops { option: &'static str },
     /// No loop can be as long as one bound asks and as short as the other, in seconds.
     NoSuchLength { shortest: f64, longest: f64 },
     /// A fade that is longer than what it fades, in seconds.

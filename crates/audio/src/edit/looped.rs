@@ -1,6 +1,6 @@
 //! Loops as people ask for them.
 
-use super::{Moment, Span};
+use super::{Moment, Span, Time};
 use crate::invalid::Invalid;
 use std::fmt;
 use std::str::FromStr;
@@ -35,6 +35,41 @@ pub enum Tail {
     /// It goes on over the loop's next round, as a reverberation does.
     Wrap,
 }
+
+/// A loop without an end out of pieces of a clip.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum TextureEdit {
+    /// As long as the clip is good for.
+    Auto,
+    /// As long as this.
+    Lasting(Time),
+}
+
+impl FromStr for TextureEdit {
+    type Err = Invalid;
+
+    /// Reads a time, and `auto`.
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        match text {
+            "auto" => Ok(Self::Auto),
+            time => {
+                let expected = "a length, as in 20s, or auto";
+                time.parse().map(Self::Lasting).map_err(|_| Invalid::new("texture", text, expected))
+            }
+        }
+    }
+}
+
+impl fmt::Display for TextureEdit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Auto => f.write_str("auto"),
+            Self::Lasting(time) => time.fmt(f),
+        }
+    }
+}
+
+crate::invalid::as_text!(TextureEdit);
 
 crate::invalid::words!(Tail, "tail", "keep" => Self::Keep, "cut" => Self::Cut, "fade" => Self::Fade, "wrap" => Self::Wrap);
 

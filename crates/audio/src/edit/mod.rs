@@ -15,7 +15,7 @@ pub use cut::CutEdit;
 pub use factor::Factor;
 pub use frequency::Frequency;
 pub use level::{Gain, Level, LevelGoal};
-pub use looped::{LoopEdit, Tail};
+pub use looped::{LoopEdit, Tail, TextureEdit};
 pub use options::{Group, OPTIONS, OptionRow, ValueKind, option};
 pub use request::{Overruled, Request};
 pub use time::{Moment, Span, SpanEnd, Time};
@@ -108,6 +108,9 @@ pub struct Edits {
     pub loop_snap: Option<Time>,
     /// Let the loop's end fade into what comes before its start, over so long.
     pub crossfade: Option<Time>,
+    /// Make a loop without an end out of pieces of the part that is used.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub texture: Option<TextureEdit>,
     /// The loop starts at, and lasts for, a multiple of this many frames of the output.
     pub loop_multiple: Option<NonZeroU64>,
     /// The most that pitch may bend to make the loop a whole number of frames, in cents; 1 where the

@@ -377,6 +377,13 @@ pub static OPTIONS: &[OptionRow] = &[
         field!(edits.crossfade, text => maybe(text)),
     ),
     row(
+        ("texture", Looping, Maybe("TIME", "auto")),
+        "Loop pieces of the clip, crossfaded: rain, crowds [default: auto]",
+        Some("none"),
+        (&["3s", "auto"], "long"),
+        field!(edits.texture, text => maybe(text)),
+    ),
+    row(
         ("loop-multiple", Looping, One("FRAMES")),
         "Make loop start and length multiples of this many frames",
         Some("none"),

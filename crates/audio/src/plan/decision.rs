@@ -232,6 +232,15 @@ pub enum Decision {
         /// The same below about 250 Hz, above that, and above about 2.5 kHz: each has its own law.
         bands: [f64; 3],
     },
+    /// Pieces of the clip, each fading into the next, take its place and loop as a whole.
+    Textured {
+        /// How many.
+        pieces: usize,
+        /// Over how many seconds one fades into the next.
+        fade: f64,
+        /// Seconds of the loop.
+        seconds: f64,
+    },
     /// The loop is made a whole number of frames.
     LoopLength {
         /// How many.
@@ -348,6 +357,7 @@ impl Decision {
             | Self::TailCut { .. }
             | Self::TailWrapped { .. }
             | Self::Crossfaded { .. }
+            | Self::Textured { .. }
             | Self::LoopLength { .. }
             | Self::LoopMoved { .. }
             | Self::SeamError { .. }

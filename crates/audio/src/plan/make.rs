@@ -59,6 +59,13 @@ pub fn plan_clip(
         return Ok(plan);
     }
     let selection = select(clip, edits, observer)?;
+    let textured = match &selection.texture {
+        Some(texture) => Some(texture.of(clip, observer)?),
+        None => None,
+    };
+    let source = facts;
+    let clip = textured.as_ref().unwrap_or(clip);
+    let facts = clip.facts();
     let given =
         Given { facts, demand, edits, selection: &selection, levelled: &Levelled::default() };
     let plain = decide(given)?;
@@ -66,6 +73,7 @@ pub fn plan_clip(
     let mut plan = decide(Given { levelled, ..given })?;
     refuse_too_large_work(&plan)?;
     tell_seam_error(clip, &selection, edits.loop_direction, &mut plan, observer)?;
+    plan.from_frames = source.frames;
     told(&plan);
     Ok(plan)
 }

@@ -33,6 +33,7 @@ pub use reason::{
 };
 
 pub use crate::shape::Step;
+use crate::shape::texture::Texture;
 use crate::spec::{Format, Output};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -71,5 +72,13 @@ impl Plan {
             Work::Render(steps) => steps,
             Work::Nothing | Work::Rewrap => &[],
         }
+    }
+
+    /// The pieces that take the clip's place; everything else is done to what comes of them.
+    pub fn texture(&self) -> Option<&Texture> {
+        self.steps().iter().find_map(|step| match step {
+            Step::Texture(texture) => Some(texture),
+            _ => None,
+        })
     }
 }

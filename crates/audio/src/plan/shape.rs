@@ -65,6 +65,7 @@ pub fn before(
     if facts.reversed {
         steps.push(Step::Reverse);
     }
+    steps.extend(selection.texture.clone().map(Step::Texture));
     let (crossfade, fold) = (selection.crossfade, selection.fold);
     let stretches = unrolled.and_then(|rounds| rounds.stretches.clone());
     let mut frames = range.len();

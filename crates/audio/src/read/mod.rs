@@ -23,6 +23,7 @@ mod raw;
 mod reading;
 mod reversed;
 pub mod sniff;
+mod spool;
 mod wav;
 
 pub use input::{Handle, Input, open_regular};
@@ -37,9 +38,11 @@ use crate::units::FrameRange;
 use packets::Joined;
 use reading::Reading;
 use sniff::Sniffed;
+use spool::Spool;
 use std::fmt::Debug;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
+use std::sync::Arc;
 
 /// What the user says of a file that its content cannot tell.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -146,6 +149,18 @@ impl Clip {
     pub fn reversed(&self) -> Result<Self> {
         let hints = Hints { reverse: !self.hints.reverse, ..self.hints.clone() };
         Self::from_input(self.input.clone(), &hints)
+    }
+
+    /// A clip of other frames, which a source gives once: they are kept in a private file. It has no encoded samples
+    /// that could be copied.
+    ///
+    /// # Errors
+    /// Those of the source; [`Error::Read`] where there is no room for its frames.
+    pub fn remade(&self, facts: Facts, source: &mut dyn Source) -> Result<Self> {
+        let wrong = |source| Error::Read { path: self.input.name().to_owned(), source };
+        let spool = Spool::of(source, &facts, false, wrong)?;
+        let (input, hints) = (self.input.clone(), self.hints.clone());
+        Ok(Self { input, hints, facts, body: Box::new(Arc::new(spool)) })
     }
 
     /// Where it comes from.

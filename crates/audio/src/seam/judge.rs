@@ -1,13 +1,13 @@
 //! How a seam sounds: what happens there beside what the sound itself does around it.
 
 use super::spectrum::apart;
-use super::windows::windows;
 use crate::block::Block;
 use crate::error::{Error, Result};
 use crate::masking::Ear;
 use crate::num::{decibels, real_size, single, size};
 use crate::observe::Unobserved;
 use crate::read::Clip;
+use crate::shape::windows::windows;
 use crate::spec::Format;
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;

@@ -1,12 +1,12 @@
 //! What a resampling filter does to a seam that has other sound beside it than the loop's own.
 
-use super::windows::windows;
 use crate::block::{Block, Samples, collect};
 use crate::error::Result;
 use crate::num::{count, decibels, scaled, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::resample::{Resampler, reach};
+use crate::shape::windows::windows;
 use crate::units::FrameRange;
 use std::ops::Range;
 

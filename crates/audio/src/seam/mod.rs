@@ -14,7 +14,7 @@ mod place;
 mod repeats;
 mod smooth;
 mod spectrum;
-mod windows;
+mod texture;
 
 pub(crate) use align::align;
 pub use find::{Bars, Candidate, find};
@@ -22,4 +22,4 @@ pub use form::Reason;
 pub use judge::{Judgement, Sides, UNHEARD, Verdict, judge};
 pub use repeats::Bounds;
 pub use smooth::{Smoothing, smooth};
-pub use windows::windows;
+pub use texture::texture;

@@ -2,13 +2,13 @@
 //! both ends, before anything is written.
 
 use super::judge::{Judgement, Sides, Verdict, side};
-use super::windows::windows;
 use crate::block::Block;
 use crate::error::Result;
 use crate::num::{decibels, real_size, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::crossfade::{Crossfade, likeness_by_band};
+use crate::shape::windows::windows;
 use crate::spec::Format;
 use crate::units::{FrameRange, SampleRate};
 use schemars::JsonSchema;

@@ -2,7 +2,7 @@
 //! goes on in step where what is high does not, or the other way round.
 
 use crate::block::Block;
-use crate::num::{count, real, real_size, size};
+use crate::num::{real_size, size};
 use crate::units::{FrameRange, SampleRate};
 use rustfft::FftPlanner;
 use rustfft::num_complex::Complex;
@@ -53,23 +53,29 @@ impl Crossfade {
 
     /// The loop's own end, faded into what lies before its start; both of as many frames as it lasts.
     pub fn blended(&self, own: &Block, before: &Block, rate: SampleRate) -> Block {
-        let mut out = Block::new(own.channels().len());
-        out.shape(own.channels().len(), size(self.frames));
-        let bands = bands(own, rate).into_iter().zip(bands(before, rate));
-        for ((own, before), likeness) in bands.zip(self.likeness) {
-            let sides = own.channels().iter().zip(before.channels());
-            for (out, (own, before)) in out.channels_mut().iter_mut().zip(sides) {
-                for (index, (out, (own, before))) in
-                    out.iter_mut().zip(own.iter().zip(before)).enumerate()
-                {
-                    let x = real(count(index) + 1) / real(self.frames + 1);
-                    let [a, b] = Self::gains(likeness, x);
-                    *out += a * own + b * before;
-                }
+        blend(own, before, self.likeness, rate)
+    }
+}
+
+/// One stretch faded into another of as many frames, each band as alike as it is said.
+pub fn blend(own: &Block, coming: &Block, likeness: [f64; BANDS], rate: SampleRate) -> Block {
+    let frames = own.frames();
+    let mut out = Block::new(own.channels().len());
+    out.shape(own.channels().len(), frames);
+    let bands = bands(own, rate).into_iter().zip(bands(coming, rate));
+    for ((own, coming), likeness) in bands.zip(likeness) {
+        let sides = own.channels().iter().zip(coming.channels());
+        for (out, (own, coming)) in out.channels_mut().iter_mut().zip(sides) {
+            for (index, (out, (own, coming))) in
+                out.iter_mut().zip(own.iter().zip(coming)).enumerate()
+            {
+                let x = real_size(index + 1) / real_size(frames + 1);
+                let [a, b] = Crossfade::gains(likeness, x);
+                *out += a * own + b * coming;
             }
         }
-        out
     }
+    out
 }
 
 /// How alike two sides are in each band.

@@ -15,8 +15,10 @@ pub mod resample;
 pub mod route;
 pub mod separate;
 pub mod stretches;
+pub mod texture;
 pub mod tone;
 pub mod voicing;
+pub mod windows;
 
 pub mod biquad;
 mod noise;

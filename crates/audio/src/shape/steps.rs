@@ -15,6 +15,7 @@ use super::resample::Resampler;
 use super::route::{Phase, Route, Router};
 use super::separate::{Keep, Separated};
 use super::stretches::{Fold, Stretches};
+use super::texture::Texture;
 use super::tone::ToneCut;
 use super::voicing::{Voiced, Voicing};
 use crate::block::Source;
@@ -55,6 +56,8 @@ pub enum Step {
     },
     /// The clip comes from its last frame to its first.
     Reverse,
+    /// Pieces of the clip take its place, each fading into the next.
+    Texture(Texture),
     /// Short linear fades where a cut goes through sound.
     EdgeFade {
         /// How many frames come in.
@@ -200,7 +203,7 @@ pub(crate) fn chain<'a>(
                 Box::new(Resampler::by(source, *from, *to, *rate).with_lead(*lead))
             }
             // The source itself gives them.
-            Step::Stretches { .. } | Step::Reverse => source,
+            Step::Stretches { .. } | Step::Reverse | Step::Texture(_) => source,
             Step::Dc { offsets } => Box::new(WithoutDc::new(offsets.clone()).on(source)),
             Step::Separate { keep } => Box::new(Separated::new(source, *keep)),
             Step::CutTone { low, high } => Box::new(ToneCut::new(*low, *high).on(source)),

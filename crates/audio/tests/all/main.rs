@@ -25,5 +25,6 @@ mod round_trips;
 mod specs;
 mod targets;
 mod telephones;
+mod textures;
 mod wav_read;
 mod wav_write;

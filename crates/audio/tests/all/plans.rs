@@ -250,6 +250,7 @@ fn every_option_has_its_step_and_its_decision() {
         ("tail", looped, "", "TailCut"),
         ("loop-snap", looped, "", "LoopEndMoved"),
         ("crossfade", looped, "Stretches", "Crossfaded"),
+        ("texture", none, "Texture", "Textured"),
         ("loop-multiple", &[("loop", "0.5s..1.5001s"), ("loop-bend", "10")], "", "LoopLength"),
         ("loop-bend", &[("loop", "0.5s..1.5001s"), ("loop-multiple", "16")], "", "LoopLength"),
         ("tag", none, "", ""),

@@ -159,6 +159,11 @@ fn loops(decision: &Decision) -> String {
             "the tail ({}) is wrapped onto the second pass; both loop points move later by that",
             Duration(*seconds)
         ),
+        Decision::Textured { pieces, fade, seconds } => format!(
+            "a seamless loop of {} from {pieces} pieces, crossfaded over {}",
+            Duration(*seconds),
+            Duration(*fade)
+        ),
         Decision::Crossfaded { seconds, .. } => {
             format!("{} crossfade at the loop point", Duration(*seconds))
         }

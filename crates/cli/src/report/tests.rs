@@ -43,7 +43,11 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::TooLong { seconds: 7.5, longest: 6.0 },
-            "the result would last 7.500 s, and 6.000 s is the longest that is allowed | add --too-long cut or --too-long loudest, or choose a part with --cut",
+            "the result would last 7.500 s, and 6.000 s is the longest that is allowed | add --too-long cut or --too-long loudest, shorten it with --fit-length 6s, or choose a part with --cut",
+        ),
+        (
+            Unmet::TooLong { seconds: 75.0, longest: 6.0 },
+            "the result would last 1:15.0, and 6.000 s is the longest that is allowed | add --too-long cut or --too-long loudest, or choose a part with --cut",
         ),
         (
             Unmet::StretchTooFar { from: 2.0, to: 9.0, least: 0.5, most: 8.0 },
@@ -68,6 +72,18 @@ fn what_a_clip_cannot_become() {
         (
             Unmet::NothingBetween { low: 5000.0, high: 500.0 },
             "nothing is left between a low cut at 5000 Hz and a high cut at 500 Hz | ask for a lower --low-cut or a higher --high-cut",
+        ),
+        (
+            Unmet::NoTexture { texture: 30.0, least: 0.2, most: 12.0 },
+            "a texture of 30.0 s is too long for this clip: 12.0 s is the longest | ask for a shorter one, or give a longer clip",
+        ),
+        (
+            Unmet::NoTexture { texture: 0.05, least: 0.2, most: 12.0 },
+            "a texture of 0.050 s is too short: 0.200 s is the shortest | ask for a longer one, or give a longer clip",
+        ),
+        (
+            Unmet::TextureLoops { option: "crossfade" },
+            "--texture makes a seamless loop of its own, and --crossfade asks for another | leave --texture or --crossfade out",
         ),
         (
             Unmet::NoTailToWrap,
@@ -115,7 +131,7 @@ fn what_a_clip_cannot_become() {
         ),
         (
             Unmet::NoLoopFound { seconds: 4.0 },
-            "no loop was found in a clip of 4.000 s | look for a shorter one with `seam CLIP --shortest 1s`, or set it with --loop",
+            "no loop was found in a clip of 4.000 s | look for a shorter one with `seam CLIP --shortest 1s`, set it with --loop, or for rain, engines and crowds add --texture",
         ),
         (
             Unmet::NoSuchLoop { range: FrameRange { start: 5, end: 6 }, frames: 100, least: 0.01 },
@@ -394,6 +410,10 @@ fn decisions_of_shaping() {
         (
             Decision::Stretched { from: 4.0, to: 8.0 },
             "speed: time-stretched from 4.000 s to 8.000 s (2.000 times), pitch unchanged | requested; listen to it: attacks may double or soften this far from the original length",
+        ),
+        (
+            Decision::Textured { pieces: 4, fade: 1.5, seconds: 20.0 },
+            "loop: a seamless loop of 20.0 s from 4 pieces, crossfaded over 1.500 s | requested",
         ),
         (
             Decision::TailWrapped { seconds: 0.25, later: false },

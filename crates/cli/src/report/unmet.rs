@@ -131,6 +131,19 @@ fn unmet_loop(wanted: &Unmet) -> String {
         }
         Unmet::LoopNotUsed => "the loop lies outside the part that is used".to_owned(),
         Unmet::LoopStretched => "a loop does not stay exact through time-stretching".to_owned(),
+        Unmet::NoTexture { texture, least, most } if texture < least => format!(
+            "a texture of {} is too short: {} is the shortest",
+            Duration(*texture),
+            Duration(*least)
+        ),
+        Unmet::NoTexture { texture, most, .. } => format!(
+            "a texture of {} is too long for this clip: {} is the longest",
+            Duration(*texture),
+            Duration(*most)
+        ),
+        Unmet::TextureLoops { option } => {
+            format!("--texture makes a seamless loop of its own, and --{option} asks for another")
+        }
         Unmet::NoTailToWrap => "there is no tail after the loop to wrap".to_owned(),
         Unmet::TailTooLong { tail, most } => format!(
             "the tail is {}, and at most {} can be wrapped",
@@ -194,6 +207,12 @@ pub fn unmet_remedy(wanted: &Unmet) -> String {
         Unmet::NoSuchPiece { .. } => "inspect numbers them",
         Unmet::NothingLeft => "choose another range",
         Unmet::AllSilent { .. } => "choose a lower level, as in --trim-silence=-80dBFS",
+        // A little too long is what stretching is for.
+        Unmet::TooLong { seconds, longest } if *seconds < 1.5 * longest => {
+            return format!(
+                "add --too-long cut or --too-long loudest, shorten it with --fit-length {longest}s, or choose a part with --cut"
+            );
+        }
         Unmet::TooLong { .. } => {
             "add --too-long cut or --too-long loudest, or choose a part with --cut"
         }
@@ -310,7 +329,7 @@ fn quality_remedy(wanted: &Unmet) -> Option<String> {
 fn loop_remedy(wanted: &Unmet) -> String {
     let text = match wanted {
         Unmet::NoLoopFound { .. } => {
-            "look for a shorter one with `seam CLIP --shortest 1s`, or set it with --loop"
+            "look for a shorter one with `seam CLIP --shortest 1s`, set it with --loop, or for rain, engines and crowds add --texture"
         }
         Unmet::NoSuchLoop { least, .. } => {
             return format!("a loop lasts {} at least", Duration(*least));
@@ -329,6 +348,11 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::LoopStretched => {
             "leave --stretch and --fit-length out, or take the loop away with --loop none"
         }
+        Unmet::NoTexture { texture, least, .. } if texture < least => {
+            "ask for a longer one, or give a longer clip"
+        }
+        Unmet::NoTexture { .. } => "ask for a shorter one, or give a longer clip",
+        Unmet::TextureLoops { option } => return format!("leave --texture or --{option} out"),
         Unmet::NoTailToWrap => "end the loop before the sound dies away, or leave out --tail wrap",
         Unmet::TailTooLong { .. } => "cut the tail shorter with --cut ..END",
         Unmet::NoSuchLength { .. } => "lower the shortest length, or raise the longest",

@@ -1,6 +1,7 @@
 //! What of a clip is wanted: the part that a cut names, a piece, or what is left without silence.
 
 mod looped;
+mod texture;
 
 pub use looped::near;
 
@@ -16,6 +17,7 @@ use crate::read::Clip;
 use crate::shape::crossfade::Crossfade;
 use crate::shape::cut::Cut;
 use crate::shape::stretches::Fold;
+use crate::shape::texture::Texture;
 use crate::spec::Facts;
 use crate::units::{FrameRange, SampleRate};
 use crate::unmet::Unmet;
@@ -48,6 +50,8 @@ pub struct Selection {
     pub crossfade: Option<Crossfade>,
     /// What follows the loop, and over what it goes on.
     pub fold: Option<Fold>,
+    /// The pieces that take the clip's place; all else is said of what comes of them.
+    pub texture: Option<Texture>,
     /// What was decided, and why.
     pub decisions: Vec<Decision>,
 }
@@ -65,6 +69,7 @@ impl Selection {
             wraps: false,
             crossfade: None,
             fold: None,
+            texture: None,
             decisions: Vec::new(),
         }
     }
@@ -119,6 +124,9 @@ pub fn select(clip: &Clip, edits: &Edits, observer: &dyn Observer) -> Result<Sel
     }
     if selection.range.is_empty() && facts.frames > 0 {
         return Err(Error::CannotMeet(Unmet::NothingLeft));
+    }
+    if edits.texture.is_some() {
+        return texture::set_texture(clip, edits, selection, observer);
     }
     let all = [0, facts.frames];
     let ends = [selection.range.start, selection.range.end];

@@ -12,7 +12,8 @@ use deft_needle_audio::hear::Programme;
 use deft_needle_audio::measure::picture::picture;
 use deft_needle_audio::num::{real, real_size};
 use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::seam::{Candidate, Judgement, windows};
+use deft_needle_audio::seam::{Candidate, Judgement};
+use deft_needle_audio::shape::windows::windows;
 use deft_needle_audio::units::FrameRange;
 
 /// What is heard on either side of the seam, in seconds.

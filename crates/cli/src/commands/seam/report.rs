@@ -38,6 +38,13 @@ pub fn report(args: &Seam, clip: &Clip, seen: &Seen, made: bool, console: &Conso
             "  {:<10}fit or swap with --loop {}smp..{}smp{crossfade}, or -o here",
             "set it", range.start, range.end
         ));
+        let mends = |smoothing: &Smoothing| smoothing.verdict == Verdict::Good;
+        if best.seam.verdict != Verdict::Good && !seen.smoothing.as_ref().is_some_and(mends) {
+            console.say(format!(
+                "  {:<10}for rain, engines, crowds: fit or swap with --texture instead",
+                "or"
+            ));
+        }
     }
 }
 
