@@ -46,6 +46,30 @@ pub struct Likeness {
     channels: Vec<Channel>,
 }
 
+/// One or two channels through their low passes: the power that comes of it, and the highest peak. Two go side by side, since
+/// each sample waits for the one before.
+fn passed(samples: &[Vec<f64>], channels: &mut [Channel]) -> (f64, f64) {
+    let keep = (-std::f64::consts::TAU * LOW).exp();
+    let share = 1.0 - keep;
+    let second = samples.len() - 1;
+    let mut poles = [channels[0].poles, channels[second].poles];
+    let (mut low, mut peak) = ([0.0; 2], [0.0f64; 2]);
+    for (first, other) in samples[0].iter().zip(&samples[second]) {
+        for (lane, sample) in [*first, *other].into_iter().enumerate() {
+            let [a, b, c] = &mut poles[lane];
+            *a = keep * *a + share * (sample + FLOOR);
+            *b = keep * *b + share * *a;
+            *c = keep * *c + share * *b;
+            low[lane] += *c * *c;
+            peak[lane] = peak[lane].max(sample.abs());
+        }
+    }
+    for (channel, poles) in channels.iter_mut().zip(poles) {
+        channel.poles = poles;
+    }
+    (low[..=second].iter().sum(), peak[0].max(peak[1]))
+}
+
 /// What was seen of one channel.
 #[derive(Debug, Clone, Default, PartialEq)]
 struct Channel {
@@ -71,19 +95,15 @@ impl Likeness {
     pub fn update(&mut self, block: &Block) {
         let frames = count(block.frames());
         let (from, to) = (self.frames, self.frames + frames);
-        let share = 1.0 - (-std::f64::consts::TAU * LOW).exp();
         let starts: Vec<u64> = self.starts().collect();
         self.channels.resize(block.channels().len(), Channel::default());
+        for (samples, channels) in block.channels().chunks(2).zip(self.channels.chunks_mut(2)) {
+            let (low, peak) = passed(samples, channels);
+            self.low += low;
+            self.peak = self.peak.max(peak);
+        }
         for (samples, channel) in block.channels().iter().zip(&mut self.channels) {
-            let [a, b, c] = &mut channel.poles;
-            for sample in samples {
-                *a += share * (sample + FLOOR - *a);
-                *b += share * (*a - *b);
-                *c += share * (*b - *c);
-                self.low += *c * *c;
-                channel.power += sample * sample;
-                self.peak = self.peak.max(sample.abs());
-            }
+            channel.power += dot(samples, samples);
             channel.windows.resize(starts.len(), Vec::new());
             for (start, window) in starts.iter().zip(&mut channel.windows) {
                 let (begin, end) = ((*start).max(from), (start + WINDOW).min(to));
