@@ -11,7 +11,7 @@ use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::crossfade::likeness_by_band;
 use crate::shape::texture::{Piece, Texture};
-use crate::shape::windows::windows;
+use crate::shape::windows::whole_windows;
 use crate::spec::Facts;
 use crate::units::FrameRange;
 use crate::unmet::Unmet;
@@ -64,7 +64,7 @@ pub fn texture(
     let channels = facts.format.channels.count().into();
     let blocks = match kept.windows(channels, &ends) {
         Some(blocks) => blocks,
-        None => windows(clip, &ends, observer)?,
+        None => whole_windows(clip, &ends, observer)?,
     };
     Ok(shape.in_step(&starts, &ends, &blocks, facts))
 }
@@ -197,11 +197,8 @@ impl<'a> Chooser<'a> {
             let last = sums[sums.len() - 1];
             sums.push(std::array::from_fn(|band| last[band] + f64::from(levels[band])));
         }
-        let stretches = heard.stretch(part.start)..heard.stretch(part.end) + 1;
-        let usual = medians(
-            &heard.levels
-                [stretches.start.min(heard.levels.len())..stretches.end.min(heard.levels.len())],
-        );
+        let end = (heard.stretch(part.end) + 1).min(heard.levels.len());
+        let usual = medians(&heard.levels[heard.stretch(part.start).min(end)..end]);
         let outstanding = heard.levels.iter().map(|levels| {
             let bands = levels.iter().zip(&usual);
             bands.map(|(level, usual)| f64::from((level - usual).abs())).sum::<f64>()

@@ -2,7 +2,7 @@
 //! for what goes on and never repeats, as rain, engines and crowds do.
 
 use super::crossfade::{BANDS, blend};
-use super::windows::windows;
+use super::windows::whole_windows;
 use crate::block::{Block, Source};
 use crate::clip::Loop;
 use crate::error::Result;
@@ -54,7 +54,7 @@ impl Texture {
     pub fn of(&self, clip: &Clip, observer: &dyn Observer) -> Result<Clip> {
         let ranges: Vec<FrameRange> = self.pieces.iter().map(|piece| piece.range).collect();
         let rate = clip.facts().format.rate;
-        let pieces = windows(clip, &ranges, observer)?;
+        let pieces = whole_windows(clip, &ranges, observer)?;
         let mut joined = Joined { texture: self, pieces, rate, at: 0, joins: false };
         clip.remade(self.facts(clip.facts()), &mut joined)
     }

@@ -161,4 +161,14 @@ fn it_is_made_of_the_part_that_is_used_and_refuses_what_is_not_its_own() {
         let plan = planned(&clip, &[("texture", length)], "wav pcm16 any any").unwrap();
         assert_eq!(written(&clip, &plan).0.frames, plan.to.frames);
     }
+    // A clip that holds less than its header says is refused, wherever that is noticed.
+    let whole = made("flac flac16 16000 mono", vec![rain(10, 5)]);
+    for bytes in [whole.len() / 2, whole.len() - 1000] {
+        let clip = folder.open(&whole[..bytes]).unwrap();
+        let cut = planned(&clip, &[("texture", "6s")], "wav pcm16 any any");
+        let written = cut.and_then(|plan| {
+            render(&clip, &plan, &mut Cursor::new(Vec::new()), &Unobserved).map(drop)
+        });
+        assert!(written.is_err() || clip.facts().frames < 10 * RATE as u64, "{bytes}");
+    }
 }

@@ -197,10 +197,6 @@ impl Disk for RealDisk {
     }
 
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
-        // What the name held before is open until the folder is free again: some disks take a while to free its room, and
-        // other names in the folder need not wait for that.
-        #[cfg(unix)]
-        let _before = open_plain(OpenOptions::new().read(true), to);
         fs::rename(from, to)
     }
 
