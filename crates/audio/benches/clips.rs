@@ -1,6 +1,8 @@
 //! What each step costs beside the cheapest way to do it; compare figures of one run only.
 #![allow(clippy::as_conversions, missing_docs)]
 
+mod shared;
+
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use deft_needle_audio::block::{Block, Samples, Source};
 use deft_needle_audio::measure::{Ask, survey};
@@ -23,6 +25,7 @@ use deft_needle_audio::spec::{Demand, Format, Kind, Spec};
 use deft_needle_audio::units::SampleRate;
 use deft_needle_audio::{Clip, Edits};
 use ebur128::{EbuR128, Mode};
+use shared::{drain, noise};
 use std::hint::black_box;
 use std::io::Cursor;
 use std::sync::Arc;
@@ -30,28 +33,9 @@ use std::sync::Arc;
 const SECONDS: u64 = 60;
 const RATE: u32 = 48_000;
 
-fn noise(frames: usize) -> Vec<f64> {
-    let mut state = 1u64;
-    let next = |_| {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-        (state >> 11) as f64 / (1u64 << 53) as f64 - 0.5
-    };
-    (0..frames).map(next).collect()
-}
-
 fn source() -> Samples {
     let rate = SampleRate::new(RATE).expect("a rate");
     Samples::new(rate, vec![noise((u64::from(RATE) * SECONDS) as usize); 2])
-}
-
-fn drain(mut source: impl Source) {
-    let mut block = Block::new(source.channels());
-    loop {
-        source.next(&mut block).expect("memory can be read");
-        if black_box(&block).is_empty() {
-            return;
-        }
-    }
 }
 
 fn shaping(c: &mut Criterion) {

@@ -4,6 +4,8 @@
 //! counts: what else a machine does makes a run longer, never shorter.
 #![allow(clippy::as_conversions, clippy::print_stdout, missing_docs)]
 
+mod shared;
+
 use deft_needle_audio::Clip;
 use deft_needle_audio::block::{Block, Samples, Source};
 use deft_needle_audio::num::int32;
@@ -13,6 +15,7 @@ use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{ByteOrder, Codec, Container, Format, Output};
 use deft_needle_audio::write::codec::{aac, alac, flac, mp3, opus, plain, qoa, vorbis};
+use shared::{drain, noise};
 use std::hint::black_box;
 use std::io::Cursor;
 use std::time::{Duration, Instant};
@@ -48,24 +51,9 @@ const LINES: [&str; 22] = [
 ];
 
 fn source_of(format: Format) -> Samples {
-    let mut state = 1u64;
-    let next = |_| {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-        (state >> 11) as f64 / (1u64 << 53) as f64 - 0.5
-    };
     let frames = u64::from(format.rate.hertz()) * SECONDS;
-    let channel: Vec<f64> = (0..frames).map(next).collect();
+    let channel = noise(frames as usize);
     Samples::new(format.rate, vec![channel; usize::from(format.channels.count())])
-}
-
-fn drain(mut source: impl Source) {
-    let mut block = Block::new(source.channels());
-    loop {
-        source.next(&mut block).expect("memory can be read");
-        if black_box(&block).is_empty() {
-            return;
-        }
-    }
 }
 
 fn timed<T>(work: impl FnOnce() -> T) -> Duration {

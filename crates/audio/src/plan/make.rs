@@ -63,7 +63,7 @@ pub fn plan_clip(
         Some(texture) => Some(texture.of(clip, observer)?),
         None => None,
     };
-    let source = facts;
+    let frames = facts.frames;
     let clip = textured.as_ref().unwrap_or(clip);
     let facts = clip.facts();
     let given =
@@ -73,7 +73,7 @@ pub fn plan_clip(
     let mut plan = decide(Given { levelled, ..given })?;
     refuse_too_large_work(&plan)?;
     tell_seam_error(clip, &selection, edits.loop_direction, &mut plan, observer)?;
-    plan.from_frames = source.frames;
+    plan.from_frames = frames;
     told(&plan);
     Ok(plan)
 }

@@ -85,7 +85,7 @@ impl Shape {
     ) -> Result<Self> {
         let rate = facts.format.rate;
         let channels = u64::from(facts.format.channels.count());
-        let most = MOST_ROUNDS * part.len();
+        let most = part.len().saturating_mul(MOST_ROUNDS);
         let frames = asked.unwrap_or_else(|| {
             let usual = rate.frames(USUAL).min(part.len() / 2);
             usual.min(longest.unwrap_or(u64::MAX))

@@ -121,7 +121,7 @@ fn an_engine_stays_in_step_through_every_join() {
     let (_, looped, _) = written(&clip, &plan);
     let [own, (low, high)] = [spread(&levels(&engine(20))), spread(&levels(&looped[0]))];
     assert!(low > own.0 - 0.5 && high < own.1 + 0.5, "{low} to {high} dB, {own:?}");
-    // At another rate it is as many frames as it lasts, and goes round like any loop.
+    // At another rate it is as many frames as it lasts, and no jump is heard at its seam.
     let plan = planned(&clip, &[("texture", "8s")], "wav pcm16 12000 any").unwrap();
     let (facts, looped, _) = written(&clip, &plan);
     assert_eq!((facts.frames, facts.loops.len()), (plan.to.frames, 1));

@@ -11,8 +11,8 @@ use crate::refusal::{OddSlot, internal};
 use crate::root::Kind;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError, mpsc};
+use std::io;
+use std::path::PathBuf;
 
 /// What a change is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -43,22 +43,19 @@ impl What {
 pub struct Change<'l, 'd> {
     pub(super) ledger: &'l mut Ledger<'d>,
     pub(super) before: BTreeMap<Key, Before>,
-    what: What,
+    pub(super) what: What,
     /// Whether what the slots hold is kept.
-    kept: bool,
-    /// Parts that are on the disk itself.
-    synced: BTreeSet<PathBuf>,
-    puts: Vec<Put>,
+    pub(super) kept: bool,
+    /// Parts that were waited for already, and what the system said.
+    pub(super) synced: BTreeMap<PathBuf, io::Result<()>>,
+    pub(super) puts: Vec<Put>,
     open: bool,
 }
-
-/// Parts that are waited for while others are being made: a wait takes longer than making a short sound.
-const WAITING: usize = 16;
 
 /// What a slot holds when the change begins.
 #[derive(Debug, Clone)]
 pub(super) struct Before {
-    held: Held,
+    pub(super) held: Held,
     was: Option<Attributes>,
     pub(super) path: PathBuf,
 }
@@ -97,7 +94,7 @@ impl<'d> Ledger<'d> {
             before,
             what,
             kept: false,
-            synced: BTreeSet::new(),
+            synced: BTreeMap::new(),
             puts: Vec::new(),
             open: true,
         };
@@ -153,107 +150,7 @@ impl Change<'_, '_> {
         self.ledger.part(key)
     }
 
-    /// Makes parts, while what the slots hold is kept and while parts that are whole, as `make` tells, are waited for:
-    /// the disk is slow where a processor is not.
-    ///
-    /// # Errors
-    /// Those of keeping, and of `make`.
-    pub fn make<T>(
-        &mut self,
-        make: impl FnOnce(&Self, &(dyn Fn(&Path) + Sync)) -> Result<T>,
-    ) -> Result<T> {
-        let (whole, waiting) = mpsc::channel::<PathBuf>();
-        let (waiting, synced) = (Mutex::new(waiting), Mutex::new(BTreeSet::new()));
-        let next = || waiting.lock().unwrap_or_else(PoisonError::into_inner).recv().ok();
-        let (disk, this) = (self.ledger.disk, &*self);
-        let wait = || {
-            while let Some(part) = next() {
-                // One that fails is waited for once more in the end, and told then.
-                if disk.sync_file(&part).is_ok() {
-                    synced.lock().unwrap_or_else(PoisonError::into_inner).insert(part);
-                }
-            }
-        };
-        let (made, kept) = std::thread::scope(|scope| {
-            let spawn = || std::thread::Builder::new();
-            let keeping = spawn().spawn_scoped(scope, || this.keep_all()).ok();
-            let threads = 0..self.before.len().min(WAITING);
-            threads.for_each(|_| drop(spawn().spawn_scoped(scope, wait)));
-            let made = make(this, &|part| {
-                let _ = whole.send(part.to_owned());
-            });
-            drop(whole);
-            let kept = match keeping.map(std::thread::ScopedJoinHandle::join) {
-                Some(Ok(kept)) => kept,
-                // What no thread has kept is kept now.
-                Some(Err(_)) | None => this.keep_all(),
-            };
-            (made, kept)
-        });
-        kept?;
-        self.kept = true;
-        self.synced = synced.into_inner().unwrap_or_else(PoisonError::into_inner);
-        made
-    }
-
-    /// Keeps copies of what the slots hold, several at once; what several hold is copied once. A restore
-    /// on a full disk does without copies of our own files.
-    fn keep_all(&self) -> Result<()> {
-        let mut each: BTreeMap<Hash, (&Key, &Before)> = BTreeMap::new();
-        for (key, before) in &self.before {
-            if let Some(hash) = before.held.hash() {
-                each.insert(hash, (key, before));
-            }
-        }
-        let files = each.values().map(|(_, before)| (before.path.as_path(), before.held));
-        let files: Vec<_> = files.collect();
-        let without = |held: Held| {
-            let known = held.hash().and_then(|hash| each.get(&hash));
-            self.what == What::Restore
-                && known.is_some_and(|(key, before)| self.is_ours(key, before.held))
-        };
-        // What another program has changed since is no fault of the copy.
-        let changed = || {
-            let is = |(key, before): &(&Key, &Before)| {
-                self.ledger.held(key).is_ok_and(|now| now != before.held)
-            };
-            each.values().find(|both| is(both)).map(|(key, _)| changed_just_now(key))
-        };
-        let kept = self.ledger.keep_all(&files, without);
-        kept.map_err(|error| changed().unwrap_or(error))?;
-        self.ledger.sync_folder(&self.ledger.attic.stock())
-    }
-
-    /// Waits until the parts are on the disk itself. Where it is full, a part of what is kept goes: its place is made
-    /// when it is put there.
-    fn sync_parts(&self) -> Result<()> {
-        let is_file = |put: &&Put| matches!(put.after, Held::File(_));
-        let paths = self.puts.iter().filter(is_file).map(|put| self.ledger.part(&put.slot));
-        let mut paths: Vec<PathBuf> = paths.collect::<Result<_>>()?;
-        paths.retain(|path| {
-            !self.synced.contains(path) && Kind::of(path).is_ok_and(|kind| kind == Kind::File)
-        });
-        let synced = crate::disk::sync_files(self.ledger.disk, &paths);
-        for (path, synced) in paths.iter().zip(synced) {
-            match synced.map_err(Error::write("write", path)) {
-                Err(error) if error.is_full() && self.is_kept(path) => {
-                    let removed = self.ledger.disk.remove(path);
-                    removed.map_err(Error::write("remove", path))?;
-                }
-                other => other?,
-            }
-        }
-        Ok(())
-    }
-
-    /// Whether what a part holds is kept, too.
-    fn is_kept(&self, part: &Path) -> bool {
-        let is_its = |put: &&Put| self.ledger.part(&put.slot).is_ok_and(|own| own == part);
-        let hash = self.puts.iter().find(is_its).and_then(|put| put.after.hash());
-        hash.is_some_and(|hash| super::copies::is_intact(&self.ledger.kept(hash), hash))
-    }
-
-    fn is_ours(&self, key: &Key, held: Held) -> bool {
+    pub(super) fn is_ours(&self, key: &Key, held: Held) -> bool {
         let known = self.ledger.state.slots.get(key);
         let top = known.filter(|known| known.top().is_some());
         let told = known.and_then(|known| known.told_held.filter(|_| !known.mixed));
@@ -268,7 +165,7 @@ impl Change<'_, '_> {
     }
 
     /// What a slot was before anything of ours.
-    fn original(&self, key: &Key) -> Option<Attributes> {
+    pub(super) fn original(&self, key: &Key) -> Option<Attributes> {
         let original = self.ledger.state.slots.get(key)?.stock.last()?;
         // What a link has is not what a file should have.
         original.was.clone().filter(|_| !matches!(original.held, Held::Link(_)))
@@ -366,42 +263,6 @@ impl Change<'_, '_> {
         self.tell(key, seen, held, Vec::new())
     }
 
-    /// Makes the parts of several slots that get back what is kept, as [`Change::restore`] would one after another.
-    ///
-    /// # Errors
-    /// [`Error::StockDamaged`], [`Error::Write`].
-    pub fn make_back(&mut self, slots: &[(&Key, usize)]) -> Result<()> {
-        self.make(|change, whole| {
-            slots.par_iter().try_for_each(|(key, below)| {
-                let held = change.goes_back_to(key, *below).0;
-                change.make_part(key, held)?;
-                whole(&change.part(key)?);
-                Ok(())
-            })
-        })
-    }
-
-    /// What a slot holds once it is brought back, and what is known of it where that is ours.
-    fn goes_back_to(&self, key: &Key, below: usize) -> (Held, Option<Installed>) {
-        let known = self.ledger.state.slots.get(key);
-        let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
-        let original = || known.and_then(|known| known.original()).unwrap_or(Held::Nothing);
-        let held = lower.map_or_else(original, |layer| layer.held);
-        (held, lower.map(|layer| layer.installed.clone()))
-    }
-
-    /// Makes the part of what is kept, where it is not made yet; on a full disk the place is made when it is put there.
-    fn make_part(&self, key: &Key, held: Held) -> Result<()> {
-        if Kind::of(&self.part(key)?)? != Kind::Nothing {
-            return Ok(());
-        }
-        let dress = self.original(key);
-        match self.ledger.part_from_kept(key, held, dress.as_ref(), Durable::No) {
-            Err(error) if error.is_full() => Ok(()),
-            other => other,
-        }
-    }
-
     /// A slot gets back what is kept: its stock, or the top one of the layers that stay, of which there
     /// are `below`. What lies there now and is not ours is kept beside the stock.
     ///
@@ -492,7 +353,7 @@ impl Change<'_, '_> {
     }
 }
 
-fn changed_just_now(key: &Key) -> Error {
+pub(super) fn changed_just_now(key: &Key) -> Error {
     OddSlot::ChangedNow.of(key.to_string())
 }
 

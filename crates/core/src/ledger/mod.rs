@@ -5,7 +5,7 @@
 //!
 //! 1. `begin` is logged, with what the slots hold: from now on parts may lie about.
 //! 2. What the slots hold is copied to `stock/`, held against its hash, and synced before it has its name.
-//! 3. The new files are made beside their slots as parts, verified, and synced, all together.
+//! 3. At the same time the new files are made beside their slots as parts, verified, and synced.
 //! 4. `put` for every slot and `ready` are logged: from now on the change can be finished.
 //! 5. Caches are moved aside, every part is renamed into its slot, and the folders are synced.
 //! 6. `done` is logged, and what was moved aside removed.
@@ -25,6 +25,7 @@ mod change;
 mod copies;
 mod establish;
 mod held;
+mod parts;
 mod recover;
 mod trust;
 

@@ -1,22 +1,19 @@
 //! Making the file of one slot beside its place, and proving it; and what the ledger is told of it.
 
 use super::Run;
-use super::fitting::{Against, Fitting, Side, Written, open_written};
+use super::encode::Encoded;
+use super::fitting::{Against, Fitting, Side, open_written};
 use super::line::{Line, Work};
 use super::notice::Notice;
 use super::swap::clip_path;
 use crate::disk::Disk;
-use crate::encoder::{Encoder, TOGETHER, private_folder};
 use crate::error::{Error, Result};
 use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
 use crate::job::Making;
 use crate::ledger::record::Installed;
-use crate::refusal::{OddJob, OutsideFault, internal};
-use crate::sheet::OutsideEncoder;
-use crate::stock::Member;
 use deft_needle_audio::plan::Reference;
-use deft_needle_audio::read::{Input, Private};
+use deft_needle_audio::read::Input;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::shape::Step;
 use deft_needle_audio::{Clip, Observer, Plan, clip::Tag};
@@ -62,16 +59,6 @@ pub(crate) struct Make<'a> {
     pub disk: &'a dyn Disk,
     /// Who watches.
     pub observer: &'a dyn Observer,
-}
-
-/// What an encoder has made, and what only rendering its feed knows.
-type Encoded = (PathBuf, Outcome);
-
-/// What calls of encoders have made for several lines, by the lines' places.
-struct Together {
-    made: HashMap<usize, Encoded>,
-    /// Kept until all is copied.
-    _folders: Vec<Private>,
 }
 
 impl Run {
@@ -276,110 +263,13 @@ impl Run {
         None
     }
 
-    fn fitting<'a>(&'a self, line: &'a Line, clip: &'a Clip) -> Fitting<'a> {
+    pub(super) fn fitting<'a>(&'a self, line: &'a Line, clip: &'a Clip) -> Fitting<'a> {
         Fitting {
             clip,
             demand: &line.demand,
             edits: &line.request.edits,
             rule: self.target.sheet.rule_for(&line.slot),
             reference: Reference::default(),
-        }
-    }
-
-    /// Has an outside encoder make the file.
-    fn encode(
-        &self,
-        line: &Line,
-        plan: &Plan,
-        encoder: &OutsideEncoder,
-        part: &Path,
-        disk: &dyn Disk,
-        observer: &dyn Observer,
-    ) -> Result<Written> {
-        let clip = line.open()?;
-        let folder = private_folder()?;
-        let made = folder.path().join("out");
-        let fitting = Fitting { rule: None, ..self.fitting(line, &clip) };
-        let written = encoder.make(&fitting, plan, &made, observer)?;
-        self.refuse_made(line, &made)?;
-        copy_file(&made, part, Durable::No, disk)?;
-        Ok(written)
-    }
-
-    /// What encoders that take many files in a call make of these lines.
-    fn encode_together(
-        &self,
-        lines: &[&Line],
-        first: &[usize],
-        observer: &dyn Observer,
-    ) -> Result<Together> {
-        let mut calls: Vec<(&OutsideEncoder, Vec<usize>)> = Vec::new();
-        for at in first {
-            let Work::Encode { encoder, .. } = &lines[*at].work else { continue };
-            if !encoder.takes_many() {
-                continue;
-            }
-            let same = |call: &&mut (&OutsideEncoder, Vec<usize>)| {
-                call.0 == encoder && call.1.len() < TOGETHER
-            };
-            match calls.iter_mut().rev().find(same) {
-                Some(call) => call.1.push(*at),
-                None => calls.push((encoder, vec![*at])),
-            }
-        }
-        let done: Vec<(Private, Vec<(usize, Encoded)>)> = calls
-            .par_iter()
-            .map(|(encoder, places)| {
-                let folder = private_folder()?;
-                let fed: Vec<(PathBuf, Outcome)> = places
-                    .par_iter()
-                    .map(|at| {
-                        self.feed(lines[*at], &folder.path().join(format!("in-{at}")), observer)
-                    })
-                    .collect::<Result<_>>()?;
-                let inputs: Vec<PathBuf> = fed.iter().map(|(input, _)| input.clone()).collect();
-                let encoder = Encoder::of_rule(encoder).map_err(OddJob::BadCommand)?;
-                let made = encoder.run_together(&inputs, observer)?;
-                let outcomes = fed.into_iter().map(|(_, outcome)| outcome);
-                Ok((folder, places.iter().copied().zip(made.into_iter().zip(outcomes)).collect()))
-            })
-            .collect::<Result<_>>()?;
-        let (folders, made): (Vec<_>, Vec<_>) = done.into_iter().unzip();
-        Ok(Together { made: made.into_iter().flatten().collect(), _folders: folders })
-    }
-
-    /// Writes what an encoder is fed of a line, at a path that lacks only its extension.
-    fn feed(
-        &self,
-        line: &Line,
-        stem: &Path,
-        observer: &dyn Observer,
-    ) -> Result<(PathBuf, Outcome)> {
-        let write = || {
-            let clip = line.open()?;
-            let fitting = Fitting { rule: None, ..self.fitting(line, &clip) };
-            let Work::Encode { plan, .. } = &line.work else {
-                return Err(internal("a line that is fed to no encoder".to_owned()));
-            };
-            let extension = plan.to.format.container.facts().extensions[0];
-            let input = stem.with_extension(extension);
-            let disk = crate::RealDisk::default();
-            let written = fitting.write(plan, &input, Durable::No, &disk, observer)?;
-            Ok((input, written.outcome))
-        };
-        write().map_err(|error| self.of_slot(&line.slot, &line.clip, error))
-    }
-
-    /// What an encoder has made must be what the rule asks, before anything is placed.
-    fn refuse_made(&self, line: &Line, made: &Path) -> Result<()> {
-        let member = Member::of_file(&line.slot, made)?;
-        match self.target.shortfalls(&line.slot, &member).into_iter().next() {
-            None => Ok(()),
-            Some(short) => Err(Error::Outside {
-                role: "encoder",
-                program: String::new(),
-                why: OutsideFault::Unfit { slot: line.slot.clone(), why: Box::new(short.into()) },
-            }),
         }
     }
 

@@ -8,6 +8,7 @@ mod beside;
 mod brought;
 mod clip;
 mod destination;
+mod encode;
 mod entries;
 mod exhibit;
 mod fitting;

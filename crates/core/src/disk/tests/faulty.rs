@@ -552,3 +552,46 @@ impl Disk for FullDisk {
         Ok(())
     }
 }
+
+/// A disk that loses what is written to every part, and tells it once for each.
+pub struct TellsOnce {
+    fault: io::ErrorKind,
+    told: Mutex<BTreeSet<PathBuf>>,
+}
+
+impl TellsOnce {
+    pub fn new(fault: io::ErrorKind) -> Self {
+        Self { fault, told: Mutex::default() }
+    }
+
+    /// Of how many it has told.
+    pub fn told(&self) -> usize {
+        self.told.lock().unwrap().len()
+    }
+}
+
+impl Disk for TellsOnce {
+    pass_on! {
+        create(path: &Path) -> Box<dyn OutFile>;
+        append(path: &Path) -> Box<dyn OutFile>;
+        truncate(path: &Path, bytes: u64) -> ();
+        rename(from: &Path, to: &Path) -> ();
+        remove(path: &Path) -> ();
+        create_folder(path: &Path) -> ();
+        remove_folder(path: &Path) -> ();
+        sync_folder(path: &Path) -> ();
+        link(target: &str, path: &Path) -> ();
+        link_hard(file: &Path, path: &Path) -> ();
+        dress(path: &Path, attributes: &Attributes) -> ();
+        lock(path: &Path) -> Option<Lock>;
+        spelling(folder: &Path, name: &OsStr) -> Option<OsString>;
+    }
+    fn sync_file(&self, path: &Path) -> io::Result<()> {
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        if name.starts_with(crate::names::PART) && self.told.lock().unwrap().insert(path.to_owned())
+        {
+            return Err(self.fault.into());
+        }
+        RealDisk::default().sync_file(path)
+    }
+}

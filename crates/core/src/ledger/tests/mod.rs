@@ -27,7 +27,7 @@ use deft_needle_audio::spec::Format;
 use deft_needle_audio::spec::Output;
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::Cursor;
+use std::io::{self, Cursor};
 use std::sync::Arc;
 use tempfile::TempDir;
 
@@ -898,4 +898,26 @@ fn a_ledger_that_another_run_begins_meanwhile_stays() {
     assert_eq!(known, ["NEW/SECOND.PRM"], "the other run's ledger is gone");
     world.restore(&[], Changed::Refuse, &RealDisk::default()).unwrap();
     assert!(!root.path.join("NEW").exists() && !root.ledger.exists());
+}
+
+/// A system tells once that what was written did not reach the disk; whoever asks again hears that all is well. A part
+/// of which it said so is never placed.
+#[test]
+fn what_did_not_reach_the_disk_is_not_asked_for_twice() {
+    let world = World::new();
+    let before = world.contents();
+    for fault in [io::ErrorKind::Other, io::ErrorKind::StorageFull] {
+        let disk = faulty::TellsOnce::new(fault);
+        let refused = world.swap("a.wav", STOCK[0], &disk);
+        assert!(refused.is_err() && disk.told() == 1, "{refused:?}");
+        assert_eq!(world.contents(), before);
+    }
+    world.swap("a.wav", STOCK[0], &RealDisk::default()).unwrap();
+    let ours = world.contents();
+    let disk = faulty::TellsOnce::new(io::ErrorKind::Other);
+    let refused = world.restore(&[], Changed::Refuse, &disk);
+    assert!(refused.is_err() && disk.told() == 1, "{refused:?}");
+    assert_eq!(world.contents(), ours);
+    world.restore(&[], Changed::Refuse, &RealDisk::default()).unwrap();
+    assert_eq!(world.contents(), before);
 }
