@@ -7,6 +7,8 @@ G.722; a headless Chromium for AAC, which honours edit lists.
 
 import base64
 import json
+import multiprocessing
+import os
 import re
 import shutil
 import struct
@@ -22,7 +24,7 @@ from G722 import G722
 
 PROGRAM = str(Path(sys.argv[1]).resolve())
 TABLE = "--table" in sys.argv
-FOLDER = Path(tempfile.mkdtemp(prefix="deft-needle-witness-"))
+FOLDER = None
 LENGTHS = [1, 2, 31, 1023, 1024, 4097, 30001]
 RATES = [8000, 11025, 22050, 44100, 48000, 96000]
 failures = []
@@ -261,93 +263,90 @@ def read_back(path, how, rate, channels):
     return samples[:, [0, 2, 1, 5, 3, 4]] if path.suffix == ".ogg" and channels == 6 else samples
 
 
-def round_trips():
-    for spec, extension, how, floor in CASES:
-        for channels in [1, 2, 6]:
-            if channels == 6 and "adpcm" in spec:
-                continue
-            # An extensible header in W64 is PCM to libsndfile, whatever it says; its own W64 have none.
-            if channels == 6 and spec in ("w64 f32", "w64 alaw"):
-                continue
-            for rate in RATES:
-                for frames in LENGTHS if rate in (22050, 48000) else [30001]:
-                    if how == "qoa" and frames * channels > 12000 and rate != 22050:
-                        continue
-                    # Of a packet of two channels that is stored as it is, libsndfile keeps the lowest bits of the
-                    # second alone, in its own files as well.
-                    if spec == "caf alac24" and channels > 1 and frames % 4096 < 64:
-                        continue
-                    wide = any(w in spec for w in ("24", "f32"))
-                    clip = FOLDER / "clip.wav"
-                    samples = signal(rate, frames, channels)
-                    sf.write(clip, samples, rate, subtype="PCM_24" if wide else "PCM_16")
-                    samples, _ = sf.read(clip, always_2d=True)
-                    name = f"{spec} {rate} {channels}ch, {frames} frames"
-                    out = fit(clip, FOLDER / f"out.{extension}", f"{spec} any any")
-                    found = read_back(out, how, rate, channels)
-                    if how == "blocks":
-                        # libsndfile counts whole blocks and leaves `fact` aside.
-                        check(name, len(found) >= frames, f"{len(found)} frames")
-                        found = found[:frames]
-                    check(name, found.shape == samples.shape, f"{samples.shape} became {found.shape}")
-                    if frames > 1000 and found.shape == samples.shape:
-                        # Vorbis takes the upper half of an LFE channel away.
-                        heard = [c for c in range(channels) if c != 3 or extension != "ogg"]
-                        noise = max(noise_to_signal(samples[:, c], found[:, c]) for c in heard)
-                        limit = floor + (12 if rate < 11025 and spec.startswith("ogg") else 0)
-                        check(name, noise <= limit, f"noise {noise:.1f} dB")
-                        moved = max(abs(later(samples[:, c], found[:, c])) for c in heard)
-                        check(name, moved == 0, f"moved by {moved} frames")
-                    if extension in ("wav", "aiff", "flac", "ogg"):
-                        header = mutagen.File(out)
-                        check(name, header is not None and header.info.channels == channels, "mutagen reads it otherwise")
-
-
-def opus_streams():
-    """Opus: libsndfile's decoder gives as many frames as went in, at the same place, every channel in its own."""
+def round_trips(spec, extension, how, floor):
     for channels in [1, 2, 6]:
-        for quality in ["", ":q10", f":{32 * channels}k"]:
-            for frames in [1, 959, 30001]:
+        if channels == 6 and "adpcm" in spec:
+            continue
+        # An extensible header in W64 is PCM to libsndfile, whatever it says; its own W64 have none.
+        if channels == 6 and spec in ("w64 f32", "w64 alaw"):
+            continue
+        for rate in RATES:
+            for frames in LENGTHS if rate in (22050, 48000) else [30001]:
+                if how == "qoa" and frames * channels > 12000 and rate != 22050:
+                    continue
+                # Of a packet of two channels that is stored as it is, libsndfile keeps the lowest bits of the
+                # second alone, in its own files as well.
+                if spec == "caf alac24" and channels > 1 and frames % 4096 < 64:
+                    continue
+                wide = any(w in spec for w in ("24", "f32"))
                 clip = FOLDER / "clip.wav"
-                sf.write(clip, signal(48000, frames, channels, noisy=0.05), 48000, subtype="PCM_16")
+                samples = signal(rate, frames, channels)
+                sf.write(clip, samples, rate, subtype="PCM_24" if wide else "PCM_16")
                 samples, _ = sf.read(clip, always_2d=True)
-                name = f"opus{quality} {channels}ch, {frames} frames"
-                out = fit(clip, FOLDER / "out.opus", f"ogg opus{quality} any any")
-                found, rate = sf.read(out, always_2d=True)
-                check(name, (found.shape, rate) == (samples.shape, 48000), f"{samples.shape} became {found.shape}")
-                if frames > 2000 and found.shape == samples.shape:
-                    found = found[:, [0, 2, 1, 5, 3, 4]] if channels == 6 else found
-                    heard = [c for c in range(channels) if c != 3 or channels < 6]
+                name = f"{spec} {rate} {channels}ch, {frames} frames"
+                out = fit(clip, FOLDER / f"out.{extension}", f"{spec} any any")
+                found = read_back(out, how, rate, channels)
+                if how == "blocks":
+                    # libsndfile counts whole blocks and leaves `fact` aside.
+                    check(name, len(found) >= frames, f"{len(found)} frames")
+                    found = found[:frames]
+                check(name, found.shape == samples.shape, f"{samples.shape} became {found.shape}")
+                if frames > 1000 and found.shape == samples.shape:
+                    # Vorbis takes the upper half of an LFE channel away.
+                    heard = [c for c in range(channels) if c != 3 or extension != "ogg"]
                     noise = max(noise_to_signal(samples[:, c], found[:, c]) for c in heard)
-                    check(name, noise <= -8, f"noise {noise:.1f} dB")
+                    limit = floor + (12 if rate < 11025 and spec.startswith("ogg") else 0)
+                    check(name, noise <= limit, f"noise {noise:.1f} dB")
                     moved = max(abs(later(samples[:, c], found[:, c])) for c in heard)
                     check(name, moved == 0, f"moved by {moved} frames")
-                header = mutagen.File(out)
-                check(name, abs(header.info.length - frames / 48000) < 1e-3, f"{header.info.length} s by its header")
-
-
-def mp3_streams():
-    """MP3 of all rates: libsndfile's decoder gives as many frames as went in, at the same place."""
-    for rate in [8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000]:
-        for channels in [1, 2]:
-            for quality in ["", ":64k", ":160k", ":~96k", ":q5"]:
-                for frames in [1, 1024, 30001] if rate in (22050, 44100) else [30001]:
-                    clip = FOLDER / "clip.wav"
-                    sf.write(clip, signal(rate, frames, channels, noisy=0.05), rate, subtype="PCM_16")
-                    samples, _ = sf.read(clip, always_2d=True)
-                    name = f"mp3{quality} {rate} {channels}ch, {frames} frames"
-                    out = fit(clip, FOLDER / "out.mp3", f"mp3 mp3{quality} any any")
-                    found, heard = sf.read(out, always_2d=True)
-                    check(name, (found.shape, heard) == (samples.shape, rate), f"{samples.shape} became {found.shape}")
-                    if frames > 2000 and found.shape == samples.shape:
-                        noise = max(noise_to_signal(samples[:, c], found[:, c]) for c in range(channels))
-                        # Much noise at few bits is kept as loud, not as it was.
-                        check(name, noise <= -4, f"noise {noise:.1f} dB")
-                        moved = max(abs(later(samples[:, c], found[:, c])) for c in range(channels))
-                        check(name, moved == 0, f"moved by {moved} frames")
+                if extension in ("wav", "aiff", "flac", "ogg"):
                     header = mutagen.File(out)
-                    told = (header.info.sample_rate, header.info.channels)
-                    check(name, told == (rate, channels), f"{told} by its header")
+                    check(name, header is not None and header.info.channels == channels, "mutagen reads it otherwise")
+
+
+def opus_streams(channels):
+    """Opus: libsndfile's decoder gives as many frames as went in, at the same place, every channel in its own."""
+    for quality in ["", ":q10", f":{32 * channels}k"]:
+        for frames in [1, 959, 30001]:
+            clip = FOLDER / "clip.wav"
+            sf.write(clip, signal(48000, frames, channels, noisy=0.05), 48000, subtype="PCM_16")
+            samples, _ = sf.read(clip, always_2d=True)
+            name = f"opus{quality} {channels}ch, {frames} frames"
+            out = fit(clip, FOLDER / "out.opus", f"ogg opus{quality} any any")
+            found, rate = sf.read(out, always_2d=True)
+            check(name, (found.shape, rate) == (samples.shape, 48000), f"{samples.shape} became {found.shape}")
+            if frames > 2000 and found.shape == samples.shape:
+                found = found[:, [0, 2, 1, 5, 3, 4]] if channels == 6 else found
+                heard = [c for c in range(channels) if c != 3 or channels < 6]
+                noise = max(noise_to_signal(samples[:, c], found[:, c]) for c in heard)
+                check(name, noise <= -8, f"noise {noise:.1f} dB")
+                moved = max(abs(later(samples[:, c], found[:, c])) for c in heard)
+                check(name, moved == 0, f"moved by {moved} frames")
+            header = mutagen.File(out)
+            check(name, abs(header.info.length - frames / 48000) < 1e-3, f"{header.info.length} s by its header")
+
+
+def mp3_streams(rate):
+    """MP3 of all rates: libsndfile's decoder gives as many frames as went in, at the same place."""
+    for channels in [1, 2]:
+        for quality in ["", ":64k", ":160k", ":~96k", ":q5"]:
+            for frames in [1, 1024, 30001] if rate in (22050, 44100) else [30001]:
+                clip = FOLDER / "clip.wav"
+                sf.write(clip, signal(rate, frames, channels, noisy=0.05), rate, subtype="PCM_16")
+                samples, _ = sf.read(clip, always_2d=True)
+                name = f"mp3{quality} {rate} {channels}ch, {frames} frames"
+                out = fit(clip, FOLDER / "out.mp3", f"mp3 mp3{quality} any any")
+                found, heard = sf.read(out, always_2d=True)
+                check(name, (found.shape, heard) == (samples.shape, rate), f"{samples.shape} became {found.shape}")
+                if frames > 2000 and found.shape == samples.shape:
+                    noise = max(noise_to_signal(samples[:, c], found[:, c]) for c in range(channels))
+                    # Much noise at few bits is kept as loud, not as it was.
+                    check(name, noise <= -4, f"noise {noise:.1f} dB")
+                    moved = max(abs(later(samples[:, c], found[:, c])) for c in range(channels))
+                    check(name, moved == 0, f"moved by {moved} frames")
+                header = mutagen.File(out)
+                told = (header.info.sample_rate, header.info.channels)
+                check(name, told == (rate, channels), f"{told} by its header")
 
 
 def telephones():
@@ -438,29 +437,28 @@ WRITTEN = [
 ]
 
 
-def reading():
+def reading(container, subtype):
     """What another library writes is read here as that library reads it itself."""
-    for container, subtype in WRITTEN:
-        for rate in [48000] if subtype == "OPUS" else [22050, 44100]:
-            for channels in [1, 2]:
-                for frames in [1, 5000, 30001]:
-                    name = f"reading {container} {subtype} {rate} {channels}ch, {frames} frames"
-                    clip = FOLDER / "read.bin"
-                    try:
-                        sf.write(clip, signal(rate, frames, channels), rate, format=container, subtype=subtype)
-                        truth, _ = sf.read(clip, always_2d=True)
-                    except sf.LibsndfileError:
-                        continue
-                    found, _ = sf.read(fit(clip, FOLDER / "read.wav", "wav f64 any any"), always_2d=True)
-                    # Blocks are counted whole there, in `fact` as well, and pad bytes as frames.
-                    loose = subtype.endswith("ADPCM") and len(found) >= frames
-                    same = loose or len(found) in (frames, len(truth))
-                    check(name, same, f"{len(truth)} frames there, {len(found)} here")
-                    common = min(len(found), len(truth), frames)
-                    if frames > 1000 and common > 1000:
-                        worst = np.abs(found[:common] - truth[:common]).max()
-                        lossy = subtype in ("VORBIS", "OPUS", "MPEG_LAYER_III")
-                        check(name, worst < (2e-3 if lossy else 1e-7), f"differs by {worst:.2g}")
+    for rate in [48000] if subtype == "OPUS" else [22050, 44100]:
+        for channels in [1, 2]:
+            for frames in [1, 5000, 30001]:
+                name = f"reading {container} {subtype} {rate} {channels}ch, {frames} frames"
+                clip = FOLDER / "read.bin"
+                try:
+                    sf.write(clip, signal(rate, frames, channels), rate, format=container, subtype=subtype)
+                    truth, _ = sf.read(clip, always_2d=True)
+                except sf.LibsndfileError:
+                    continue
+                found, _ = sf.read(fit(clip, FOLDER / "read.wav", "wav f64 any any"), always_2d=True)
+                # Blocks are counted whole there, in `fact` as well, and pad bytes as frames.
+                loose = subtype.endswith("ADPCM") and len(found) >= frames
+                same = loose or len(found) in (frames, len(truth))
+                check(name, same, f"{len(truth)} frames there, {len(found)} here")
+                common = min(len(found), len(truth), frames)
+                if frames > 1000 and common > 1000:
+                    worst = np.abs(found[:common] - truth[:common]).max()
+                    lossy = subtype in ("VORBIS", "OPUS", "MPEG_LAYER_III")
+                    check(name, worst < (2e-3 if lossy else 1e-7), f"differs by {worst:.2g}")
 
 
 def table():
@@ -495,21 +493,37 @@ def tags():
         check(bare.name, not [k for k in mutagen.File(bare, easy=True).keys()], "tags are left")
 
 
-if TABLE:
-    table()
-elif "--read" in sys.argv:
-    reading()
-    print("\n".join(failures), count)
-else:
-    round_trips()
-    telephones()
-    mp3_streams()
-    opus_streams()
-    reading()
-    tags()
-    browsers()
-    shutil.rmtree(FOLDER, ignore_errors=True)
-    for failure in failures[:40]:
+# What is tried, the longest first, so that no processor waits for the others at the end.
+PARTS = [
+    (browsers, ()), *((opus_streams, (channels,)) for channels in [6, 2, 1]),
+    *((round_trips, case) for case in CASES), (telephones, ()),
+    *((mp3_streams, (rate,)) for rate in [8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000]),
+    *((reading, case) for case in WRITTEN), (tags, ()),
+]
+
+
+def tried(part):
+    """How many checks a part made, and what failed, in a folder of its own."""
+    global FOLDER, count
+    count = 0
+    failures.clear()
+    with tempfile.TemporaryDirectory(prefix="deft-needle-witness-") as folder:
+        FOLDER = Path(folder)
+        what, case = PARTS[part]
+        what(*case)
+    return count, failures
+
+
+if __name__ == "__main__":
+    if TABLE:
+        with tempfile.TemporaryDirectory(prefix="deft-needle-witness-") as folder:
+            FOLDER = Path(folder)
+            table()
+        sys.exit(0)
+    with multiprocessing.Pool(os.cpu_count()) as pool:
+        done = pool.map(tried, range(len(PARTS)), chunksize=1)
+    failed = [failure for _, found in done for failure in found]
+    for failure in failed[:40]:
         print(failure)
-    print(f"{count} checks, {len(failures)} failed")
-    sys.exit(bool(failures))
+    print(f"{sum(number for number, _ in done)} checks, {len(failed)} failed")
+    sys.exit(bool(failed))

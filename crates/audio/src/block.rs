@@ -105,6 +105,18 @@ impl<S: Source + ?Sized> Source for Box<S> {
     }
 }
 
+impl<S: Source + ?Sized> Source for &mut S {
+    fn rate(&self) -> SampleRate {
+        (**self).rate()
+    }
+    fn channels(&self) -> usize {
+        (**self).channels()
+    }
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        (**self).next(block)
+    }
+}
+
 /// Samples in memory as a source; what tests and the demo feed from.
 #[derive(Debug)]
 pub struct Samples {

@@ -12,7 +12,6 @@ use deft_needle_audio::spec::Output;
 use deft_needle_audio::spec::{Demand, Format, Spec};
 use deft_needle_audio::{Clip, Edits};
 use deft_needle_core::RealDisk;
-use deft_needle_core::fit::Durable;
 use deft_needle_core::root::{Found, RootAsk};
 use deft_needle_core::run::{Ask, Fitting, Run, Session};
 use deft_needle_core::run::{Changed, Which, restore};
@@ -76,7 +75,7 @@ fn bare(folder: &Path, spec: &str) {
             Fitting { clip: &clip, demand: &demand, edits: &edits, rule: None, reference };
         let plan = fitting.plan(&Unobserved).unwrap();
         let out = folder.join(format!("bare{index}.wav"));
-        fitting.write(&plan, &out, Durable::No, &disk, &Unobserved).unwrap();
+        fitting.write(&plan, &out, None, &disk, &Unobserved).unwrap();
     }
 }
 

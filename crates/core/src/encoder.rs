@@ -2,7 +2,6 @@
 //! into one that only it can make.
 
 use crate::error::{Error, Result};
-use crate::fit::Durable;
 use crate::names::is_within;
 use crate::refusal::{OddJob, OddLine, OutsideFault};
 use crate::run::{Fitting, Written};
@@ -295,7 +294,7 @@ impl OutsideEncoder {
         let extension = plan.to.format.container.facts().extensions[0];
         let input = out.with_file_name(format!("in.{extension}"));
         let disk = crate::RealDisk::default();
-        let written = fitting.write(plan, &input, Durable::No, &disk, observer)?;
+        let written = fitting.write(plan, &input, None, &disk, observer)?;
         encoder.run(&input, out, observer)?;
         Ok(written)
     }

@@ -11,7 +11,6 @@ use deft_needle_audio::render::render_source;
 use deft_needle_audio::seam::{Bounds, find};
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{Demand, Format, Output, Spec};
-use deft_needle_core::fit::Durable;
 use deft_needle_core::learn::learn;
 use deft_needle_core::run::{Ask, Fitting, Run, Session};
 use deft_needle_core::stock::Stock;
@@ -140,7 +139,7 @@ fn a_fit_that_is_stopped_leaves_nothing() {
         let out = folder.path().join("out.bin");
         let fit = |observer: &dyn Observer| {
             let plan = fitting.plan(observer)?;
-            fitting.write(&plan, &out, Durable::No, &RealDisk::default(), observer)?;
+            fitting.write(&plan, &out, None, &RealDisk::default(), observer)?;
             fs::remove_file(&out).unwrap();
             Ok(())
         };

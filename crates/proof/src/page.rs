@@ -1,16 +1,16 @@
 //! The page, from what is known of every slot.
 
 use crate::draw::{Drawn, PARTS};
-use crate::sound::Playable;
 use askama::Template;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
+use base64::write::EncoderWriter;
 use deft_needle_audio::shape::biquad::Response;
 use deft_needle_audio::shape::voicing::VOICINGS;
 use deft_needle_audio::units::Duration;
 use sha2::{Digest as _, Sha256};
 use std::collections::BTreeSet;
-use std::io;
+use std::io::{self, Read, Write};
 use std::path::Path;
 
 const STYLE: &str = include_str!("../assets/page.css");
@@ -60,7 +60,12 @@ pub struct Mark {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub enum Sounds {
     /// In the page.
-    Inline(Playable),
+    Inline {
+        /// The file.
+        bytes: Vec<u8>,
+        /// Its media type.
+        kind: &'static str,
+    },
     /// In files beside it: one for players, one that hands it over as text.
     Beside {
         /// For players.
@@ -362,7 +367,7 @@ impl Side {
 
     fn player(&self) -> Option<String> {
         match &self.sound {
-            Sounds::Inline(Playable { bytes, kind, .. }) => {
+            Sounds::Inline { bytes, kind } => {
                 Some(format!("data:{kind};base64,{}", BASE64_STANDARD.encode(bytes)))
             }
             Sounds::Beside { file, .. } => Some(file.clone()),
@@ -373,7 +378,7 @@ impl Side {
     fn script(&self) -> Option<&str> {
         match &self.sound {
             Sounds::Beside { script, .. } => Some(script),
-            Sounds::Inline(_) | Sounds::Nowhere => None,
+            Sounds::Inline { .. } | Sounds::Nowhere => None,
         }
     }
 }
@@ -383,9 +388,17 @@ pub const HANDS_OVER: &str = "needleSound(";
 /// What the file that tells the turn begins with.
 pub const TURNS: &str = "needleTurn(";
 
-/// What a sound's file of text holds: it hands itself over under its own path.
-pub fn handing_over(script: &str, sound: &Playable) -> String {
-    format!("{HANDS_OVER}{script:?},\"{}\");\n", BASE64_STANDARD.encode(&sound.bytes))
+/// Writes what a sound's file of text holds: it hands itself over under its own path.
+///
+/// # Errors
+/// Those of both.
+pub fn hand_over(script: &str, sound: &mut dyn Read, out: &mut dyn Write) -> io::Result<()> {
+    write!(out, "{HANDS_OVER}{script:?},\"")?;
+    let mut digits = EncoderWriter::new(&mut *out, &BASE64_STANDARD);
+    io::copy(sound, &mut digits)?;
+    digits.finish()?;
+    drop(digits);
+    writeln!(out, "\");")
 }
 
 /// What tells an open page which turn it is.

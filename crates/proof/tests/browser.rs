@@ -10,8 +10,8 @@ use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::render::render_source;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{Format, Output};
-use deft_needle_proof::page::{Told, files_beside, handing_over};
-use deft_needle_proof::sound::playable;
+use deft_needle_proof::page::{Told, files_beside, hand_over};
+use deft_needle_proof::sound::record;
 use deft_needle_proof::{Card, Page, Side, Sounds, draw};
 use fantoccini::key::Key;
 use fantoccini::wd::Capabilities;
@@ -145,7 +145,9 @@ fn clip(folder: &Path, name: &str, line: &str, frames: usize, level: f64) -> Cli
 
 fn side(clip: &Clip, lufs: f64, looped: Option<(u64, u64)>) -> Side {
     let facts = clip.facts();
-    let (playable, picture) = playable(clip, &Unobserved).unwrap();
+    let (playable, picture) =
+        record(clip, &mut *clip.frames().unwrap(), None, &Unobserved).unwrap();
+    let bytes = playable.read().unwrap();
     Side {
         spec: facts.format.to_string(),
         seconds: facts.seconds(),
@@ -157,7 +159,7 @@ fn side(clip: &Clip, lufs: f64, looped: Option<(u64, u64)>) -> Side {
         looped,
         marks: Vec::new(),
         drawn: draw::draw(&picture, facts.format.rate),
-        sound: Sounds::Inline(playable),
+        sound: Sounds::Inline { bytes, kind: playable.kind },
     }
 }
 
@@ -369,10 +371,11 @@ fn sounds_beside_the_page() {
         let files = files_beside(Path::new("page.html"));
         std::fs::create_dir(folder.path().join(&files)).unwrap();
         let new = page.cards[0].new.as_mut().unwrap();
-        let Sounds::Inline(sound) = std::mem::take(&mut new.sound) else { panic!() };
-        let (file, script) = (format!("{files}/a.{}", sound.extension), format!("{files}/a.js"));
-        std::fs::write(folder.path().join(&file), &sound.bytes).unwrap();
-        std::fs::write(folder.path().join(&script), handing_over(&script, &sound)).unwrap();
+        let Sounds::Inline { bytes, .. } = std::mem::take(&mut new.sound) else { panic!() };
+        let (file, script) = (format!("{files}/a.flac"), format!("{files}/a.js"));
+        std::fs::write(folder.path().join(&file), &bytes).unwrap();
+        let mut text = std::fs::File::create(folder.path().join(&script)).unwrap();
+        hand_over(&script, &mut bytes.as_slice(), &mut text).unwrap();
         new.sound = Sounds::Beside { file, script };
         let page = written(folder.path(), "page.html", &page);
         let client = driver.client("1280,802").await;

@@ -50,10 +50,11 @@ impl ClipFinder {
         }
     }
 
-    pub fn feed(&mut self, block: &Block) {
-        for (run, samples) in self.runs.iter_mut().zip(block.channels()) {
-            // Most blocks have nothing: one quick look spares the slow one.
-            if *run == 0 && !samples.iter().any(|s| s.abs() >= self.full_scale) {
+    /// Takes in a block, whose channels have these peaks.
+    pub fn feed(&mut self, block: &Block, peaks: &[f64]) {
+        for ((run, samples), peak) in self.runs.iter_mut().zip(block.channels()).zip(peaks) {
+            // Most blocks have nothing.
+            if *run == 0 && *peak < self.full_scale {
                 continue;
             }
             for (at, sample) in (self.at..).zip(samples) {

@@ -111,9 +111,11 @@ impl LoudnessMeter {
         self.step() * count(STEPS)
     }
 
-    pub fn feed(&mut self, block: &Block) {
-        for (meter, channel) in self.true_peaks.iter_mut().zip(block.channels()) {
-            meter.feed(channel);
+    /// Takes in a block, whose channels have these peaks.
+    pub fn feed(&mut self, block: &Block, peaks: &[f64]) {
+        for ((meter, channel), peak) in self.true_peaks.iter_mut().zip(block.channels()).zip(peaks)
+        {
+            meter.feed(channel, *peak);
         }
         if self.ask.loudness {
             self.weigh(block);
@@ -205,7 +207,8 @@ const fn share(channel: usize, channels: usize) -> f64 {
 #[derive(Debug, Clone, Copy)]
 struct Weighting {
     shelf: Section,
-    high_pass: Section,
+    /// What it feeds back; what it takes in is 1, −2, 1.
+    high_pass: [f64; 2],
 }
 
 /// `y = b0 x + s0; s0 = b1 x - a1 y + s1; s1 = b2 x - a2 y`.
@@ -234,27 +237,28 @@ impl Weighting {
         };
         let (k, q) = (warped(38.135_470_876_024_44), 0.500_327_037_323_877_3);
         let norm = 1.0 + k / q + k * k;
-        let high_pass = Section {
-            b: [1.0, -2.0, 1.0],
-            a: [2.0 * (k * k - 1.0) / norm, (1.0 - k / q + k * k) / norm],
-        };
+        let high_pass = [2.0 * (k * k - 1.0) / norm, (1.0 - k / q + k * k) / norm];
         Self { shelf, high_pass }
     }
 
-    /// The energies of two channels, side by side so that the processor need not wait for either.
+    /// The energies of two channels, side by side so that the processor need not wait for either. What a filter will
+    /// remember is worked out from what it remembers and from what comes, not from what it gives: a shorter way.
     fn energy(&self, memory: &mut [[f64; 2]; 4], first: &[f64], second: &[f64]) -> [f64; 2] {
-        let (Section { b, a }, Section { b: d, a: c }) = (self.shelf, self.high_pass);
+        let (Section { b, a }, c) = (self.shelf, self.high_pass);
+        let [b1, b2] = [b[1] - a[0] * b[0], b[2] - a[1] * b[0]];
+        let [d1, d2] = [-2.0 - c[0], 1.0 - c[1]];
         let [mut s0, mut s1, mut t0, mut t1] = *memory;
         let mut sums = [0.0; 2];
         for (first, second) in first.iter().zip(second) {
             let x = [*first, *second];
             for lane in 0..2 {
-                let y = b[0] * x[lane] + s0[lane];
-                s0[lane] = b[1] * x[lane] - a[0] * y + s1[lane];
-                s1[lane] = b[2] * x[lane] - a[1] * y;
-                let z = d[0] * y + t0[lane];
-                t0[lane] = d[1] * y - c[0] * z + t1[lane];
-                t1[lane] = d[2] * y - c[1] * z;
+                let (s, t) = (s0[lane], t0[lane]);
+                let y = b[0] * x[lane] + s;
+                s0[lane] = (b1 * x[lane] + s1[lane]) - a[0] * s;
+                s1[lane] = b2 * x[lane] - a[1] * s;
+                let z = y + t;
+                t0[lane] = (d1 * y + t1[lane]) - c[0] * t;
+                t1[lane] = d2 * y - c[1] * t;
                 sums[lane] += z * z;
             }
         }

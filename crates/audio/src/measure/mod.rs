@@ -15,6 +15,7 @@ use crate::error::Result;
 use crate::num::{count, decibels, real, size};
 use crate::observe::Observer;
 use crate::read::Clip;
+use crate::shape::blocks::BlockStep;
 use crate::shape::finite::make_finite;
 use crate::spec::Kind;
 use clipping::ClipFinder;
@@ -104,37 +105,39 @@ impl Surveyor {
         self
     }
 
-    /// Sorts the peaks of a block into the parts of the outline.
-    fn draw(&mut self, block: &Block) {
-        let mut from = 0;
-        while self.part < u64::MAX && from < block.frames() {
-            let at = self.frames + count(from);
-            let left = size(self.part - at % self.part).min(block.frames() - from);
-            let peaks = block.channels().iter().map(|c| peak_and_sum(&c[from..from + left]).0);
-            let peak = peaks.fold(0.0, f64::max);
-            let part = size(at / self.part);
-            self.outline.resize(self.outline.len().max(part + 1), 0.0);
-            self.outline[part] = self.outline[part].max(peak);
-            from += left;
-        }
-    }
-
     /// Measures one more block.
     pub fn feed(&mut self, block: &Block) {
-        for (samples, sum) in block.channels().iter().zip(&mut self.sums) {
-            let (peak, total) = peak_and_sum(samples);
-            // A sum that is not a number shows that a sample is not.
-            if total.is_finite() {
-                self.peak = self.peak.max(peak);
-                *sum += total;
-            } else {
-                return self.feed_unclean(block);
+        let (mut from, mut drawn) = (0, Vec::new());
+        let mut found = vec![(0.0f64, 0.0f64); self.sums.len()];
+        // In the parts of the outline, so that its peaks need no look of their own.
+        while from < block.frames() {
+            let at = self.frames + count(from);
+            let left = size(self.part - at % self.part).min(block.frames() - from);
+            let mut highest = 0.0f64;
+            for ((peak, sum), samples) in found.iter_mut().zip(block.channels()) {
+                let (most, total) = peak_and_sum(&samples[from..from + left]);
+                (*peak, *sum) = (peak.max(most), *sum + total);
+                highest = highest.max(most);
             }
+            drawn.push((size(at / self.part), highest));
+            from += left;
         }
-        self.clipping.feed(block);
+        // A sum that is not a number shows that a sample is not.
+        if found.iter().any(|(_, sum)| !sum.is_finite()) {
+            return self.feed_unclean(block);
+        }
+        for (all, (peak, sum)) in self.sums.iter_mut().zip(&found) {
+            self.peak = self.peak.max(*peak);
+            *all += sum;
+        }
+        for (part, peak) in drawn.into_iter().filter(|_| self.part < u64::MAX) {
+            self.outline.resize(self.outline.len().max(part + 1), 0.0);
+            self.outline[part] = self.outline[part].max(peak);
+        }
+        let peaks: Vec<f64> = found.into_iter().map(|(peak, _)| peak).collect();
+        self.clipping.feed(block, &peaks);
         self.silence.feed(block);
-        self.loudness.feed(block);
-        self.draw(block);
+        self.loudness.feed(block, &peaks);
         self.frames += count(block.frames());
     }
 
@@ -165,6 +168,13 @@ impl Surveyor {
     }
 }
 
+/// Measures what passes.
+impl BlockStep for &mut Surveyor {
+    fn work(&mut self, block: &mut Block) {
+        self.feed(block);
+    }
+}
+
 /// Several sums side by side let the processor work on more than one sample at once.
 fn peak_and_sum(samples: &[f64]) -> (f64, f64) {
     const LANES: usize = 8;
@@ -173,7 +183,9 @@ fn peak_and_sum(samples: &[f64]) -> (f64, f64) {
     let rest = chunks.remainder();
     for chunk in chunks {
         for lane in 0..LANES {
-            peaks[lane] = peaks[lane].max(chunk[lane].abs());
+            // One instruction, which `max` is not; the sums tell of samples that are no numbers.
+            let sample = chunk[lane].abs();
+            peaks[lane] = if sample > peaks[lane] { sample } else { peaks[lane] };
             sums[lane] += chunk[lane];
         }
     }
@@ -307,6 +319,8 @@ mod tests {
         assert_eq!((found.clipped.runs, found.clipped.samples), (1, 5));
         assert_eq!((found.clipped.first[0].start, found.clipped.first[0].end), (100, 105));
         assert_eq!(found.not_numbers, 1);
+        let second = measure(vec![vec![0.25; 100], vec![f64::INFINITY; 100]]);
+        assert_eq!((second.dc, second.not_numbers), (vec![0.25, 0.0], 100));
     }
 
     #[test]

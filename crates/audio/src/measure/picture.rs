@@ -2,6 +2,7 @@
 
 use super::clipping::{SHORTEST_RUN, full_scale};
 use crate::block::{Block, each_block};
+use crate::dot::dot;
 use crate::error::Result;
 use crate::num::{count, real_size, size};
 use crate::observe::Observer;
@@ -145,10 +146,16 @@ impl Outline {
             let left = size(self.part - self.filled).min(block.frames() - from);
             let channels = block.channels().iter().zip(&mut self.runs).zip(&mut self.current);
             for ((samples, run), current) in channels {
-                for &sample in &samples[from..from + left] {
-                    current.least = current.least.min(sample);
-                    current.greatest = current.greatest.max(sample);
-                    current.rms += sample * sample;
+                let samples = &samples[from..from + left];
+                let [least, greatest] = extremes(samples);
+                current.least = current.least.min(least);
+                current.greatest = current.greatest.max(greatest);
+                current.rms += dot(samples, samples);
+                if greatest.max(-least) < self.full_scale {
+                    *run = 0;
+                    continue;
+                }
+                for sample in samples {
                     *run = if sample.abs() >= self.full_scale { *run + 1 } else { 0 };
                     current.clipped |= *run >= SHORTEST_RUN;
                 }
@@ -170,6 +177,23 @@ impl Outline {
             self.filled = 0;
         }
     }
+}
+
+/// The least and the greatest of numbers, and of 0; several side by side.
+fn extremes(samples: &[f64]) -> [f64; 2] {
+    const LANES: usize = 8;
+    let (mut least, mut greatest) = ([0.0f64; LANES], [0.0f64; LANES]);
+    let chunks = samples.chunks_exact(LANES);
+    let rest = chunks.remainder();
+    let mut take = |lane: usize, sample: f64| {
+        least[lane] = if sample < least[lane] { sample } else { least[lane] };
+        greatest[lane] = if sample > greatest[lane] { sample } else { greatest[lane] };
+    };
+    rest.iter().enumerate().for_each(|(lane, sample)| take(lane, *sample));
+    for chunk in chunks {
+        chunk.iter().enumerate().for_each(|(lane, sample)| take(lane, *sample));
+    }
+    [least.into_iter().fold(0.0, f64::min), greatest.into_iter().fold(0.0, f64::max)]
 }
 
 /// The transform, and Hann's window: made once, since a page has thousands of pictures.

@@ -1,16 +1,15 @@
 //! True peaks (ITU-R BS.1770-4, annex 2): what lies between the samples, found by interpolation.
 
 use crate::num::single;
+use crate::shape::oversample::{CHUNK, HELD, between, greater, loudest};
 use std::f64::consts::PI;
 
 /// Points at which the prototype of the interpolator is taken.
 const POINTS: u16 = 48;
-/// Samples that are interpolated side by side.
-const CHUNK: usize = 64;
 
 /// Watches one channel.
 pub struct TruePeak {
-    /// The filter of each place between two samples, the newest sample's factor first; none where the
+    /// The filter of each place between two samples, the oldest sample's factor first; none where the
     /// rate is so high that samples lie close enough.
     filters: Vec<Vec<f32>>,
     /// How far interpolation can rise above the samples around it.
@@ -35,7 +34,8 @@ impl TruePeak {
             let at = PI * (f64::from(point) - f64::from(POINTS / 2)) / f64::from(factor);
             if at == 0.0 { window } else { window * at.sin() / at }
         };
-        let filter = |place| (0..taps).map(|tap| single(value(tap * factor + place))).collect();
+        let filter =
+            |place| (0..taps).rev().map(|tap| single(value(tap * factor + place))).collect();
         let filters: Vec<Vec<f32>> = (1..factor).map(filter).collect();
         let sum = |filter: &Vec<f32>| filter.iter().map(|c| c.abs()).sum::<f32>();
         let rise = filters.iter().map(sum).fold(1.0, f32::max);
@@ -43,53 +43,41 @@ impl TruePeak {
         Self { filters, rise, samples: vec![0.0; before], peak: 0.0 }
     }
 
-    /// Takes in samples.
-    pub fn feed(&mut self, samples: &[f64]) {
+    /// Takes in samples, of which `peak` is the highest.
+    pub fn feed(&mut self, samples: &[f64], peak: f64) {
         let before = self.filters.first().map_or(0, |filter| filter.len() - 1);
-        self.samples.extend(samples.iter().map(|s| single(*s)));
+        let highest = single(peak).max(loudest(&self.samples));
+        if highest * self.rise <= self.peak {
+            // Nothing here can rise above what was found: only what the next block begins with counts.
+            let last = &samples[samples.len().saturating_sub(before)..];
+            self.samples.extend(last.iter().map(|s| single(*s)));
+        } else {
+            self.samples.extend(samples.iter().map(|s| single(*s)));
+            self.interpolate(before);
+        }
+        let keep = self.samples.len() - before;
+        self.samples.drain(..keep);
+    }
+
+    fn interpolate(&mut self, before: usize) {
         let mut from = before;
         while from < self.samples.len() {
             let end = (from + CHUNK).min(self.samples.len());
             let around = &self.samples[from - before..end];
             let highest = loudest(around);
-            // Where nothing could rise above what was found, nothing is interpolated.
             if highest * self.rise > self.peak {
-                let between = self.filters.iter().map(|filter| interpolated(filter, around));
-                self.peak = between.fold(self.peak, f32::max).max(highest);
+                let mut held = [0.0; HELD];
+                held[..around.len()].copy_from_slice(around);
+                // What lies behind the last sample was not filled by all factors.
+                let peaks = self.filters.iter().map(|f| loudest(&between(f, &held)[..end - from]));
+                self.peak = peaks.fold(self.peak, greater).max(highest);
             }
             from = end;
         }
-        let keep = self.samples.len() - before;
-        self.samples.drain(..keep);
     }
 
     /// The highest so far.
     pub fn peak(&self) -> f64 {
         self.peak.into()
     }
-}
-
-fn loudest(samples: &[f32]) -> f32 {
-    let mut lanes = [0.0f32; 8];
-    let chunks = samples.chunks_exact(lanes.len());
-    let rest = chunks.remainder();
-    for chunk in chunks {
-        for (lane, sample) in lanes.iter_mut().zip(chunk) {
-            *lane = lane.max(sample.abs());
-        }
-    }
-    rest.iter().map(|s| s.abs()).chain(lanes).fold(0.0, f32::max)
-}
-
-/// The highest of what a filter gives of samples that begin one filter's length before the first.
-fn interpolated(filter: &[f32], samples: &[f32]) -> f32 {
-    let mut sums = [0.0f32; CHUNK];
-    let last = filter.len() - 1;
-    for (tap, factor) in filter.iter().enumerate() {
-        for (sum, sample) in sums.iter_mut().zip(&samples[last - tap..]) {
-            *sum += factor * sample;
-        }
-    }
-    // What lies behind the last sample was not filled by all factors.
-    loudest(&sums[..samples.len() - last])
 }

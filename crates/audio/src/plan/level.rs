@@ -31,22 +31,21 @@ pub struct Reference<'a> {
 pub struct Surveys(Mutex<HashMap<String, Survey>>);
 
 impl Surveys {
-    /// A clip as it is.
+    /// A clip as it is; where it was not measured before, `measure` does it.
     ///
     /// # Errors
-    /// Those of reading.
-    pub fn of_clip(&self, clip: &Clip, observer: &dyn Observer) -> Result<Survey> {
-        self.of(clip, &[], Ask::ALL, || survey(clip, Ask::ALL, observer))
+    /// Those of measuring.
+    pub fn of_clip(&self, clip: &Clip, measure: impl FnOnce() -> Result<Survey>) -> Result<Survey> {
+        self.of(clip, &[], measure)
     }
 
     fn of(
         &self,
         clip: &Clip,
         steps: &[Step],
-        ask: Ask,
         measure: impl FnOnce() -> Result<Survey>,
     ) -> Result<Survey> {
-        let key = format!("{:?} {:?} {steps:?} {ask:?}", clip.input().name(), clip.facts());
+        let key = format!("{:?} {:?} {steps:?}", clip.input().name(), clip.facts());
         if let Some(known) = self.0.lock().ok().and_then(|known| known.get(&key).cloned()) {
             return Ok(known);
         }
@@ -98,38 +97,22 @@ pub fn measure(
         let range = FrameRange { start: before, end: before + plain.to.frames };
         steps.push(Step::Cut { range });
     }
-    let kind = plain.to.format.encoding.codec.kind();
-    let ask = asked(edits, kind);
     let survey = || {
         if steps.is_empty() {
-            return survey(clip, ask, observer);
+            return survey(clip, Ask::ALL, observer);
         }
         let mut source = shaped(clip, &steps)?;
-        survey_source(&mut *source, Kind::Float(64), ask, observer)
+        survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)
     };
     let found = match reference.surveys {
-        Some(surveys) => surveys.of(clip, &steps, ask, survey)?,
+        Some(surveys) => surveys.of(clip, &steps, survey)?,
         None => survey()?,
     };
     let goal = match &edits.level {
         Some(level) => Some(goal_of(level, reference, observer)?),
         None => None,
     };
-    decide(edits, goal, &found, kind)
-}
-
-/// What has to be known of the clip: a plain gain needs no loudness, and PCM's ceiling no true peak.
-fn asked(edits: &Edits, kind: Kind) -> Ask {
-    let by_peak = matches!(edits.level, None | Some(Level::Peak(_) | Level::TruePeak(_)));
-    Ask {
-        true_peak: holds_true_peaks(edits, kind) || matches!(edits.level, Some(Level::TruePeak(_))),
-        loudness: !by_peak,
-    }
-}
-
-/// Whether true peaks, not samples, are held against the ceiling.
-fn holds_true_peaks(edits: &Edits, kind: Kind) -> bool {
-    kind == Kind::Lossy || edits.ceiling.is_some()
+    decide(edits, goal, &found, plain.to.format.encoding.codec.kind())
 }
 
 /// A level to reach.
@@ -145,7 +128,7 @@ fn goal_of(level: &Level, reference: Reference<'_>, observer: &dyn Observer) -> 
     let like = |path: &Path| {
         let clip = Clip::open(path)?;
         let found = match reference.surveys {
-            Some(surveys) => surveys.of_clip(&clip, observer)?,
+            Some(surveys) => surveys.of_clip(&clip, || survey(&clip, Ask::ALL, observer))?,
             None => survey(&clip, Ask::LOUDNESS, observer)?,
         };
         match found.loudness.lufs.is_finite() {
@@ -214,10 +197,7 @@ fn decide(edits: &Edits, goal: Option<Goal>, found: &Survey, kind: Kind) -> Resu
     let lossy = kind == Kind::Lossy;
     let usual = if lossy { LOSSY_CEILING } else { CEILING };
     let ceiling = edits.ceiling.map_or(usual, |ceiling| ceiling.0);
-    let now = match holds_true_peaks(edits, kind) {
-        true => found.true_peak_dbtp,
-        false => found.peak_dbfs,
-    };
+    let now = if lossy || edits.ceiling.is_some() { found.true_peak_dbtp } else { found.peak_dbfs };
     let peak = now + gain;
     let over = peak > ceiling + 1e-6;
     if over && !edits.allow_clipping {

@@ -198,8 +198,8 @@ impl Source for Frames {
     }
 
     fn next(&mut self, block: &mut Block) -> Result<()> {
-        block.clear();
         if self.left == 0 || !self.pieces.next(&mut self.bytes)? {
+            block.clear();
             return Ok(());
         }
         self.decode(block);

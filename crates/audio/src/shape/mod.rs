@@ -22,7 +22,7 @@ pub mod windows;
 
 pub mod biquad;
 mod noise;
-mod oversample;
+pub(crate) mod oversample;
 mod steps;
 
 pub use steps::Step;

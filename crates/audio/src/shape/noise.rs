@@ -1,32 +1,33 @@
 //! Random numbers and the spectrum of quantisation noise.
 
-use crate::num::real_size;
+use crate::num::{real_signed, real_size};
 use crate::units::SampleRate;
 use std::f64::consts::PI;
 
-/// A small generator of uniform random numbers (splitmix64), seeded, so that runs are alike.
+/// A small generator of uniform random numbers, seeded, so that runs are alike: xorshift64* (S. Vigna, "An
+/// experimental exploration of Marsaglia's xorshift generators, scrambled", 2016, table III).
 #[derive(Debug, Clone)]
 pub struct Random(u64);
 
 impl Random {
     /// The `stream`th of many independent generators.
     pub fn new(stream: usize) -> Self {
+        // Any state but 0, which no channel has.
         Self(crate::num::count(stream).wrapping_mul(0xD1B5_4A32_D192_ED03) ^ 0x5DEE_CE66_D1CE_4E5B)
     }
 
     fn bits(&mut self) -> u64 {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        z ^ (z >> 31)
+        self.0 ^= self.0 >> 12;
+        self.0 ^= self.0 << 25;
+        self.0 ^= self.0 >> 27;
+        self.0.wrapping_mul(0x2545_F491_4F6C_DD1D)
     }
 
     /// Triangular between −1 and 1: the sum of two uniform numbers.
     pub fn triangular(&mut self) -> f64 {
         let bits = self.bits();
-        let half = |bits: u64| f64::from(i32::from_le_bytes(low_word(bits)));
-        (half(bits) + half(bits >> 32)) / 4_294_967_296.0
+        let half = |bits: u64| i64::from(i32::from_le_bytes(low_word(bits)));
+        real_signed(half(bits) + half(bits >> 32)) / 4_294_967_296.0
     }
 }
 
@@ -119,5 +120,17 @@ mod tests {
         assert!(mean.abs() < 0.003, "{mean}");
         assert!((variance - 1.0 / 6.0).abs() < 0.002, "{variance}");
         assert!(values.iter().all(|v| v.abs() <= 1.0));
+        // White: no value tells of a later one, nor of the same of another stream.
+        let product = |other: &[f64]| {
+            let sum: f64 = values.iter().zip(other).map(|(a, b)| a * b).sum();
+            sum / f64::from(n) / variance
+        };
+        let others: Vec<f64> = (0..n).map(|_| random.triangular()).collect();
+        let mut second = Random::new(4);
+        let streams: Vec<f64> = (0..n).map(|_| second.triangular()).collect();
+        let later = (1..100).map(|lag| product(&values[lag..]));
+        for found in later.chain([product(&others), product(&streams)]) {
+            assert!(found.abs() < 0.01, "{found}");
+        }
     }
 }

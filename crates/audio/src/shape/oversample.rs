@@ -9,8 +9,10 @@ const FACTOR: usize = 8;
 /// Samples of each filter.
 pub const TAPS: usize = 32;
 
-/// Frames that are read side by side.
-const CHUNK: usize = 64;
+/// Frames that are read side by side, …
+pub const CHUNK: usize = 64;
+/// … and the samples that this takes, zeros where there are no more.
+pub const HELD: usize = CHUNK + TAPS;
 /// Between samples the wave rises above those around it by no more than this.
 const RISE: f32 = 2.5;
 
@@ -44,25 +46,57 @@ impl PeakFinder {
         for (chunk, peaks) in peaks.chunks_mut(CHUNK).enumerate() {
             let around = &samples[chunk * CHUNK..][..peaks.len() + TAPS - 1];
             // Between small samples there is nothing to find.
-            if around.iter().fold(0.0f32, |most, s| most.max(s.abs())) * RISE <= least {
+            if loudest(around) * RISE <= least {
                 continue;
             }
             for (peak, sample) in peaks.iter_mut().zip(&around[TAPS / 2 - 1..]) {
-                *peak = peak.max(sample.abs());
+                *peak = greater(*peak, sample.abs());
             }
+            let mut held = [0.0; HELD];
+            held[..around.len()].copy_from_slice(around);
             for taps in &self.phases {
-                let mut sums = [0.0f32; CHUNK];
-                for (at, tap) in taps.iter().enumerate() {
-                    for (sum, sample) in sums.iter_mut().zip(&around[at..]) {
-                        *sum += tap * sample;
-                    }
-                }
-                for (peak, sum) in peaks.iter_mut().zip(&sums) {
-                    *peak = peak.max(sum.abs());
+                for (peak, value) in peaks.iter_mut().zip(&between(taps, &held)) {
+                    *peak = greater(*peak, value.abs());
                 }
             }
         }
     }
+}
+
+/// What a filter of up to [`TAPS`] factors gives at each of a chunk of samples, the oldest sample's factor first. Sums of
+/// many samples at once stay in the processor's registers.
+pub fn between(taps: &[f32], samples: &[f32; HELD]) -> [f32; CHUNK] {
+    const LANES: usize = 32;
+    let mut values = [0.0; CHUNK];
+    for (group, values) in values.chunks_exact_mut(LANES).enumerate() {
+        let mut sums = [0.0f32; LANES];
+        for (at, tap) in taps.iter().enumerate() {
+            let Some(samples) = samples[group * LANES + at..].first_chunk::<LANES>() else { break };
+            for (sum, sample) in sums.iter_mut().zip(samples) {
+                *sum += tap * sample;
+            }
+        }
+        values.copy_from_slice(&sums);
+    }
+    values
+}
+
+/// The greater of two numbers; the first where the second is none. One instruction, which `max` is not.
+pub fn greater(a: f32, b: f32) -> f32 {
+    if b > a { b } else { a }
+}
+
+/// The greatest magnitude of all.
+pub fn loudest(samples: &[f32]) -> f32 {
+    let mut lanes = [0.0f32; 16];
+    let chunks = samples.chunks_exact(lanes.len());
+    let rest = chunks.remainder();
+    for chunk in chunks {
+        for (lane, sample) in lanes.iter_mut().zip(chunk) {
+            *lane = greater(*lane, sample.abs());
+        }
+    }
+    rest.iter().map(|s| s.abs()).chain(lanes).fold(0.0, greater)
 }
 
 #[cfg(test)]

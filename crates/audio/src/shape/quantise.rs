@@ -3,7 +3,7 @@
 use super::blocks::BlockStep;
 use super::noise::{ORDER, Random, feedback};
 use crate::block::Block;
-use crate::num::{count, single};
+use crate::num::{count, nearest, single};
 use crate::spec::Kind;
 use crate::units::SampleRate;
 use schemars::JsonSchema;
@@ -25,6 +25,9 @@ pub enum Dither {
 
 /// This many zeros in a row are digital silence and stay it; fewer are a signal passing through.
 const SILENT_RUN: usize = 32;
+
+/// Samples that get their dither together.
+const PIECE: usize = 128;
 
 /// Rounds to what `kind` can hold.
 pub struct Quantiser {
@@ -90,18 +93,17 @@ fn overs_in(samples: &[f64]) -> u64 {
     count(samples.iter().filter(|s| s.abs() > 1.0).count())
 }
 
-/// The nearest code, ties to even, full scale held instead of wrapped. Adding a number whose last
-/// bit is worth 1 rounds; it costs far less than a call where the processor has no instruction for it.
+/// The nearest code, ties to even, full scale held instead of wrapped.
 fn code(value: f64, steps: f64) -> f64 {
-    const ROUNDER: f64 = 6_755_399_441_055_744.0;
-    let held = value.clamp(-steps, steps - 1.0);
-    (held + ROUNDER) - ROUNDER
+    nearest(value.clamp(-steps, steps - 1.0))
 }
 
 fn round(samples: &mut [f64], steps: f64) -> u64 {
     let overs = overs_in(samples);
+    // A power of two, so that multiplying by it is as exact as dividing.
+    let step = 1.0 / steps;
     for sample in samples {
-        *sample = code(*sample * steps, steps) / steps;
+        *sample = code(*sample * steps, steps) * step;
     }
     overs
 }
@@ -109,9 +111,15 @@ fn round(samples: &mut [f64], steps: f64) -> u64 {
 impl Channel {
     fn dithered(&mut self, samples: &mut [f64], steps: f64) -> u64 {
         let overs = overs_in(samples);
+        let step = 1.0 / steps;
         for_sounding_runs(&mut self.zeros, samples, |run| {
-            for sample in run {
-                *sample = code(*sample * steps + self.random.triangular(), steps) / steps;
+            // Numbers first: rounding then goes several samples at once.
+            for piece in run.chunks_mut(PIECE) {
+                let mut noise = [0.0; PIECE];
+                noise[..piece.len()].fill_with(|| self.random.triangular());
+                for (sample, noise) in piece.iter_mut().zip(noise) {
+                    *sample = code(*sample * steps + noise, steps) * step;
+                }
             }
         });
         overs
@@ -119,6 +127,7 @@ impl Channel {
 
     fn shaped(&mut self, samples: &mut [f64], steps: f64, taps: &[f64; ORDER]) -> u64 {
         let overs = overs_in(samples);
+        let step = 1.0 / steps;
         let (errors, random) = (&mut self.errors, &mut self.random);
         for_sounding_runs(&mut self.zeros, samples, |run| {
             for sample in run {
@@ -129,7 +138,7 @@ impl Channel {
                 let error = (written - wanted).clamp(-2.0, 2.0);
                 errors.rotate_right(1);
                 errors[0] = error;
-                *sample = written / steps;
+                *sample = written * step;
             }
         });
         overs
@@ -160,6 +169,12 @@ fn for_sounding_runs(zeros: &mut usize, samples: &mut [f64], mut act: impl FnMut
 
 /// How many samples there are up to the next digital silence.
 fn sounding_length(zeros_before: usize, samples: &[f64]) -> usize {
+    // A silence that begins here holds one of these; most blocks have none, and no more needs to be looked at.
+    let probed = samples.iter().skip(SILENT_RUN - 1).step_by(SILENT_RUN);
+    let leading = samples.iter().take(SILENT_RUN).take_while(|s| **s == 0.0).count();
+    if zeros_before + leading < SILENT_RUN && probed.into_iter().all(|s| *s != 0.0) {
+        return samples.len() - samples.iter().rev().take_while(|s| **s == 0.0).count();
+    }
     let mut zeros = zeros_before;
     let mut start = 0;
     for (at, sample) in samples.iter().enumerate() {

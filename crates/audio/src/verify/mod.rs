@@ -4,7 +4,7 @@
 
 mod exact;
 
-use crate::block::{BLOCK_FRAMES, each_block, fill};
+use crate::block::{BLOCK_FRAMES, Block, Source, each_block, fill};
 use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
 use crate::likeness::Likeness;
@@ -12,7 +12,8 @@ use crate::observe::Observer;
 use crate::plan::Plan;
 use crate::read::{Clip, Hints, Input};
 use crate::render::{Outcome, Proof};
-use crate::spec::{Codec, Container, Facts, Output};
+use crate::spec::{Codec, Container, Facts, Format, Output};
+use crate::units::SampleRate;
 use md5::{Digest as _, Md5};
 use std::fmt::Display;
 use std::io::Read;
@@ -31,24 +32,32 @@ pub fn verify_made(
     let written = open(plan, path)?;
     compare_facts(written.facts(), plan)?;
     exact::compare(plan, &written)?;
-    compare_sound(&outcome.proof, &written, observer)?;
+    compare_sound(&outcome.proof, &written, None, observer)?;
     Ok(written.facts().clone())
 }
+
+/// Whoever hears what is decoded here, so that it need not be decoded again: takes the clip's frames.
+pub type Listener<'a> = &'a mut dyn FnMut(&Clip, &mut dyn Source) -> Result<()>;
 
 /// Reads back the file at `path` and compares everything with the plan; gives its facts.
 ///
 /// # Errors
-/// [`Error::Verify`] naming what differs, or whatever keeps the file from being read.
+/// [`Error::Verify`] naming what differs, or whatever keeps the file from being read; those of the listener.
 pub fn verify(
     clip: &Clip,
     plan: &Plan,
     outcome: &Outcome,
     path: &Path,
+    listener: Option<Listener<'_>>,
     observer: &dyn Observer,
 ) -> Result<Facts> {
     if outcome.proof == Proof::SameFile {
         let written = Input::file(path);
         same(clip.input().open()?, written.open()?)?;
+        if let Some(listen) = listener {
+            let written = open(plan, path)?;
+            listen(&written, &mut *written.frames()?)?;
+        }
         return Ok(clip.facts().clone());
     }
     let written = open(plan, path)?;
@@ -57,7 +66,7 @@ pub fn verify(
     if outcome.proof == Proof::SameAudio {
         same(clip.audio_bytes()?, written.audio_bytes()?)?;
     }
-    compare_sound(&outcome.proof, &written, observer)?;
+    compare_sound(&outcome.proof, &written, listener, observer)?;
     Ok(written.facts().clone())
 }
 
@@ -72,53 +81,127 @@ fn open(plan: &Plan, path: &Path) -> Result<Clip> {
 }
 
 /// Decodes what was written and holds it against what was meant.
-fn compare_sound(proof: &Proof, written: &Clip, observer: &dyn Observer) -> Result<()> {
-    match proof {
-        Proof::SameFile | Proof::SameAudio => Ok(()),
-        Proof::Samples(expected) => compare_samples(expected, written, observer),
-        Proof::Like(expected) => {
-            let mut found = Likeness::new(written.facts().frames);
-            each_block(&mut *written.frames()?, observer, |block| found.update(block))?;
+fn compare_sound(
+    proof: &Proof,
+    written: &Clip,
+    listener: Option<Listener<'_>>,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let facts = written.facts();
+    let found = match proof {
+        Proof::SameFile | Proof::SameAudio => None,
+        Proof::Samples(_) => {
+            let digest = SampleDigest::new(facts.format.channels.count().into());
+            Some(Found::Samples(digest, Signature::of(facts.format)))
+        }
+        Proof::Like(_) => Some(Found::Like(Likeness::new(facts.frames))),
+    };
+    if found.is_none() && listener.is_none() {
+        return Ok(());
+    }
+    let mut heard = Heard { source: written.frames()?, found };
+    if let Some(listen) = listener {
+        listen(written, &mut heard)?;
+    }
+    each_block(&mut heard, observer, |_| {})?;
+    match (proof, heard.found) {
+        (Proof::Samples(expected), Some(Found::Samples(found, signature))) => {
+            differ("samples", expected.frames(), found.frames())?;
+            if *expected != found {
+                let what = "a sample reads back as another value".to_owned();
+                return Err(Error::Verify { what });
+            }
+            signature.map_or(Ok(()), |signature| signature.compare(written))
+        }
+        (Proof::Like(expected), Some(Found::Like(found))) => {
             expected.compare(&found).map_err(|what| Error::Verify { what })
         }
-    }
-}
-
-fn compare_samples(expected: &SampleDigest, written: &Clip, observer: &dyn Observer) -> Result<()> {
-    let found = digest(written, observer)?;
-    differ("samples", expected.frames(), found.frames())?;
-    if *expected != found {
-        return Err(Error::Verify { what: "a sample reads back as another value".to_owned() });
-    }
-    // Where STREAMINFO begins.
-    let format = written.facts().format;
-    match (format.container, format.encoding.codec) {
-        (Container::Flac, _) => compare_signature(written, 8, observer),
-        (Container::Ogg, Codec::Flac16 | Codec::Flac24) => compare_signature(written, 45, observer),
         _ => Ok(()),
     }
 }
 
+/// What is seen of a written file's sound.
+enum Found {
+    Samples(SampleDigest, Option<Signature>),
+    Like(Likeness),
+}
+
+/// A written file's frames, looked at while somebody takes them.
+struct Heard {
+    source: Box<dyn Source>,
+    found: Option<Found>,
+}
+
+impl Source for Heard {
+    fn rate(&self) -> SampleRate {
+        self.source.rate()
+    }
+    fn channels(&self) -> usize {
+        self.source.channels()
+    }
+    fn next(&mut self, block: &mut Block) -> Result<()> {
+        self.source.next(block)?;
+        match &mut self.found {
+            Some(Found::Samples(digest, signature)) => {
+                digest.update(block);
+                if let Some(signature) = signature {
+                    signature.update(block);
+                }
+            }
+            Some(Found::Like(likeness)) => likeness.update(block),
+            None => {}
+        }
+        Ok(())
+    }
+}
+
 /// The MD5 signature of a FLAC's samples (RFC 9639, 8.2 "Streaminfo"): interleaved, whole bytes, least first.
-fn compare_signature(written: &Clip, start: usize, observer: &dyn Observer) -> Result<()> {
-    let bytes =
-        written.facts().format.encoding.codec.facts().decoded_bits.unwrap_or(16).div_ceil(8);
-    let full = 2f64.powi(8 * bytes.cast_signed() - 1);
-    let mut md5 = Md5::new();
-    each_block(&mut *written.frames()?, observer, |block| {
+struct Signature {
+    md5: Md5,
+    /// Bytes of a sample.
+    bytes: u32,
+    /// Where it stands in the file.
+    offset: usize,
+    /// What goes into it next.
+    interleaved: Vec<u8>,
+}
+
+impl Signature {
+    /// Of files that have one.
+    fn of(format: Format) -> Option<Self> {
+        // 18 bytes into STREAMINFO.
+        let offset = match (format.container, format.encoding.codec) {
+            (Container::Flac, _) => 8 + 18,
+            (Container::Ogg, Codec::Flac16 | Codec::Flac24) => 45 + 18,
+            _ => return None,
+        };
+        let bytes = format.encoding.codec.facts().decoded_bits.unwrap_or(16).div_ceil(8);
+        Some(Self { md5: Md5::new(), bytes, offset, interleaved: Vec::new() })
+    }
+
+    fn update(&mut self, block: &Block) {
+        let full = 2f64.powi(8 * self.bytes.cast_signed() - 1);
+        let bytes = crate::num::size(self.bytes.into());
+        self.interleaved.clear();
         for frame in 0..block.frames() {
             for channel in block.channels() {
-                let sample = crate::num::rounded_signed(channel[frame] * full);
-                md5.update(&sample.to_le_bytes()[..crate::num::size(bytes.into())]);
+                let sample = crate::num::nearest32(channel[frame] * full);
+                self.interleaved.extend_from_slice(&sample.to_le_bytes()[..bytes]);
             }
         }
-    })?;
-    let (found, mut head) = (md5.finalize(), [0; 80]);
-    let read = written.input().open()?.read_exact(&mut head[..start + 34]);
-    read.map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
-    match head[start + 18..start + 34] == found[..] {
-        true => Ok(()),
-        false => Err(Error::Verify { what: "the signature is not that of the samples".to_owned() }),
+        self.md5.update(&self.interleaved);
+    }
+
+    fn compare(self, written: &Clip) -> Result<()> {
+        let mut head = [0; 80];
+        let read = written.input().open()?.read_exact(&mut head[..self.offset + 16]);
+        read.map_err(|source| Error::Read { path: written.input().name().to_owned(), source })?;
+        match head[self.offset..self.offset + 16] == self.md5.finalize()[..] {
+            true => Ok(()),
+            false => {
+                Err(Error::Verify { what: "the signature is not that of the samples".to_owned() })
+            }
+        }
     }
 }
 
@@ -175,12 +258,6 @@ fn differ<T: PartialEq + Display>(what: &str, expected: T, found: T) -> Result<(
         return Ok(());
     }
     Err(Error::Verify { what: format!("{what}: expected {expected}, found {found}") })
-}
-
-fn digest(clip: &Clip, observer: &dyn Observer) -> Result<SampleDigest> {
-    let mut digest = SampleDigest::new(clip.facts().format.channels.count().into());
-    each_block(&mut *clip.frames()?, observer, |block| digest.update(block))?;
-    Ok(digest)
 }
 
 /// Whether two streams hold the same bytes.

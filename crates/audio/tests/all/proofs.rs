@@ -1,7 +1,7 @@
 //! Verification is shown to reject: whatever is wrong in a written file is noticed before it is placed.
 
 use crate::bench::{Folder, WRITTEN, demand, signal};
-use deft_needle_audio::block::Samples;
+use deft_needle_audio::block::{Block, Samples, Source, collect};
 use deft_needle_audio::clip::{Loop, Marker, Tag};
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::observe::Unobserved;
@@ -45,7 +45,7 @@ impl Proved {
 
     fn verify(&self, bytes: &[u8]) -> Result<Facts, Error> {
         let path = self.folder.put("written", bytes);
-        verify(&self.clip, &self.plan, &self.outcome, &path, &Unobserved)
+        verify(&self.clip, &self.plan, &self.outcome, &path, None, &Unobserved)
     }
 
     /// What is said of a file that was written as something else was planned; of the same signal where none
@@ -63,6 +63,40 @@ impl Proved {
             Ok(_) => "passes".to_owned(),
             Err(error) => error.to_string(),
         }
+    }
+}
+
+/// Whoever listens while a file is proved hears all of it, copied or encoded, and a listener that leaves early lets no
+/// fault through.
+#[test]
+fn a_listener_hears_what_is_proved() {
+    for (from, line) in [
+        ("wav pcm16 44100 stereo", "wav pcm16 44100 stereo"),
+        ("wav pcm16 44100 stereo", "aiff pcm16 44100 stereo"),
+        ("wav pcm16 44100 stereo", "wav pcm24 44100 mono"),
+        ("wav pcm16 44100 stereo", "ogg vorbis:q4 44100 stereo"),
+        ("wav pcm16 44100 stereo", "ogg flac16 44100 stereo"),
+    ] {
+        let proved = Proved::of(from, 9000, &[("spec", line)]);
+        let path = proved.folder.put("written", &proved.bytes);
+        let listened = |listen: &mut dyn FnMut(&Clip, &mut dyn Source) -> Result<(), Error>| {
+            let Proved { clip, plan, outcome, .. } = &proved;
+            verify(clip, plan, outcome, &path, Some(listen), &Unobserved)
+        };
+        let mut heard = Vec::new();
+        listened(&mut |written, frames| {
+            heard = collect(frames)?;
+            assert_eq!(collect(&mut *written.frames()?)?, heard, "{line}");
+            Ok(())
+        })
+        .unwrap();
+        assert_eq!(heard[0].len(), 9000, "{line}");
+        let mut leaves = |_: &Clip, frames: &mut dyn Source| frames.next(&mut Block::default());
+        listened(&mut leaves).unwrap();
+        let last = proved.bytes.len() - 40;
+        let damaged = [&proved.bytes[..last], &[0x55; 40][..]].concat();
+        std::fs::write(&path, damaged).unwrap();
+        assert!(listened(&mut leaves).is_err(), "{line}");
     }
 }
 

@@ -92,7 +92,7 @@ pub fn failure(error: &Error, typed: &[OsString]) -> Failure {
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
             let (what, tip) = parted(&error.to_string());
             let option = context(ContextKind::InvalidArg).unwrap_or_default();
-            let option = option.split(' ').next().unwrap_or_default().to_owned();
+            let option = option.split([' ', '[']).next().unwrap_or_default().to_owned();
             let value = context(ContextKind::InvalidValue).unwrap_or_default();
             if value.is_empty() && error.kind() == ErrorKind::InvalidValue {
                 return Failure::usage(
@@ -102,7 +102,12 @@ pub fn failure(error: &Error, typed: &[OsString]) -> Failure {
             }
             let expected = match error.get(ContextKind::ValidValue) {
                 Some(ContextValue::Strings(words)) => format!("expected {}", words.join(", ")),
-                _ => what.split_once(">\": ").map_or(what.clone(), |(_, why)| why.to_owned()),
+                _ => {
+                    // The second is an option whose value may be left out.
+                    let ends = [">\": ", ">]\": "].into_iter();
+                    let why = ends.filter_map(|end| what.split_once(end)).next();
+                    why.map_or(what.clone(), |(_, why)| why.to_owned())
+                }
             };
             let tip = tip.filter(|tip| !tip.starts_with("deft-needle"));
             let help = tip.unwrap_or_else(|| explained(command.as_deref()));

@@ -78,6 +78,10 @@ fn what_a_clip_cannot_become() {
             "a texture of 30.0 s is too long for this clip: 12.0 s is the longest | ask for a shorter one, or give a longer clip",
         ),
         (
+            Unmet::NoTexture { texture: 0.0, least: 0.2, most: 0.01 },
+            "the clip is too short for a texture, which lasts 0.200 s at least | leave --texture out, or give a longer clip",
+        ),
+        (
             Unmet::NoTexture { texture: 0.05, least: 0.2, most: 12.0 },
             "a texture of 0.050 s is too short: 0.200 s is the shortest | ask for a longer one, or give a longer clip",
         ),

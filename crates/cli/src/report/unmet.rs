@@ -131,7 +131,11 @@ fn unmet_loop(wanted: &Unmet) -> String {
         }
         Unmet::LoopNotUsed => "the loop lies outside the part that is used".to_owned(),
         Unmet::LoopStretched => "a loop does not stay exact through time-stretching".to_owned(),
-        Unmet::NoTexture { texture, least, most } if texture < least => format!(
+        Unmet::NoTexture { least, most, .. } if most < least => format!(
+            "the clip is too short for a texture, which lasts {} at least",
+            Duration(*least)
+        ),
+        Unmet::NoTexture { texture, least, .. } if texture < least => format!(
             "a texture of {} is too short: {} is the shortest",
             Duration(*texture),
             Duration(*least)
@@ -347,6 +351,9 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::CrossfadeWithTail | Unmet::LoopPinned { .. } => "add --tail cut",
         Unmet::LoopStretched => {
             "leave --stretch and --fit-length out, or take the loop away with --loop none"
+        }
+        Unmet::NoTexture { least, most, .. } if most < least => {
+            "leave --texture out, or give a longer clip"
         }
         Unmet::NoTexture { texture, least, .. } if texture < least => {
             "ask for a longer one, or give a longer clip"

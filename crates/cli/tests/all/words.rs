@@ -122,6 +122,9 @@ fn mistakes_say_what_to_do_next() {
         $ fit clip.wav -o o.wav --gain loud [2]
         error: invalid --gain \"loud\": expected +7dB or -3dB
         help: deft-needle fit --help explains it
+        $ fit clip.wav -o o.wav --texture=long [2]
+        error: invalid --texture \"long\": expected …
+        help: deft-needle fit --help explains it
         $ fit clip.wav -o o.wav --spec 'wav pcm16 24000' [2]
         error: invalid --spec …four words, as in \"wav pcm16 24000 mono\"; needs four words, found 3
         …

@@ -196,8 +196,19 @@ impl Disk for RealDisk {
         file.sync_all()
     }
 
+    /// The room of a replaced file is freed once nobody has it open. While it is held here, that is not done under the
+    /// lock of its folder, where every other rename would wait for it.
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
-        fs::rename(from, to)
+        let held = || open_plain(OpenOptions::new().read(true), to).ok();
+        let replaced = cfg!(unix).then(held).flatten();
+        match (fs::rename(from, to), replaced) {
+            // Some network drives refuse to replace what is open.
+            (Err(_), Some(replaced)) => {
+                drop(replaced);
+                fs::rename(from, to)
+            }
+            (done, _) => done,
+        }
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {

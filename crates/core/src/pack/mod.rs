@@ -83,8 +83,8 @@ impl Run {
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
         let lines: Vec<&Line> = plan.lines.iter().collect();
         let parts: Vec<PathBuf> = plan.lines.iter().map(path_of).collect();
-        let fitted =
-            self.make_all(&lines, &parts, Make { keep: Keep::No, whole: &|_| {}, disk, observer })?;
+        let how = Make { keep: Keep::No, audience: &(), whole: &|_| {}, disk, observer };
+        let fitted = self.make_all(&lines, &parts, how)?;
         let named = lines.iter().zip(fitted).map(|(line, fitted)| {
             let stands_for = Some(line.slot.clone());
             (self.packed_as(&line.slot), Installed { stands_for, ..fitted.installed })

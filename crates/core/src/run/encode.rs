@@ -106,7 +106,7 @@ impl Run {
             let extension = plan.to.format.container.facts().extensions[0];
             let input = stem.with_extension(extension);
             let disk = crate::RealDisk::default();
-            let written = fitting.write(plan, &input, Durable::No, &disk, observer)?;
+            let written = fitting.write(plan, &input, None, &disk, observer)?;
             Ok((input, written.outcome))
         };
         write().map_err(|error| self.of_slot(&line.slot, &line.clip, error))

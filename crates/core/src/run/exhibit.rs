@@ -2,7 +2,7 @@
 //! root is changed.
 
 use super::Run;
-use super::fitting::{Side, open_written};
+use super::fitting::{Audience, Side, open_written};
 use super::line::{Line, Work};
 use super::look::JobPlan;
 use super::make::{Fitted, Keep, Make};
@@ -71,13 +71,15 @@ pub struct Exhibits {
 }
 
 impl Run {
-    /// Makes every file of the plan in a private folder, just as an installation would.
+    /// Makes every file of the plan in a private folder, just as an installation would. The audience hears each of them,
+    /// and each that is replaced, but for copies and for what was measured before.
     ///
     /// # Errors
     /// Those of fitting.
     pub fn exhibit(
         &self,
         plan: &JobPlan,
+        audience: &dyn Audience,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Exhibits> {
@@ -86,19 +88,14 @@ impl Run {
         let is_new = |line: &&Line| !matches!(line.work, Work::Unchanged { .. });
         let lines: Vec<&Line> = plan.lines.iter().filter(is_new).collect();
         let parts: Vec<PathBuf> = lines.iter().map(|line| path_of(line)).collect();
-        let mut fitted = self
-            .make_all(
-                &lines,
-                &parts,
-                Make { keep: Keep::ForLater, whole: &|_| {}, disk, observer },
-            )?
-            .into_iter();
+        let how = Make { keep: Keep::ForLater, audience, whole: &|_| {}, disk, observer };
+        let mut fitted = self.make_all(&lines, &parts, how)?.into_iter();
         self.shelf.trim(disk);
         let made: Vec<(&Line, Option<Fitted>)> =
             plan.lines.iter().map(|line| (line, fitted.next_if_new(is_new(&line)))).collect();
         let show = |(line, fitted): (&Line, Option<Fitted>)| match fitted {
             Some(fitted) => self.shown(line, fitted, &path_of(line)),
-            None => self.unchanged_one(line, observer),
+            None => self.unchanged_one(line, audience, observer),
         };
         let all = made.into_par_iter().map(show).collect::<Result<_>>()?;
         Ok(Exhibits { all, _folder: Some(folder) })
@@ -126,10 +123,15 @@ impl Run {
         })
     }
 
-    fn unchanged_one(&self, line: &Line, observer: &dyn Observer) -> Result<Exhibit> {
+    fn unchanged_one(
+        &self,
+        line: &Line,
+        audience: &dyn Audience,
+        observer: &dyn Observer,
+    ) -> Result<Exhibit> {
         let path = self.root.as_ref().map(|root| line.key.path(&root.path)).unwrap_or_default();
         let new = Clip::from_input(Input::file(&path), &line.hints()).ok();
-        let after = new.as_ref().map(|clip| Side::of(clip, observer)).transpose()?;
+        let after = new.as_ref().map(|clip| Side::of(clip, audience, observer)).transpose()?;
         let installed = match &line.work {
             Work::Unchanged { installed } => Some(installed),
             _ => None,
@@ -140,7 +142,7 @@ impl Run {
             standing: Standing::Unchanged,
             stock: line.stock_clip(),
             new,
-            sides: [line.before(&self.surveys, observer)?, after],
+            sides: [line.before(&self.surveys, audience, observer)?, after],
             bytes: std::fs::metadata(&path).map_or(0, |found| found.len()),
             decisions: installed.map(|one| one.decisions.clone()).unwrap_or_default(),
             outcome: None,
@@ -161,13 +163,18 @@ impl<I: Iterator<Item = Fitted>> NextIfNew for I {
     }
 }
 
-/// Everything that is installed in a root, or below a path of it.
+/// Everything that is installed in a root, or below a path of it; the audience hears it, and what it replaced.
 ///
 /// # Errors
 /// Those of the ledger and of reading.
-pub fn exhibit_root(root: &Root, which: Which<'_>, observer: &dyn Observer) -> Result<Exhibits> {
+pub fn exhibit_root(
+    root: &Root,
+    which: Which<'_>,
+    audience: &dyn Audience,
+    observer: &dyn Observer,
+) -> Result<Exhibits> {
     let Status { slots, state, .. } = status(root, which, Proof::Look)?;
-    let shown = |one: &SlotStatus| installed(root, &state, one, observer);
+    let shown = |one: &SlotStatus| installed(root, &state, one, audience, observer);
     let all = slots.par_iter().filter(|one| !one.installed.beside).map(shown);
     Ok(Exhibits { all: all.collect::<Result<_>>()?, _folder: None })
 }
@@ -176,6 +183,7 @@ fn installed(
     root: &Root,
     state: &State,
     one: &SlotStatus,
+    audience: &dyn Audience,
     observer: &dyn Observer,
 ) -> Result<Exhibit> {
     let path = state.path_of(&root.path, &one.slot)?;
@@ -185,7 +193,9 @@ fn installed(
     let open = |path: &Path| Clip::from_input(Input::file(path), &hints).ok();
     let (stock, _) = find_stock(root, state, &one.slot, &path)?;
     let (stock, new) = (stock.as_deref().and_then(open), open(&path));
-    let side = |clip: &Option<Clip>| clip.as_ref().map(|c| Side::of(c, observer)).transpose();
+    let side = |clip: &Option<Clip>| {
+        clip.as_ref().map(|clip| Side::of(clip, audience, observer)).transpose()
+    };
     let sides = [side(&stock)?, side(&new)?];
     let notices = match &sides {
         [Some(before), Some(after)] => Notice::of_difference(before, after),

@@ -7,13 +7,15 @@ use crate::error::Result;
 use crate::fit::{Durable, make_file, put_file, refuse_existing};
 use crate::sheet::Rule;
 use crate::slots::Listed;
-use deft_needle_audio::measure::Survey;
+use deft_needle_audio::block::{Source, each_block};
+use deft_needle_audio::measure::{Ask, Survey, Surveyor};
 use deft_needle_audio::observe::Observer;
 use deft_needle_audio::plan::{Reference, Surveys, plan_clip};
 use deft_needle_audio::read::{Hints, Input};
 use deft_needle_audio::render::{Outcome, render};
+use deft_needle_audio::shape::blocks::BlockStep as _;
 use deft_needle_audio::spec::{Container, Demand};
-use deft_needle_audio::verify::verify;
+use deft_needle_audio::verify::{Listener, verify};
 use deft_needle_audio::write::Out;
 use deft_needle_audio::{Clip, Edits, Error as AudioError, Facts, Plan};
 use schemars::JsonSchema;
@@ -42,6 +44,34 @@ pub struct Written {
     pub outcome: Outcome,
     /// The file's own facts, read back.
     pub facts: Facts,
+    /// What was measured of it while it was proved, where somebody listened.
+    pub survey: Option<Survey>,
+}
+
+/// Who hears a file while it is decoded to be proved and measured, so that it need not be decoded once more.
+pub trait Audience: Sync {
+    /// Takes all of its frames.
+    ///
+    /// # Errors
+    /// Those of reading, and the audience's own.
+    fn hear(
+        &self,
+        clip: &Clip,
+        frames: &mut dyn Source,
+        observer: &dyn Observer,
+    ) -> Result<(), AudioError>;
+}
+
+/// Hears nothing more than what is measured.
+impl Audience for () {
+    fn hear(
+        &self,
+        _: &Clip,
+        frames: &mut dyn Source,
+        observer: &dyn Observer,
+    ) -> Result<(), AudioError> {
+        each_block(frames, observer, |_| {})
+    }
 }
 
 /// One side of before and after.
@@ -57,26 +87,6 @@ pub struct Side {
     pub loops: bool,
     /// What was measured; nothing where only a list tells.
     pub survey: Option<Survey>,
-}
-
-/// What a written file is held against.
-#[derive(Debug, Clone, Copy)]
-pub enum Against<'a> {
-    /// Nothing: it is not measured.
-    Nothing,
-    /// Nothing, but it is measured.
-    Itself,
-    /// What it replaces.
-    Stock(&'a Side),
-}
-
-/// What is to be known of a file that was written.
-#[derive(Debug, Clone, JsonSchema, Serialize)]
-pub struct Judged {
-    /// What it is, where it was measured.
-    pub after: Option<Side>,
-    /// What the user should know.
-    pub notices: Vec<Notice>,
 }
 
 impl Fitting<'_> {
@@ -97,17 +107,28 @@ impl Fitting<'_> {
         plan: &Plan,
         path: &Path,
         outcome: &Outcome,
+        audience: Option<&dyn Audience>,
         observer: &dyn Observer,
-    ) -> Result<Facts, AudioError> {
-        let facts = verify(self.clip, plan, outcome, path, observer)?;
+    ) -> Result<(Facts, Option<Survey>), AudioError> {
+        let mut survey = None;
+        let mut listen = |clip: &Clip, frames: &mut dyn Source| {
+            survey = Some(Side::heard(clip, frames, audience.unwrap_or(&()), observer)?);
+            Ok(())
+        };
+        let listener: Option<Listener<'_>> = match audience {
+            Some(_) => Some(&mut listen),
+            None => None,
+        };
+        let facts = verify(self.clip, plan, outcome, path, listener, observer)?;
         // Only a finished file tells how much room a lossy encoding takes.
         match self.rule.and_then(|rule| rule.too_large(facts.file_bytes)) {
-            None => Ok(facts),
+            None => Ok((facts, survey)),
             Some(short) => Err(AudioError::CannotMeet(short.into())),
         }
     }
 
-    /// Writes the planned file at `path`, and proves it. Whatever goes wrong, nothing is left there.
+    /// Writes the planned file at `path`, and proves it; measures it where somebody listens. Whatever goes wrong, nothing
+    /// is left there.
     ///
     /// # Errors
     /// Those of rendering and verifying, and [`crate::Error::Write`].
@@ -115,14 +136,15 @@ impl Fitting<'_> {
         &self,
         plan: &Plan,
         path: &Path,
-        durable: Durable,
+        audience: Option<&dyn Audience>,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Written> {
         let make = |out: &mut dyn Out| render(self.clip, plan, out, observer);
-        let prove = |path: &Path, outcome: &Outcome| self.prove(plan, path, outcome, observer);
-        let (outcome, facts) = make_file(path, durable, disk, make, prove)?;
-        Ok(Written { outcome, facts })
+        let prove =
+            |path: &Path, outcome: &Outcome| self.prove(plan, path, outcome, audience, observer);
+        let (outcome, (facts, survey)) = make_file(path, Durable::No, disk, make, prove)?;
+        Ok(Written { outcome, facts, survey })
     }
 
     /// The same beside `out`, put in place once it is proved.
@@ -135,39 +157,34 @@ impl Fitting<'_> {
         plan: &Plan,
         out: &Path,
         overwrite: bool,
+        audience: Option<&dyn Audience>,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<Written> {
         refuse_existing(&[self.clip], out, overwrite)?;
         let make = |file: &mut dyn Out| render(self.clip, plan, file, observer);
-        let prove = |path: &Path, outcome: &Outcome| self.prove(plan, path, outcome, observer);
-        let (outcome, facts) = put_file(out, disk, make, prove)?;
-        Ok(Written { outcome, facts })
+        let prove =
+            |path: &Path, outcome: &Outcome| self.prove(plan, path, outcome, audience, observer);
+        let (outcome, (facts, survey)) = put_file(out, disk, make, prove)?;
+        Ok(Written { outcome, facts, survey })
     }
 
-    /// What the user should know of the file written at `path`, next to what is replaced.
+    /// What the user should know of a written file, next to what is replaced.
     ///
     /// # Errors
     /// Those of reading.
     pub fn judge(
         &self,
-        plan: &Plan,
+        written: &Clip,
         outcome: &Outcome,
-        path: &Path,
-        against: Against<'_>,
-        observer: &dyn Observer,
-    ) -> Result<Judged> {
-        let clip = open_written(path, plan)?;
-        let mut notices = Notice::of_outcome(outcome, plan.to.format.rate);
-        notices.extend(Notice::of_seam(&clip, self.edits)?);
-        let after = match against {
-            Against::Nothing => None,
-            Against::Itself | Against::Stock(_) => Some(Side::of(&clip, observer)?),
-        };
-        if let (Against::Stock(before), Some(after)) = (against, &after) {
+        [before, after]: [Option<&Side>; 2],
+    ) -> Result<Vec<Notice>> {
+        let mut notices = Notice::of_outcome(outcome, written.facts().format.rate);
+        notices.extend(Notice::of_seam(written, self.edits)?);
+        if let (Some(before), Some(after)) = (before, after) {
             notices.extend(Notice::of_difference(before, after));
         }
-        Ok(Judged { after, notices })
+        Ok(notices)
     }
 }
 
@@ -190,23 +207,47 @@ impl Side {
     ///
     /// # Errors
     /// Those of reading.
-    pub fn of(clip: &Clip, observer: &dyn Observer) -> Result<Self> {
-        Self::known(clip, &Surveys::default(), observer)
+    pub fn of(clip: &Clip, audience: &dyn Audience, observer: &dyn Observer) -> Result<Self> {
+        Self::known(clip, &Surveys::default(), audience, observer)
     }
 
-    /// The same, where it may have been measured before.
+    /// The same, where it may have been measured before: then nobody hears it.
     ///
     /// # Errors
     /// As [`Side::of`].
-    pub fn known(clip: &Clip, surveys: &Surveys, observer: &dyn Observer) -> Result<Self> {
-        let survey = surveys.of_clip(clip, observer)?;
-        Ok(Self {
+    pub fn known(
+        clip: &Clip,
+        surveys: &Surveys,
+        audience: &dyn Audience,
+        observer: &dyn Observer,
+    ) -> Result<Self> {
+        let hear = || Self::heard(clip, &mut *clip.frames()?, audience, observer);
+        Ok(Self::measured(clip, surveys.of_clip(clip, hear)?))
+    }
+
+    /// Measures what an audience hears.
+    fn heard(
+        clip: &Clip,
+        frames: &mut dyn Source,
+        audience: &dyn Audience,
+        observer: &dyn Observer,
+    ) -> Result<Survey, AudioError> {
+        let kind = clip.facts().format.encoding.codec.kind();
+        let surveyor = Surveyor::new(frames, kind, Ask::ALL);
+        let mut surveyor = surveyor.with_outline(clip.facts().frames);
+        audience.hear(clip, &mut (&mut surveyor).on(frames), observer)?;
+        Ok(surveyor.finish())
+    }
+
+    /// A clip of which this was measured.
+    pub fn measured(clip: &Clip, survey: Survey) -> Self {
+        Self {
             spec: clip.facts().format.to_string(),
             seconds: clip.facts().seconds(),
             lufs: Some(survey.loudness.lufs).filter(|lufs| lufs.is_finite()),
             loops: !clip.facts().loops.is_empty(),
             survey: Some(survey),
-        })
+        }
     }
 
     /// What a list tells of a sound; nothing of files of closed formats.

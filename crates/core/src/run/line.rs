@@ -2,7 +2,7 @@
 
 use super::Run;
 use super::clip;
-use super::fitting::{Fitting, Side};
+use super::fitting::{Audience, Fitting, Side};
 use super::notice::Notice;
 use crate::digests::Digests;
 use crate::disk::Disk;
@@ -373,12 +373,14 @@ impl Line {
     pub(super) fn before(
         &self,
         surveys: &Surveys,
+        audience: &dyn Audience,
         observer: &dyn Observer,
     ) -> Result<Option<Side>> {
         if self.stock.is_none() {
             return Ok(self.listed.clone());
         }
-        self.stock_clip().map(|clip| Side::known(&clip, surveys, observer)).transpose()
+        let known = |clip: Clip| Side::known(&clip, surveys, audience, observer);
+        self.stock_clip().map(known).transpose()
     }
 
     /// What is replaced, with the loop that a file beside it tells. A closed format has nothing that could be

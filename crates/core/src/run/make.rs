@@ -2,7 +2,7 @@
 
 use super::Run;
 use super::encode::Encoded;
-use super::fitting::{Against, Fitting, Side, open_written};
+use super::fitting::{Audience, Fitting, Side, open_written};
 use super::line::{Line, Work};
 use super::notice::Notice;
 use super::swap::clip_path;
@@ -12,6 +12,7 @@ use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
 use crate::job::Making;
 use crate::ledger::record::Installed;
+use deft_needle_audio::measure::Survey;
 use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::render::Outcome;
@@ -53,6 +54,8 @@ pub(crate) enum Keep {
 pub(crate) struct Make<'a> {
     /// Whether they are kept.
     pub keep: Keep,
+    /// Who hears them, and what they replace.
+    pub audience: &'a dyn Audience,
     /// Is told of each that is whole.
     pub whole: &'a (dyn Fn(&Path) + Sync),
     /// Where they are made.
@@ -121,7 +124,7 @@ impl Run {
     ) -> Result<Fitted> {
         copy_file(from, part, Durable::No, how.disk)?;
         (how.whole)(part);
-        let before = line.before(&self.surveys, how.observer)?;
+        let before = line.before(&self.surveys, how.audience, how.observer)?;
         let of_file = |notice: &&Notice| !notice.is_of_difference();
         let mut notices: Vec<Notice> = model.notices.iter().filter(of_file).cloned().collect();
         if let (Some(before), Some(after)) = (&before, &model.after) {
@@ -202,40 +205,41 @@ impl Run {
     }
 
     fn fit(&self, line: &Line, part: &Path, made: &mut Fitted, how: Make<'_>) -> Result<()> {
-        let Make { keep, disk, observer, .. } = how;
+        let Make { keep, audience, disk, observer, .. } = how;
         let Work::Fit { plan } = &line.work else {
             return Ok(());
         };
         let clip = line.open()?;
         let fitting = self.fitting(line, &clip);
-        let write = || -> Result<Outcome> {
-            match self.fitted_before(line, plan, part, disk) {
-                Some(outcome) => Ok(outcome),
-                None => {
-                    let written = fitting.write(plan, part, Durable::No, disk, observer)?;
-                    if keep == Keep::ForLater {
-                        // Without it the installation takes longer, and nothing else.
-                        let _ = self.shelf.keep(line.fit_key, part, &written.outcome, disk);
-                    }
-                    Ok(written.outcome)
-                }
+        let write = || -> Result<(Outcome, Option<Survey>)> {
+            if let Some(outcome) = self.fitted_before(line, plan, part, disk) {
+                return Ok((outcome, None));
             }
+            let written = fitting.write(plan, part, Some(audience), disk, observer)?;
+            if keep == Keep::ForLater {
+                // Without it the installation takes longer, and nothing else.
+                let _ = self.shelf.keep(line.fit_key, part, &written.outcome, disk);
+            }
+            Ok((written.outcome, written.survey))
         };
         // A stock of ten minutes takes seconds to measure, which the other core has while this one fits.
-        let (outcome, before) = rayon::join(write, || line.before(&self.surveys, observer));
-        let outcome = outcome?;
-        let facts = open_written(part, plan)?.facts().clone();
-        made.installed.spec = facts.format.to_string();
-        made.installed.seconds = facts.seconds();
+        let measure = || line.before(&self.surveys, audience, observer);
+        let (written, before) = rayon::join(write, measure);
+        let (outcome, survey) = written?;
+        let file = open_written(part, plan)?;
+        let after = match survey {
+            Some(survey) => Side::measured(&file, survey),
+            None => Side::of(&file, audience, observer)?,
+        };
+        made.installed.spec = file.facts().format.to_string();
+        made.installed.seconds = file.facts().seconds();
+        made.installed.lufs = after.lufs;
         made.installed.decisions.clone_from(&plan.decisions);
         let separates = plan.steps().iter().any(|step| matches!(step, Step::Separate { .. }));
         made.installed.guide = separates || clip.facts().tags.contains(&Tag::guide());
         made.before = before?;
-        let against = made.before.as_ref().map_or(Against::Itself, Against::Stock);
-        let judged = fitting.judge(plan, &outcome, part, against, observer)?;
-        made.installed.lufs = judged.after.as_ref().and_then(|after| after.lufs);
-        made.after = judged.after;
-        made.notices = judged.notices;
+        made.notices = fitting.judge(&file, &outcome, [made.before.as_ref(), Some(&after)])?;
+        made.after = Some(after);
         made.outcome = Some(outcome);
         Ok(())
     }

@@ -28,7 +28,7 @@ mod swap;
 
 pub use entries::EntryLine;
 pub use exhibit::{Exhibit, Exhibits, Standing, exhibit_root};
-pub use fitting::{Against, Fitting, Judged, Side, Written, open_written};
+pub use fitting::{Audience, Fitting, Side, Written, open_written};
 pub use line::{Line, Work};
 pub use look::{Back, JobPlan};
 pub(crate) use make::{Keep, Make};

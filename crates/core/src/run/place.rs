@@ -164,7 +164,7 @@ fn place(
     let parts = lines.iter().map(|line| change.part(&line.key));
     let parts: Vec<PathBuf> = parts.collect::<Result<_>>()?;
     let fitted = change.make(|_, whole| {
-        run.make_all(&lines, &parts, Make { keep: Keep::No, whole, disk, observer })
+        run.make_all(&lines, &parts, Make { keep: Keep::No, audience: &(), whole, disk, observer })
     })?;
     refuse_over_budget(run, plan, &lines, &fitted)?;
     for (line, fitted) in lines.iter().zip(fitted) {

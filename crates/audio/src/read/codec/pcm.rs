@@ -34,14 +34,34 @@ fn spread<const N: usize>(
     one: impl Fn([u8; N]) -> f64,
 ) {
     let count = block.channels().len();
-    for (index, channel) in block.channels_mut().iter_mut().enumerate() {
-        let frames = bytes.chunks_exact(N * count);
-        for (sample, frame) in channel.iter_mut().zip(frames) {
-            let Some(mut value) = frame[index * N..].first_chunk::<N>().copied() else { continue };
-            if big {
-                value.reverse();
+    let value = |bytes: &[u8; N]| {
+        let mut bytes = *bytes;
+        if big {
+            bytes.reverse();
+        }
+        one(bytes)
+    };
+    let (samples, _) = bytes.as_chunks::<N>();
+    match block.channels_mut() {
+        [mono] => {
+            for (sample, bytes) in mono.iter_mut().zip(samples) {
+                *sample = value(bytes);
             }
-            *sample = one(value);
+        }
+        [left, right] => {
+            let (frames, _) = samples.as_chunks::<2>();
+            for ((left, right), [first, second]) in left.iter_mut().zip(right).zip(frames) {
+                (*left, *right) = (value(first), value(second));
+            }
+        }
+        channels => {
+            for (index, channel) in channels.iter_mut().enumerate() {
+                for (sample, bytes) in
+                    channel.iter_mut().zip(samples.iter().skip(index).step_by(count))
+                {
+                    *sample = value(bytes);
+                }
+            }
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Samples to AAC-LC packets, by the FDK library.
 
 use crate::block::Block;
-use crate::num::{count32, int16, size};
+use crate::num::{count32, sample16, size};
 use crate::spec::{Encoding, Format, Quality};
 use fdk_aac::enc::{AudioObjectType, BitRate, ChannelMode, Encoder, EncoderParams, Transport};
 
@@ -95,7 +95,7 @@ impl Aac {
     pub fn encode(&mut self, block: &Block, mut put: impl FnMut(&[u8])) -> Result<(), String> {
         let channels = block.channels();
         for frame in 0..block.frames() {
-            let samples = channels.iter().map(|c| int16((c[frame] * 32_768.0).round()));
+            let samples = channels.iter().map(|c| sample16(c[frame]));
             self.waiting.extend(samples);
         }
         let mut used = 0;

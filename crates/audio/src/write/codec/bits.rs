@@ -23,6 +23,28 @@ impl Bits {
         }
     }
 
+    /// Appends codes of 31 bits at most, whose upper bits are zeros, as [`Bits::put`] would one after another.
+    pub fn put_all(&mut self, codes: impl Iterator<Item = (u32, u32)>) {
+        // What is pending stays in registers meanwhile, its first bit on top, and is written at each code, whole bytes or
+        // not: without a branch, which nobody could foresee.
+        let (mut pending, mut held) = (self.pending << (63 - self.held) << 1, self.held);
+        let mut at = self.bytes.len();
+        for (value, bits) in codes {
+            if at + 8 > self.bytes.len() {
+                self.bytes.resize(2 * at + 64, 0);
+            }
+            held += bits;
+            pending |= u64::from(value) << (64 - held);
+            self.bytes[at..at + 8].copy_from_slice(&pending.to_be_bytes());
+            let whole = held / 8;
+            at += size(whole.into());
+            pending <<= 8 * whole;
+            held %= 8;
+        }
+        self.bytes.truncate(at);
+        (self.pending, self.held) = (pending >> (63 - held) >> 1, held);
+    }
+
     /// Appends all bits of another.
     pub fn append(&mut self, other: &Self) {
         other.bytes.iter().for_each(|byte| self.put((*byte).into(), 8));

@@ -1,7 +1,7 @@
 //! Samples to companded bytes (ITU-T G.711, tables 1 and 2).
 
 use crate::block::Block;
-use crate::num::{int16, low_byte};
+use crate::num::{low_byte, sample16};
 
 /// A-law of a 16-bit sample: the interval of table 1 that it lies in.
 pub fn to_a_law(sample: i16) -> u8 {
@@ -41,7 +41,7 @@ pub fn encode(block: &Block, code: fn(i16) -> u8, bytes: &mut Vec<u8>) {
     for (index, channel) in block.channels().iter().enumerate() {
         let places = bytes[start..].iter_mut().skip(index).step_by(count);
         for (place, sample) in places.zip(channel) {
-            *place = code(int16((sample * 32_768.0).round()));
+            *place = code(sample16(*sample));
         }
     }
 }

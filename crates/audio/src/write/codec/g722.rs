@@ -1,7 +1,7 @@
 //! Samples to G.722 at 64 kbit/s (ITU-T G.722, 09/2012, 3 to 5).
 
 use crate::block::Block;
-use crate::num::{int16, low_byte};
+use crate::num::{low_byte, sample16};
 use crate::read::codec::g722::{Band, Bands, FILTER};
 
 /// Where the codes of the lower band part, in 4,096ths of the step (table 14).
@@ -26,7 +26,7 @@ impl G722 {
     /// Appends a byte for every two samples that can be seen far enough ahead.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         let samples = block.channels()[0].iter();
-        self.waiting.extend(samples.map(|s| i32::from(int16((s * 32_768.0).round()))));
+        self.waiting.extend(samples.map(|s| i32::from(sample16(*s))));
         self.all(bytes);
     }
 

@@ -1,7 +1,7 @@
 //! Samples to codes of G.726 (ITU-T G.726, 12/1990, 4.2.3).
 
 use crate::block::Block;
-use crate::num::int16;
+use crate::num::sample16;
 use crate::read::codec::g726::{Guess, Law, State};
 use crate::spec::Codec;
 
@@ -24,7 +24,7 @@ impl G726 {
     /// Appends the bytes that are whole.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         for sample in &block.channels()[0] {
-            let value = i32::from(int16((sample * 32_768.0).round())) >> 2;
+            let value = i32::from(sample16(*sample)) >> 2;
             let guess = self.state.guess();
             let code = self.code(value - guess.value, guess);
             self.state.take(guess, code);

@@ -1,7 +1,7 @@
 //! Samples to GSM 06.10 at full rate (ETSI EN 300 961, 4.2 and 5.2).
 
 use crate::block::Block;
-use crate::num::{int16, low_half};
+use crate::num::{low_half, sample16};
 use crate::read::codec::gsm::{
     COEFFICIENT_BITS, FRAME, Frame, LEAST, OFFSETS, PART, PAST, Part, add, ratios, size_of_pulses,
     stretches, times,
@@ -68,7 +68,7 @@ impl Gsm {
     /// Appends all units that are full.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         let samples = block.channels()[0].iter();
-        self.waiting.extend(samples.map(|s| i32::from(int16((s * 32_768.0).round()))));
+        self.waiting.extend(samples.map(|s| i32::from(sample16(*s))));
         let unit = self.unit_frames();
         let whole = self.waiting.len() / unit * unit;
         let ready: Vec<i32> = self.waiting.drain(..whole).collect();

@@ -2,7 +2,7 @@
 //! Update", Microsoft, 1994).
 
 use crate::block::Block;
-use crate::num::{count, int16, low_byte, saturated16, size};
+use crate::num::{count, low_byte, sample16, saturated16, size};
 use crate::read::codec::adpcm::{STEPS, ima_frames};
 
 /// How the step index moves.
@@ -82,7 +82,7 @@ impl Ima {
     /// Appends all blocks that are full.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| int16((s * 32_768.0).round())));
+            waiting.extend(channel.iter().map(|s| sample16(*s)));
         }
         let full = self.waiting[0].len() / self.frames;
         for turn in 0..full {
@@ -152,7 +152,7 @@ impl Ima4 {
     /// Appends all packets that are full.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| int16((s * 32_768.0).round())));
+            waiting.extend(channel.iter().map(|s| sample16(*s)));
         }
         let full = self.waiting[0].len() / PACKET;
         for turn in 0..full {

@@ -1,7 +1,7 @@
 //! Samples to blocks of Microsoft's ADPCM ("Multimedia Data Standards Update", Microsoft, 1994).
 
 use crate::block::Block;
-use crate::num::{count, int16, low_byte, saturated16, size};
+use crate::num::{count, low_byte, sample16, saturated16, size};
 use crate::read::codec::adpcm::{MS_COEFFICIENTS, MS_MOVES, ms_frames};
 
 /// One channel's running state.
@@ -52,7 +52,7 @@ impl Ms {
     /// Appends all blocks that are full.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| int16((s * 32_768.0).round())));
+            waiting.extend(channel.iter().map(|s| sample16(*s)));
         }
         while self.waiting[0].len() >= self.frames {
             self.block(bytes);

@@ -1,7 +1,7 @@
 //! Samples to Opus packets, by the ropus crate; always at 48,000 Hz (RFC 6716; RFC 7845, 5.1).
 
 use crate::block::Block;
-use crate::num::{int16, size};
+use crate::num::{sample16, size};
 use crate::spec::{Format, Quality, vorbis_order};
 use crate::units::SampleRate;
 use ropus::{OPUS_APPLICATION_AUDIO, OpusMSEncoder};
@@ -106,7 +106,7 @@ impl Opus {
         for (channel, place) in block.channels().iter().zip(&self.order) {
             let places = self.waiting[from + place..].iter_mut().step_by(channels);
             for (waiting, sample) in places.zip(channel) {
-                *waiting = int16((sample * 32_768.0).round());
+                *waiting = sample16(*sample);
             }
         }
         let whole = channels * size(FRAMES);

@@ -1,7 +1,7 @@
 //! Samples to QOA frames ("QOA Specification" 1.0, 2023).
 
 use crate::block::Block;
-use crate::num::{count32, int16};
+use crate::num::{count32, int16, sample16};
 
 /// Samples of a slice.
 const SLICE: usize = 20;
@@ -77,7 +77,7 @@ impl Qoa {
     /// Appends all frames that are full.
     pub fn encode(&mut self, block: &Block, bytes: &mut Vec<u8>) {
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| int16((s * 32_768.0).round())));
+            waiting.extend(channel.iter().map(|s| sample16(*s)));
         }
         while self.waiting[0].len() >= FRAME {
             self.frame(FRAME, bytes);

@@ -108,7 +108,8 @@ impl Folder {
         let mut bytes = Cursor::new(Vec::new());
         let outcome = render(clip, plan, &mut bytes, &Unobserved).unwrap();
         let out = self.put("out.wav", bytes.get_ref());
-        verify(clip, plan, &outcome, &out, &Unobserved).unwrap_or_else(|e| panic!("{plan:?}: {e}"));
+        verify(clip, plan, &outcome, &out, None, &Unobserved)
+            .unwrap_or_else(|e| panic!("{plan:?}: {e}"));
         let hints = Hints {
             raw: Some(plan.to.format).filter(|f| f.container.facts().word == "raw"),
             loop_tags: Some(plan.to.loop_tags.clone()),

@@ -23,8 +23,8 @@ use deft_needle_audio::{Error as AudioError, Plan};
 use deft_needle_core::disk::{Disk, RealDisk};
 use deft_needle_core::encoder::private_folder;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::fit::{Durable, put_copy, refuse_existing};
-use deft_needle_core::run::{Against, Fitting, Notice, Side, open_written};
+use deft_needle_core::fit::{put_copy, refuse_existing};
+use deft_needle_core::run::{Audience, Fitting, Notice, Side, open_written};
 use deft_needle_core::sheet::{Accepted, Rule};
 use deft_needle_core::target::Target;
 use jobs::FitJob;
@@ -270,25 +270,26 @@ fn write(
         Some(folder) => folder.path().join("out"),
         None => fitted.out.clone(),
     };
+    let shown = changes_level(plan) && private.is_none();
+    let audience: Option<&dyn Audience> = match stock.is_some() || shown {
+        true => Some(&()),
+        false => None,
+    };
     let written = match &private {
-        Some(_) => fitting.write(plan, &path, Durable::No, &disk, &progress)?,
+        Some(_) => fitting.write(plan, &path, audience, &disk, &progress)?,
         None => {
             make_folder(&path, &disk)?;
-            fitting.put(plan, &path, args.overwrite, &disk, &progress)?
+            fitting.put(plan, &path, args.overwrite, audience, &disk, &progress)?
         }
     };
-    let shown = changes_level(plan) && private.is_none();
-    let against = match (stock, shown) {
-        (Some(stock), _) => Against::Stock(stock),
-        (None, true) => Against::Itself,
-        (None, false) => Against::Nothing,
-    };
-    let judged = fitting.judge(plan, &written.outcome, &path, against, &progress)?;
-    fitted.notices.extend(judged.notices);
-    if let (Some(after), true) = (judged.after, shown) {
+    let file = open_written(&path, plan)?;
+    let after = written.survey.map(|survey| Side::measured(&file, survey));
+    let sides = [stock, after.as_ref()];
+    fitted.notices.extend(fitting.judge(&file, &written.outcome, sides)?);
+    if let (Some(after), true) = (after, shown) {
         let before = match fitting.reference.surveys {
-            Some(surveys) => Side::known(fitting.clip, surveys, &progress)?,
-            None => Side::of(fitting.clip, &progress)?,
+            Some(surveys) => Side::known(fitting.clip, surveys, &(), &progress)?,
+            None => Side::of(fitting.clip, &(), &progress)?,
         };
         fitted.levels = Some([before, after]);
     }

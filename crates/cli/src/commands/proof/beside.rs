@@ -1,16 +1,17 @@
 //! What lies beside a page: sounds that are too large to lie in it, and the turn of a watched job.
 
 use crate::failure::Failure;
+use deft_needle_audio::write::Out;
 use deft_needle_core::disk::{Disk as _, RealDisk};
-use deft_needle_core::fit::put_bytes;
+use deft_needle_core::fit::put_file;
 use deft_needle_core::hash::Hash;
 use deft_needle_core::refusal::OddPath;
 use deft_needle_core::root::Kind;
 use deft_needle_proof::Sounds;
-use deft_needle_proof::page::{HANDS_OVER, TURNS, handing_over};
-use deft_needle_proof::sound::Playable;
+use deft_needle_proof::page::{HANDS_OVER, TURNS, hand_over};
+use deft_needle_proof::sound::{Kept, Playable};
 use std::collections::BTreeSet;
-use std::io::Read as _;
+use std::io::{Read as _, Write};
 use std::path::{Path, PathBuf};
 
 /// What is looked at of a file to tell what it is.
@@ -36,26 +37,41 @@ impl Away<'_> {
     /// # Errors
     /// Those of writing; a refusal where something else lies there.
     pub fn put(&mut self, sound: Playable) -> Result<Sounds, Failure> {
-        let length = u64::try_from(sound.bytes.len()).unwrap_or(u64::MAX);
-        if let Some(left) = self.room.checked_sub(length) {
+        let unread =
+            |source| deft_needle_core::Error::read(Path::new("a sound of the page"))(source);
+        let sounds = if let Some(left) = self.room.checked_sub(sound.bytes) {
             self.room = left;
-            return Ok(Sounds::Inline(sound));
+            Sounds::Inline { bytes: sound.read().map_err(unread)?, kind: sound.kind }
+        } else {
+            // Once one lies outside, all that come do: what is in the page is heard at once.
+            self.room = 0;
+            let hash = Hash::of_reader(&mut *sound.open().map_err(unread)?).map_err(unread)?;
+            let name = &hash.hex()[..DIGITS];
+            let [file, script] =
+                [sound.extension, "js"].map(|extension| format!("{name}.{extension}"));
+            let script_path = format!("{}/{script}", self.files);
+            let mut bytes = sound.open().map_err(unread)?;
+            self.make(&file, |out| std::io::copy(&mut bytes, out).map(drop))?;
+            let mut bytes = sound.open().map_err(unread)?;
+            self.make(&script, |out| hand_over(&script_path, &mut bytes, out))?;
+            Sounds::Beside { file: format!("{}/{file}", self.files), script: script_path }
+        };
+        if let Kept::File(path) = &sound.file {
+            // What is left goes with its folder.
+            let _ = self.disk.remove(path);
         }
-        // Once one lies outside, all that come do: what is in the page is heard at once.
-        self.room = 0;
-        let name = &Hash::of(&sound.bytes).hex()[..DIGITS];
-        let [file, script] = [sound.extension, "js"].map(|extension| format!("{name}.{extension}"));
-        let script_path = format!("{}/{script}", self.files);
-        self.make(&file, &sound.bytes)?;
-        self.make(&script, handing_over(&script_path, &sound).as_bytes())?;
-        Ok(Sounds::Beside { file: format!("{}/{file}", self.files), script: script_path })
+        Ok(sounds)
     }
 
     /// Makes a file beside the page.
     ///
     /// # Errors
     /// Those of writing; a refusal where something else lies there.
-    pub fn make(&mut self, name: &str, bytes: &[u8]) -> Result<(), Failure> {
+    pub fn make(
+        &mut self,
+        name: &str,
+        write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>,
+    ) -> Result<(), Failure> {
         match Kind::of(&self.folder)? {
             Kind::Folder => {}
             Kind::Link => return Err(OddPath::Link.of(&self.folder).into()),
@@ -66,7 +82,10 @@ impl Away<'_> {
         if Kind::of(&path)? != Kind::Nothing && !is_ours(&path, name) {
             return Err(OddPath::Exists { in_target: false }.of(&path).into());
         }
-        put_bytes(&path, bytes, self.disk)?;
+        let make = |mut out: &mut dyn Out| {
+            write(&mut out).map_err(|source| deft_needle_audio::Error::Write { source })
+        };
+        put_file(&path, self.disk, make, |_, ()| Ok(()))?;
         self.used.insert(name.to_owned());
         Ok(())
     }

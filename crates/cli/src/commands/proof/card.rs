@@ -1,5 +1,6 @@
 //! One slot of a page: both sides drawn, and what is said of them.
 
+use super::heard::Heard;
 use crate::commands::counted;
 use crate::report::{notice, plan};
 use deft_needle_audio::clip::Loop;
@@ -12,16 +13,17 @@ use deft_needle_core::names::family_of;
 use deft_needle_core::run::{self, Exhibit, Notice, Standing};
 use deft_needle_proof::draw::{self, PARTS};
 use deft_needle_proof::page::{Mark, Told};
-use deft_needle_proof::sound::{Playable, playable};
+use deft_needle_proof::sound::Playable;
 use deft_needle_proof::{Card, Side, Sounds};
 
 /// A slot, drawn, and what it sounds like.
 pub fn card(
     exhibit: &Exhibit,
+    heard: &Heard,
     observer: &dyn Observer,
 ) -> Result<(Card, [Option<Playable>; 2]), deft_needle_audio::Error> {
     let shown = |clip: &Option<Clip>, measured: &Option<run::Side>| {
-        let shown = clip.as_ref().map(|clip| side(clip, measured.as_ref(), observer));
+        let shown = clip.as_ref().map(|clip| side(clip, measured.as_ref(), heard, observer));
         shown.transpose().map(Option::unzip)
     };
     let [before, after] = &exhibit.sides;
@@ -58,9 +60,10 @@ pub fn card(
 fn side(
     clip: &Clip,
     measured: Option<&run::Side>,
+    heard: &Heard,
     observer: &dyn Observer,
 ) -> Result<(Side, Playable), deft_needle_audio::Error> {
-    let (playable, picture) = playable(clip, observer)?;
+    let (playable, picture) = heard.take(clip, observer)?;
     let facts = clip.facts();
     let survey = measured.and_then(|side| side.survey.as_ref());
     let rate = facts.format.rate;

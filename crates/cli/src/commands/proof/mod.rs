@@ -2,9 +2,11 @@
 
 mod beside;
 mod card;
+mod heard;
 
 use self::beside::{Away, DIGITS, head};
 use self::card::card;
+use self::heard::Heard;
 use super::{counted, swap};
 use crate::args::{Going, Proof};
 use crate::console::{BOLD, Console, paint, safe};
@@ -16,6 +18,7 @@ use crate::progress::Progress;
 use crate::report::{error, notice};
 use deft_needle_audio::{Clip, Observer};
 use deft_needle_core::disk::RealDisk;
+use deft_needle_core::encoder::private_folder;
 use deft_needle_core::fit::{put_file, refuse_existing, same_file};
 use deft_needle_core::hash::Hash;
 use deft_needle_core::ledger::Ledger;
@@ -87,6 +90,7 @@ pub fn refuse_foreign(made_of: &[&Path], out: &Path, overwrite: bool) -> Result<
 /// What a page is made of.
 pub struct Gathered {
     exhibits: Exhibits,
+    heard: Heard,
     title: String,
     job: String,
     facts: Vec<(String, String)>,
@@ -155,13 +159,15 @@ fn of_run(run: &Run, title: String, observer: &Progress) -> Result<Gathered, Fai
     };
     let plan = run.look(&state, &stamps, &disk, observer)?;
     let faults: Vec<_> = run.faults(&plan).collect();
-    let exhibits = run.exhibit(&plan, &disk, observer)?;
+    let heard = Heard::within(private_folder()?);
+    let exhibits = run.exhibit(&plan, &heard, &disk, observer)?;
     let root = run.root.as_ref().map(|root| shown(&root.path));
     let mut facts = vec![("target".to_owned(), run.target.sheet.name.clone())];
     facts.extend(root.map(|root| ("root".to_owned(), root)));
     let help = |fault| Some(error::core_remedy(fault)).filter(|help| !help.is_empty());
     Ok(Gathered {
         exhibits,
+        heard,
         title,
         job: run.job.name.clone(),
         facts,
@@ -184,9 +190,11 @@ fn of_root(args: &Proof, observer: &Progress) -> Result<Gathered, Failure> {
     };
     let below = super::restore::within(root, &args.what)?;
     let which = below.as_deref().map_or(Which::All, Which::Below);
-    let exhibits = exhibit_root(root, which, observer)?;
+    let heard = Heard::within(private_folder()?);
+    let exhibits = exhibit_root(root, which, &heard, observer)?;
     Ok(Gathered {
         exhibits,
+        heard,
         title: format!("Proof of what is installed in {}", shown(&root.path)),
         job: String::new(),
         facts: vec![("root".to_owned(), shown(&root.path))],
@@ -226,8 +234,8 @@ impl Gathered {
         };
         let mut cards = Vec::with_capacity(self.exhibits.all.len());
         for some in self.exhibits.all.chunks(TOGETHER) {
-            let drawn: Vec<(Card, [Option<Playable>; 2])> =
-                some.par_iter().map(|exhibit| card(exhibit, observer)).collect::<Result<_, _>>()?;
+            let drawn = some.par_iter().map(|exhibit| card(exhibit, &self.heard, observer));
+            let drawn: Vec<(Card, [Option<Playable>; 2])> = drawn.collect::<Result<_, _>>()?;
             for (mut card, sounds) in drawn {
                 card.number = cards.len() + 1;
                 for (side, sound) in [&mut card.stock, &mut card.new].into_iter().zip(sounds) {
@@ -240,7 +248,7 @@ impl Gathered {
         }
         let page = self.page(cards, out, turn, &away.files);
         if let Some(turn) = turn {
-            away.make("turn.js", turning(turn).as_bytes())?;
+            away.make("turn.js", |out| out.write_all(turning(turn).as_bytes()))?;
         }
         let make = |file: &mut dyn deft_needle_audio::write::Out| {
             page.write(file).map_err(|source| deft_needle_audio::Error::Write { source })

@@ -235,7 +235,7 @@ fn made(
     }
     let disk = RealDisk::default();
     make_folder(&out, &disk)?;
-    fitting.put(&plan, &out, args.overwrite, &disk, &progress)?;
+    fitting.put(&plan, &out, args.overwrite, None, &disk, &progress)?;
     let requested =
         |d: &Decision| matches!(d, Decision::LoopSet { reason: LoopReason::Requested, .. });
     let told = plan.decisions.iter().filter(|d| d.subject() == Subject::Loop && !requested(d));

@@ -8,7 +8,7 @@ use super::bits::Bits;
 use super::plain_pcm;
 use crate::block::Block;
 use crate::crc::{FLAC_FRAME, FLAC_HEADER};
-use crate::num::{count, count32, int32};
+use crate::num::{count, count32, nearest32};
 use crate::spec::{Codec, Format};
 use md5::{Digest as _, Md5};
 use predict::subframe;
@@ -59,7 +59,7 @@ impl Flac {
             _ => (8_388_608.0, Codec::Pcm24),
         };
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| int32(s * scale)));
+            waiting.extend(channel.iter().map(|s| nearest32(s * scale)));
         }
         // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
         self.bytes.clear();

@@ -3,7 +3,9 @@
 use super::Bits;
 use super::rice::Rice;
 use crate::dot::dot;
-use crate::num::{count, count32, int32, real_signed, real_size, rounded_signed};
+use crate::num::{
+    count, count32, int32, nearest, nearest32, real_signed, real_size, rounded_signed,
+};
 
 /// Samples that a fitted prediction looks back to.
 const ORDER: usize = 10;
@@ -91,14 +93,18 @@ fn by_rules(samples: &[i32]) -> Option<Predicted> {
     })
 }
 
-/// How many differences leave least.
+/// How many differences leave least, by one of four stretches of the samples.
 fn least_differences(samples: &[i32]) -> usize {
+    const STRETCH: usize = 64;
     let mut sums = [0u64; FIXED + 1];
-    for part in samples.windows(FIXED + 1) {
-        let [e, d, c, b, a] = [part[0], part[1], part[2], part[3], part[4]];
-        let left = [a, a - b, a - 2 * b + c, a - 3 * b + 3 * c - d, a - 4 * b + 6 * c - 4 * d + e];
-        for (sum, left) in sums.iter_mut().zip(left) {
-            *sum += u64::from(left.unsigned_abs());
+    for stretch in samples.chunks(4 * STRETCH) {
+        for part in stretch[..stretch.len().min(STRETCH)].windows(FIXED + 1) {
+            let [e, d, c, b, a] = [part[0], part[1], part[2], part[3], part[4]];
+            let left =
+                [a, a - b, a - 2 * b + c, a - 3 * b + 3 * c - d, a - 4 * b + 6 * c - 4 * d + e];
+            for (sum, left) in sums.iter_mut().zip(left) {
+                *sum += u64::from(left.unsigned_abs());
+            }
         }
     }
     let orders = sums.into_iter().enumerate().take(samples.len());
@@ -119,31 +125,41 @@ fn by_fit(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Pre
 
 /// What prediction leaves; `None` where a residual is too large to be coded.
 fn residuals(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Vec<i32>> {
+    /// Sums of so many samples stay in the processor's registers.
+    const LANES: usize = 16;
     // Ten products of 25 and 14 bits: whole numbers of a size that floating point holds exactly, several at once.
-    let exact: Vec<f64> = samples.iter().map(|sample| f64::from(*sample)).collect();
-    let mut sums = vec![0.0; samples.len().checked_sub(ORDER)?];
+    let mut exact: Vec<f64> = samples.iter().map(|sample| f64::from(*sample)).collect();
+    let wanted = samples.len().checked_sub(ORDER)?;
+    exact.resize(ORDER + wanted.next_multiple_of(LANES), 0.0);
     // The first coefficient is that of the sample before.
-    for (back, coefficient) in (1..).zip(coefficients.map(f64::from)) {
-        for (sum, sample) in sums.iter_mut().zip(&exact[ORDER - back..]) {
-            *sum += coefficient * sample;
-        }
-    }
+    let mut coefficients = coefficients.map(f64::from);
+    coefficients.reverse();
     let scale = 0.5f64.powi(shift.cast_signed());
-    let mut all = Vec::with_capacity(sums.len());
-    let mut most = 0.0f64;
-    for (sum, sample) in sums.iter().zip(&exact[ORDER..]) {
-        let residual = sample - floor(sum * scale);
-        most = most.max(residual.abs());
-        all.push(int32(residual));
+    let (mut all, mut small) = (Vec::with_capacity(wanted + LANES), true);
+    for from in (0..wanted).step_by(LANES) {
+        let mut sums = [0.0; LANES];
+        for (at, coefficient) in coefficients.iter().enumerate() {
+            let before = exact[from + at..].first_chunk::<LANES>()?;
+            for lane in 0..LANES {
+                sums[lane] += coefficient * before[lane];
+            }
+        }
+        let now = exact[from + ORDER..].first_chunk::<LANES>()?;
+        let mut left = [0; LANES];
+        for lane in 0..LANES {
+            let residual = now[lane] - floor(sums[lane] * scale);
+            small &= residual.abs() < f64::from(LARGEST) || from + lane >= wanted;
+            left[lane] = nearest32(residual);
+        }
+        all.extend_from_slice(&left);
     }
-    (most < f64::from(LARGEST)).then_some(all)
+    all.truncate(wanted);
+    small.then_some(all)
 }
 
-/// The next whole number below, of what is smaller than 50 bits. Adding a number whose last bit is worth 1 rounds; it costs
-/// far less than a call where the processor has no instruction for it.
+/// The next whole number below, of what is smaller than 50 bits.
 fn floor(value: f64) -> f64 {
-    const ROUNDER: f64 = 6_755_399_441_055_744.0;
-    let nearest = (value + ROUNDER) - ROUNDER;
+    let nearest = nearest(value);
     if nearest > value { nearest - 1.0 } else { nearest }
 }
 
@@ -154,11 +170,12 @@ fn fit(samples: &[i32]) -> Option<([i32; ORDER], u32)> {
         return None;
     }
     let middle = real_size(samples.len() - 1) / 2.0;
+    let scale = 1.0 / (middle + 1.0);
     // Welch's window: a parabola.
-    let windowed: Vec<f64> = (0..)
+    let windowed: Vec<f64> = (0u16..)
         .zip(samples)
         .map(|(at, s)| {
-            let off = (real_size(at) - middle) / (middle + 1.0);
+            let off = (f64::from(at) - middle) * scale;
             f64::from(*s) * (1.0 - off * off)
         })
         .collect();

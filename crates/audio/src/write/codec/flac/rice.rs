@@ -53,6 +53,16 @@ impl Rice {
         out.put(count32(self.power), 4);
         for (part, parameter) in parts(residuals, order, frames, self.power).zip(&self.parameters) {
             out.put(*parameter, if wide { 5 } else { 4 });
+            let longest = part.iter().fold(0, |all, r| folded(*r) | all) >> parameter;
+            if longest + 1 + parameter < 32 {
+                let (stop, rest) = (1 << parameter, (1 << parameter) - 1);
+                let code = |residual: &i32| {
+                    let value = folded(*residual);
+                    (stop | value & rest, (value >> parameter) + 1 + parameter)
+                };
+                out.put_all(part.iter().map(code));
+                continue;
+            }
             for residual in part {
                 let value = folded(*residual);
                 let mut zeros = value >> parameter;
