@@ -1,6 +1,6 @@
 //! Files made under another name, proved, then put in place.
 
-use crate::disk::{Attributes, Disk, OutFile, Part};
+use crate::disk::{Attributes, Disk, OutFile, Part, dress_made};
 use crate::error::{Error, Result};
 use crate::names::LEDGER_FOLDER;
 use crate::refusal::OddPath;
@@ -94,11 +94,11 @@ pub(crate) fn put_in_place(part: &Path, out: &Path, disk: &dyn Disk) -> Result<(
         Some(like) => Attributes { number: None, ..like.of_place() },
         None => Attributes::usual(),
     };
-    // Not every file system has modes.
-    let _ = disk.dress(part, &dress);
-    disk.rename(part, out).map_err(|source| {
+    let placed = dress_made(disk, part, &dress)
+        .map_err(Error::write("set the mode of", part))
+        .and_then(|()| disk.rename(part, out).map_err(Error::write("put in place", out)));
+    placed.inspect_err(|_| {
         let _ = disk.remove(part);
-        Error::write("put in place", out)(source)
     })
 }
 

@@ -124,6 +124,22 @@ fn sync(file: &File, unsynced: &AtomicBool) -> io::Result<()> {
     }
 }
 
+/// Gives a file that was made here its attributes, as far as its file system has them: some cards have no modes.
+///
+/// # Errors
+/// The system's, for all else: a file that stays its maker's alone is no use where others are to read it.
+pub fn dress_made(disk: &dyn Disk, path: &Path, attributes: &Attributes) -> io::Result<()> {
+    match disk.dress(path, attributes) {
+        Err(error) if has_none(&error) => Ok(()),
+        other => other,
+    }
+}
+
+/// What file systems answer that have no modes, or let nobody set them.
+fn has_none(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::PermissionDenied || cannot_sync(error)
+}
+
 /// Files that wait for the disk at once: file systems write what waits together in one go.
 const WAITING: usize = 64;
 

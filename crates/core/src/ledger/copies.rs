@@ -2,7 +2,7 @@
 
 use super::record::Held;
 use super::{Ledger, attic};
-use crate::disk::Attributes;
+use crate::disk::{Attributes, dress_made};
 use crate::error::{Error, Result};
 use crate::fit::Durable;
 use crate::hash::Hash;
@@ -203,8 +203,8 @@ impl Ledger<'_> {
             let dressed = self.disk.dress(&part, &dress);
             dressed.map_err(Error::write("set time and mode of", &part))?;
         } else if place.kind == Kind::Nothing && Kind::of(&part)? == Kind::File {
-            // Not every file system has modes.
-            let _ = self.disk.dress(&part, &Attributes::usual());
+            let dressed = dress_made(self.disk, &part, &Attributes::usual());
+            dressed.map_err(Error::write("set the mode of", &part))?;
         }
         self.disk.rename(&part, &place.path).map_err(Error::write("put in place", &place.path))
     }

@@ -24,9 +24,10 @@ impl Bits {
     }
 
     /// Appends codes of 31 bits at most, whose upper bits are zeros, as [`Bits::put`] would one after another.
+    #[inline(never)]
     pub fn put_all(&mut self, codes: impl Iterator<Item = (u32, u32)>) {
-        // What is pending stays in registers meanwhile, its first bit on top, and is written at each code, whole bytes or
-        // not: without a branch, which nobody could foresee.
+        // On its own, so that what is pending stays in registers. Its first bit is on top, and it is written at each code,
+        // whole bytes or not: without a branch, which nobody could foresee.
         let (mut pending, mut held) = (self.pending << (63 - self.held) << 1, self.held);
         let mut at = self.bytes.len();
         for (value, bits) in codes {

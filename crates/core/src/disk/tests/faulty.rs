@@ -342,8 +342,8 @@ impl Disk for ForgetfulDisk {
         }
         Ok(())
     }
-    fn dress(&self, _: &Path, _: &Attributes) -> io::Result<()> {
-        Ok(())
+    fn dress(&self, path: &Path, attributes: &Attributes) -> io::Result<()> {
+        RealDisk::default().dress(path, attributes)
     }
     fn spelling(&self, folder: &Path, name: &OsStr) -> io::Result<Option<OsString>> {
         RealDisk::default().spelling(folder, name)

@@ -155,9 +155,15 @@ impl World {
             for entry in walkdir::WalkDir::new(&root).into_iter().flatten() {
                 let name = entry.path().strip_prefix(self.folder.path()).unwrap();
                 let name = name.to_string_lossy().replace('\\', "/");
-                let name = name.strip_prefix("card/").unwrap_or(&name).to_owned();
+                let mut name = name.strip_prefix("card/").unwrap_or(&name).to_owned();
                 let own = name.starts_with(LEDGER_FOLDER) || name.ends_with(".idx");
                 if entry.file_type().is_file() && !own {
+                    // A file that only its maker may read is another one.
+                    #[cfg(unix)]
+                    if std::os::unix::fs::MetadataExt::mode(&entry.metadata().unwrap()) & 0o077 == 0
+                    {
+                        name.push_str(" (private)");
+                    }
                     all.insert(name, fs::read(entry.path()).unwrap());
                 }
             }

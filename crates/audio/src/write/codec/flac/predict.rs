@@ -126,7 +126,7 @@ fn by_fit(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Pre
 /// What prediction leaves; `None` where a residual is too large to be coded.
 fn residuals(samples: &[i32], coefficients: [i32; ORDER], shift: u32) -> Option<Vec<i32>> {
     /// Sums of so many samples stay in the processor's registers.
-    const LANES: usize = 16;
+    const LANES: usize = 8;
     // Ten products of 25 and 14 bits: whole numbers of a size that floating point holds exactly, several at once.
     let mut exact: Vec<f64> = samples.iter().map(|sample| f64::from(*sample)).collect();
     let wanted = samples.len().checked_sub(ORDER)?;
