@@ -114,14 +114,17 @@ impl Attributes {
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt as _;
-            static MODE: OnceLock<Option<u32>> = OnceLock::new();
+            static MODE: OnceLock<u32> = OnceLock::new();
             // Only a file tells the mask without changing it for other threads.
-            let mode = MODE.get_or_init(|| {
+            let told = || {
                 let folder = Private::new().ok()?;
                 let made = fs::File::create_new(folder.path().join("usual")).ok()?;
                 Some(made.metadata().ok()?.permissions().mode() & 0o7777)
-            });
-            Self { mode: *mode, ..Self::default() }
+            };
+            // A disk that failed once is asked again.
+            let mode = MODE.get().copied().or_else(told).or_else(told);
+            let mode = mode.map(|mode| *MODE.get_or_init(|| mode));
+            Self { mode, ..Self::default() }
         }
         #[cfg(not(unix))]
         Self::default()
