@@ -12,8 +12,8 @@ use crate::observe::Observer;
 use crate::plan::Plan;
 use crate::read::{Clip, Hints, Input};
 use crate::render::{Outcome, Proof};
+use crate::shape::blocks::BlockStep;
 use crate::spec::{Codec, Container, Facts, Format, Output};
-use crate::units::SampleRate;
 use md5::{Digest as _, Md5};
 use std::fmt::Display;
 use std::io::Read;
@@ -88,7 +88,7 @@ fn compare_sound(
     observer: &dyn Observer,
 ) -> Result<()> {
     let facts = written.facts();
-    let found = match proof {
+    let mut found = match proof {
         Proof::SameFile | Proof::SameAudio => None,
         Proof::Samples(_) => {
             let digest = SampleDigest::new(facts.format.channels.count().into());
@@ -99,12 +99,16 @@ fn compare_sound(
     if found.is_none() && listener.is_none() {
         return Ok(());
     }
-    let mut heard = Heard { source: written.frames()?, found };
-    if let Some(listen) = listener {
-        listen(written, &mut heard)?;
+    let mut frames: Box<dyn Source + '_> = written.frames()?;
+    if let Some(found) = &mut found {
+        frames = Box::new(found.on(frames));
     }
-    each_block(&mut heard, observer, |_| {})?;
-    match (proof, heard.found) {
+    if let Some(listen) = listener {
+        listen(written, &mut *frames)?;
+    }
+    each_block(&mut *frames, observer, |_| {})?;
+    drop(frames);
+    match (proof, found) {
         (Proof::Samples(expected), Some(Found::Samples(found, signature))) => {
             differ("samples", expected.frames(), found.frames())?;
             if *expected != found {
@@ -126,32 +130,18 @@ enum Found {
     Like(Likeness),
 }
 
-/// A written file's frames, looked at while somebody takes them.
-struct Heard {
-    source: Box<dyn Source>,
-    found: Option<Found>,
-}
-
-impl Source for Heard {
-    fn rate(&self) -> SampleRate {
-        self.source.rate()
-    }
-    fn channels(&self) -> usize {
-        self.source.channels()
-    }
-    fn next(&mut self, block: &mut Block) -> Result<()> {
-        self.source.next(block)?;
-        match &mut self.found {
-            Some(Found::Samples(digest, signature)) => {
+/// Looks at what passes.
+impl BlockStep for &mut Found {
+    fn work(&mut self, block: &mut Block) {
+        match self {
+            Found::Samples(digest, signature) => {
                 digest.update(block);
                 if let Some(signature) = signature {
                     signature.update(block);
                 }
             }
-            Some(Found::Like(likeness)) => likeness.update(block),
-            None => {}
+            Found::Like(likeness) => likeness.update(block),
         }
-        Ok(())
     }
 }
 
