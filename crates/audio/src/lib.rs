@@ -32,7 +32,7 @@ pub mod verify;
 pub mod write;
 
 /// Raised whenever the same clip and plan may give other bytes: our own steps, or a codec's version.
-pub const ENGINE: &str = concat!(env!("CARGO_PKG_VERSION"), ".7");
+pub const ENGINE: &str = concat!(env!("CARGO_PKG_VERSION"), ".8");
 
 pub use block::{Block, Source};
 pub use clip::{Loop, Note};

@@ -13,6 +13,7 @@ use crate::shape::limit::Limited;
 use crate::shape::quantise::{Dither, Quantiser};
 use crate::shape::{Counts, begin, chain};
 use crate::spec::{Kind, Output};
+use crate::write::flac::FlacWriter;
 use crate::write::{Along, Out, Writer, writer};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -104,7 +105,22 @@ pub fn render_source(
     Ok(Outcome::of(&counts, proof))
 }
 
-/// Pulls all blocks of a source into a writer.
+/// Writes what a source gives as FLAC, quickly, for what is played and thrown away: by fixed predictions alone, and without
+/// a check sum of all samples. Nothing is lost that the output's bits hold.
+///
+/// # Errors
+/// As [`render`].
+pub fn render_to_play(
+    source: &mut dyn Source,
+    output: &Output,
+    out: &mut dyn Out,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let mut writer = FlacWriter::new(out, output, Along::default())?.quick();
+    pour(source, &mut writer, observer, |_| {})
+}
+
+/// Pulls all blocks of a source into a writer, and keeps what proves them.
 fn encode(
     source: &mut dyn Source,
     output: &Output,
@@ -116,31 +132,42 @@ fn encode(
         Kind::Lossy => Proof::Like(Likeness::new(output.frames)),
         _ => Proof::Samples(SampleDigest::new(source.channels())),
     };
-    let mut writer = writer(out, output, along)?;
-    let mut block = Block::new(source.channels());
     // What lies before and beyond is for the encoder alone.
     let (mut before, mut left) = (output.before, output.frames);
-    loop {
-        if observer.stopped() {
-            return Err(Error::Stopped);
-        }
-        source.next(&mut block)?;
-        if block.is_empty() {
-            writer.finish()?;
-            return Ok(proof);
-        }
-        writer.write(&block)?;
-        observer.advance(count(block.frames()));
+    pour(source, &mut *writer(out, output, along)?, observer, |block| {
         let hidden = before.min(count(block.frames()));
         before -= hidden;
         block.skip(size(hidden));
         block.truncate(size(left));
         left -= count(block.frames());
         match &mut proof {
-            Proof::Samples(digest) => digest.update(&block),
-            Proof::Like(likeness) => likeness.update(&block),
+            Proof::Samples(digest) => digest.update(block),
+            Proof::Like(likeness) => likeness.update(block),
             Proof::SameFile | Proof::SameAudio => {}
         }
+    })?;
+    Ok(proof)
+}
+
+/// Pulls all blocks of a source into a writer; `written` sees each.
+fn pour(
+    source: &mut dyn Source,
+    writer: &mut dyn Writer,
+    observer: &dyn Observer,
+    mut written: impl FnMut(&mut Block),
+) -> Result<()> {
+    let mut block = Block::new(source.channels());
+    loop {
+        if observer.stopped() {
+            return Err(Error::Stopped);
+        }
+        source.next(&mut block)?;
+        if block.is_empty() {
+            return writer.finish();
+        }
+        writer.write(&block)?;
+        observer.advance(count(block.frames()));
+        written(&mut block);
     }
 }
 

@@ -2,12 +2,15 @@
 //! folder, named by all that decides their bytes, and are never believed further than their hashes.
 
 use crate::disk::Disk;
-use crate::error::Result;
-use crate::fit::{Durable, copy_file, put_bytes, put_copy};
+use crate::error::{Error, Result};
+use crate::fit::{Durable, make_file, write_part};
 use crate::hash::Hash;
 use crate::limits;
 use crate::root::data_folder;
+use deft_needle_audio::Error as AudioError;
+use deft_needle_audio::read::open_regular;
 use deft_needle_audio::render::Outcome;
+use deft_needle_audio::write::Out;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -45,7 +48,7 @@ impl Shelf {
         let [file, told] = self.paths(key)?;
         let text = crate::disk::read_plain(&told, limits::LIST).ok()?;
         let kept: Kept = serde_json::from_slice(&text).ok()?;
-        copy_file(&file, part, Durable::No, disk).ok()?;
+        copy(&file, part, disk).ok()?;
         if Hash::of_file(part).is_ok_and(|found| found == kept.hash) {
             return Some(kept.outcome);
         }
@@ -53,22 +56,31 @@ impl Shelf {
         None
     }
 
-    /// Keeps a file that was made and proved.
+    /// Keeps a file that was made and proved, and has this hash: what a broken write leaves does not, and is never used.
     ///
     /// # Errors
     /// Those of writing; who keeps files for later may pass over them.
-    pub fn keep(&self, key: Hash, made: &Path, outcome: &Outcome, disk: &dyn Disk) -> Result<()> {
+    pub fn keep(
+        &self,
+        key: Hash,
+        made: &Path,
+        hash: Hash,
+        outcome: &Outcome,
+        disk: &dyn Disk,
+    ) -> Result<()> {
         let Some([file, told]) = self.paths(key) else {
             return Ok(());
         };
         if let Some(folder) = file.parent().filter(|folder| !folder.is_dir()) {
-            std::fs::create_dir_all(folder)
-                .map_err(|source| crate::Error::write("make", folder)(source))?;
+            std::fs::create_dir_all(folder).map_err(Error::write("make", folder))?;
         }
-        let kept = Kept { hash: Hash::of_file(made)?, outcome: outcome.clone() };
+        let kept = Kept { hash, outcome: outcome.clone() };
         let text = serde_json::to_vec(&kept).unwrap_or_default();
-        put_copy(made, &file, disk)?;
-        put_bytes(&told, &text, disk)
+        for old in [&told, &file] {
+            let _ = disk.remove(old);
+        }
+        copy(made, &file, disk)?;
+        write_part(&told, &text, disk)
     }
 
     /// Makes room: the oldest go.
@@ -96,6 +108,15 @@ impl Shelf {
     }
 }
 
+/// Copies a file; only its hash tells whether all of it came.
+fn copy(from: &Path, to: &Path, disk: &dyn Disk) -> Result<()> {
+    let mut source = open_regular(from).map_err(Error::read(from))?;
+    let make = |file: &mut dyn Out| {
+        std::io::copy(&mut source, file).map_err(|source| AudioError::Write { source })
+    };
+    make_file(to, Durable::No, disk, make, |_, _| Ok(())).map(drop)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -119,7 +140,11 @@ mod tests {
         };
         let key = Hash::of(b"all that decides it");
         assert_eq!(shelf.take(key, &part, &disk), None);
-        shelf.keep(key, &made, &outcome, &disk).unwrap();
+        let hash = Hash::of(b"a fitted file");
+        // Again, over what is there.
+        for _ in 0..2 {
+            shelf.keep(key, &made, hash, &outcome, &disk).unwrap();
+        }
         assert_eq!(shelf.take(key, &part, &disk), Some(outcome));
         assert_eq!(std::fs::read(&part).unwrap(), b"a fitted file");
         std::fs::remove_file(&part).unwrap();

@@ -70,6 +70,11 @@ fn place(hertz: f64) -> f64 {
     f64::from(POINTS) * (hertz / LOWEST).ln() / (HIGHEST / LOWEST).ln()
 }
 
+/// The frequency that lies there.
+fn frequency(place: f64) -> f64 {
+    LOWEST * (HIGHEST / LOWEST).powf(place / f64::from(POINTS))
+}
+
 /// Where a frequency lies in a spectrum.
 pub(crate) fn tick(hertz: f64) -> u32 {
     rounded(place(hertz))
@@ -81,9 +86,8 @@ fn spectrum(lines: &[(f64, f64)]) -> String {
     let mut rest = lines.iter().skip_while(|(hertz, _)| *hertz < LOWEST).peekable();
     for point in 0..POINTS {
         let mut level: Option<f64> = None;
-        while let Some((_, decibels)) =
-            rest.next_if(|(hertz, _)| place(*hertz) < f64::from(point) + 1.0)
-        {
+        let end = frequency(f64::from(point + 1));
+        while let Some((_, decibels)) = rest.next_if(|(hertz, _)| *hertz < end) {
             level = Some(level.map_or(*decibels, |most| most.max(*decibels)));
         }
         if let Some(level) = level {

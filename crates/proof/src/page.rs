@@ -2,6 +2,7 @@
 
 use crate::draw::{Drawn, PARTS};
 use askama::Template;
+use askama::filters::MaybeSafe;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use base64::write::EncoderWriter;
@@ -365,12 +366,14 @@ impl Side {
         Some((part(start), (part(end) - part(start)).max(1)))
     }
 
-    fn player(&self) -> Option<String> {
+    fn player(&self) -> Option<MaybeSafe<String>> {
         match &self.sound {
             Sounds::Inline { bytes, kind } => {
-                Some(format!("data:{kind};base64,{}", BASE64_STANDARD.encode(bytes)))
+                let digits = BASE64_STANDARD.encode(bytes);
+                // Nothing in it means anything in HTML, and there are many of them.
+                Some(MaybeSafe::Safe(format!("data:{kind};base64,{digits}")))
             }
-            Sounds::Beside { file, .. } => Some(file.clone()),
+            Sounds::Beside { file, .. } => Some(MaybeSafe::NeedsEscaping(file.clone())),
             Sounds::Nowhere => None,
         }
     }

@@ -4,7 +4,7 @@ use crate::draw::PARTS;
 use deft_needle_audio::block::Source;
 use deft_needle_audio::measure::picture::{Painter, Picture};
 use deft_needle_audio::num::{count, size};
-use deft_needle_audio::render::render_source;
+use deft_needle_audio::render::{render_source, render_to_play};
 use deft_needle_audio::shape::blocks::BlockStep as _;
 use deft_needle_audio::shape::quantise::Dither;
 use deft_needle_audio::spec::{Channels, Codec, Container, Encoding, Format, Kind, Output};
@@ -98,8 +98,11 @@ pub fn record(
         let output = Output::plain(format, clip.facts().frames);
         let mut painter = Painter::new(clip.facts(), size(PARTS.into()));
         let mut write = |out: &mut dyn Out| {
-            let source = (&mut painter).on(&mut *frames);
-            render_source(source, &output, Dither::None, out, observer)
+            let mut source = (&mut painter).on(&mut *frames);
+            match container {
+                Container::Flac => render_to_play(&mut source, &output, out, observer),
+                _ => render_source(source, &output, Dither::None, out, observer).map(drop),
+            }
         };
         let (file, bytes) = match path {
             None => {

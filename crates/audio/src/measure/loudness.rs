@@ -57,6 +57,20 @@ impl Loudness {
         integrated: f64::NEG_INFINITY,
     };
 
+    /// Of a signal whose 400 ms have these energies, with a gain in dB.
+    pub(super) fn of(measure: Measure, moments: &[f64], gain: f64) -> Self {
+        let power = 10f64.powf(gain / 10.0);
+        let moments: Vec<f64> = moments.iter().map(|moment| moment * power).collect();
+        let momentary = lufs(moments.iter().fold(0.0, |a, b| a.max(*b)));
+        let (integrated, lufs) = match measure {
+            Measure::None => return Self::NONE,
+            Measure::Integrated => (lufs(gated(&moments)), lufs(gated(&moments))),
+            Measure::Momentary => (lufs(gated(&moments)), momentary),
+            Measure::Padded => (f64::NEG_INFINITY, momentary),
+        };
+        Self { lufs, measure, momentary, integrated }
+    }
+
     /// This one and another, both measured alike: over all, or at their loudest moments where either is short. A
     /// short sound that is held against a long one over all of it would come out too quiet.
     pub fn beside(&self, other: &Self) -> (Measure, [f64; 2]) {
@@ -142,13 +156,11 @@ impl LoudnessMeter {
         }
     }
 
-    /// The loudness, and the true peak in dBTP.
-    pub fn finish(mut self) -> (Loudness, f64) {
+    /// How loudness is to be told, the energies of every 400 ms, and the true peak in dBTP.
+    pub fn finish(mut self) -> (Measure, Vec<f64>, f64) {
         let true_peak = self.true_peaks.iter().map(TruePeak::peak).fold(0.0, f64::max);
-        if !self.ask.loudness {
-            return (Loudness::NONE, decibels(true_peak));
-        }
         let measure = match self.frames {
+            _ if !self.ask.loudness => Measure::None,
             n if n >= self.rate.frames(SHORT) => Measure::Integrated,
             n if n >= self.moment() => Measure::Momentary,
             _ => Measure::Padded,
@@ -161,14 +173,7 @@ impl LoudnessMeter {
         }
         let frames = real(self.moment());
         let moments = self.steps.windows(STEPS).map(|steps| steps.iter().sum::<f64>() / frames);
-        let moments: Vec<f64> = moments.collect();
-        let momentary = lufs(moments.iter().fold(0.0, |a, b| a.max(*b)));
-        let (integrated, lufs) = match measure {
-            Measure::Integrated => (lufs(gated(&moments)), lufs(gated(&moments))),
-            Measure::Momentary => (lufs(gated(&moments)), momentary),
-            _ => (f64::NEG_INFINITY, momentary),
-        };
-        (Loudness { lufs, measure, momentary, integrated }, decibels(true_peak))
+        (measure, moments.collect(), decibels(true_peak))
     }
 }
 

@@ -45,6 +45,29 @@ pub struct Survey {
     pub not_numbers: u64,
     /// The greatest sample of each of up to 72 equal parts, for drawing.
     pub outline: Vec<f64>,
+    /// The energies of every 400 ms, of which loudness is made.
+    #[serde(skip)]
+    moments: Vec<f64>,
+}
+
+/// What two levels of the same signal may differ by and still count as the same, in dB.
+const ALIKE: f64 = 0.02;
+
+impl Survey {
+    /// Takes true peak and loudness from what this signal became by a gain in dB and by rounding to steps, of which
+    /// there are so many to full scale: they differ by the gain alone. Whether they do: beside coarse steps they may not,
+    /// and then nothing is taken.
+    pub(crate) fn take_levels(&mut self, after: &Self, gain: f64, steps: f64) -> bool {
+        // Dither and rounding move a sample by one and a half steps at most, and what lies between samples by twice that.
+        let moved = 1.0 + 3.0 / (steps * 10f64.powf(after.peak_dbfs / 20.0));
+        let alike = decibels(moved) <= ALIKE && after.loudness.measure != Measure::None;
+        if alike {
+            self.true_peak_dbtp = after.true_peak_dbtp - gain;
+            self.loudness = Loudness::of(after.loudness.measure, &after.moments, -gain);
+            self.moments.clear();
+        }
+        alike
+    }
 }
 
 /// How many parts an outline has.
@@ -152,18 +175,19 @@ impl Surveyor {
 
     /// What was found.
     pub fn finish(self) -> Survey {
-        let (loudness, true_peak_dbtp) = self.loudness.finish();
+        let (measure, moments, true_peak_dbtp) = self.loudness.finish();
         let frames = real(self.frames.max(1));
         Survey {
             frames: self.frames,
             peak_dbfs: decibels(self.peak),
             true_peak_dbtp,
-            loudness,
+            loudness: Loudness::of(measure, &moments, 0.0),
             dc: self.sums.iter().map(|sum| sum / frames).collect(),
             clipped: self.clipping.finish(),
             silence: self.silence.finish(),
             not_numbers: self.not_numbers,
             outline: self.outline,
+            moments,
         }
     }
 }
@@ -234,8 +258,10 @@ mod tests {
     use super::*;
     use crate::block::Samples;
     use crate::observe::Unobserved;
+    use crate::shape::quantise::{Dither, Quantiser};
     use crate::units::SampleRate;
     use std::f64::consts::TAU;
+    use std::sync::Arc;
 
     const RATE: u32 = 48_000;
 
@@ -283,6 +309,38 @@ mod tests {
             assert_eq!(found.measure, measure_name);
             let want = -20.0 + if seconds < 0.4 { 10.0 * f64::log10(0.5) } else { 0.0 };
             assert!((found.lufs - want).abs() < 0.3, "{seconds} s: {found:?}");
+        }
+    }
+
+    /// With parts on both sides of the absolute gate, which a gain moves over it.
+    #[test]
+    fn a_gain_tells_the_levels_before_it_where_rounding_does_not_show() {
+        let at = |level: f64| sine(997.0, 10f64.powf(level / 20.0), 4.0);
+        let clip = [at(-20.0), at(-69.0), at(-72.0), at(-31.0)].concat();
+        for (gain, bits, told) in [
+            (-3.0, 16, true),
+            (-6.0, 24, true),
+            (12.0, 16, true),
+            (-30.0, 16, false),
+            (0.0, 8, false),
+        ] {
+            let apart = measure(vec![clip.clone(), clip.clone()]);
+            let louder: Vec<f64> = clip.iter().map(|s| s * 10f64.powf(gain / 20.0)).collect();
+            let mut source = Samples::new(SampleRate::new(RATE).unwrap(), vec![louder; 2]);
+            let rounding = Quantiser::new(Kind::Integer(bits), Dither::Triangular, Arc::default());
+            let mut written = rounding.on(&mut source);
+            let after = survey_source(&mut written, Kind::Integer(bits), Ask::ALL, &Unobserved);
+            let mut before = Survey { true_peak_dbtp: f64::NAN, ..apart.clone() };
+            before.loudness.lufs = f64::NAN;
+            let steps = 2f64.powi(bits as i32 - 1);
+            assert_eq!(before.take_levels(&after.unwrap(), gain, steps), told, "{gain} {bits}");
+            if told {
+                let off = [
+                    before.true_peak_dbtp - apart.true_peak_dbtp,
+                    2.0 * (before.loudness.lufs - apart.loudness.lufs),
+                ];
+                assert!(off.iter().all(|off| off.abs() < 0.02), "{gain} {bits}: {off:?}");
+            }
         }
     }
 

@@ -10,6 +10,7 @@ use crate::read::Clip;
 use crate::shape::blocks::BlockStep;
 use crate::shape::finite::make_finite;
 use crate::spec::Facts;
+use realfft::num_complex::Complex;
 use realfft::{RealFftPlanner, RealToComplex};
 use std::f64::consts::TAU;
 use std::sync::{Arc, LazyLock};
@@ -207,11 +208,22 @@ struct Spectrum {
     waiting: Vec<Vec<f64>>,
     power: Vec<f64>,
     windows: usize,
+    /// What a transform works in.
+    windowed: Vec<f64>,
+    bins: Vec<Complex<f64>>,
+    scratch: Vec<Complex<f64>>,
 }
 
 impl Spectrum {
     fn new() -> Self {
-        Self { waiting: Vec::new(), power: vec![0.0; WINDOW / 2], windows: 0 }
+        Self {
+            waiting: Vec::new(),
+            power: vec![0.0; WINDOW / 2],
+            windows: 0,
+            windowed: Vec::new(),
+            bins: TRANSFORM.0.make_output_vec(),
+            scratch: TRANSFORM.0.make_scratch_vec(),
+        }
     }
 
     fn feed(&mut self, block: &Block) {
@@ -228,11 +240,12 @@ impl Spectrum {
         let (fft, window) = &*TRANSFORM;
         for waiting in &mut self.waiting {
             waiting.resize(waiting.len().max(WINDOW), 0.0);
-            let mut windowed: Vec<f64> = waiting.iter().zip(window).map(|(s, w)| s * w).collect();
-            let mut bins = fft.make_output_vec();
+            self.windowed.clear();
+            self.windowed.extend(waiting.iter().zip(window).map(|(s, w)| s * w));
             // Lengths are those of the plan: it cannot refuse them.
-            let _ = fft.process(&mut windowed, &mut bins);
-            for (power, bin) in self.power.iter_mut().zip(&bins) {
+            let Self { windowed, bins, scratch, .. } = self;
+            let _ = fft.process_with_scratch(windowed, bins, scratch);
+            for (power, bin) in self.power.iter_mut().zip(&self.bins) {
                 *power += bin.norm_sqr();
             }
             self.windows += 1;

@@ -36,17 +36,32 @@ impl Surveys {
     /// # Errors
     /// Those of measuring.
     pub fn of_clip(&self, clip: &Clip, measure: impl FnOnce() -> Result<Survey>) -> Result<Survey> {
-        self.of(clip, &[], measure)
+        self.of(clip, &[], Ask::ALL, measure)
+    }
+
+    /// A clip as it was before a plan that gave it a gain and no more, told by what was measured of the file that was
+    /// written: no meter hears it twice. `None` where more was done to it, or where rounding shows in the file's levels.
+    pub fn before(&self, clip: &Clip, plan: &Plan, after: &Survey) -> Option<Survey> {
+        let [Step::Gain { decibels }, Step::Quantise { .. }] = plan.steps() else { return None };
+        let Kind::Integer(bits) = plan.to.format.encoding.codec.kind() else { return None };
+        let mut before = self.find(&key(clip, &[], Ask::default()))?;
+        let steps = 2f64.powi(i32::try_from(bits).ok()? - 1);
+        before.take_levels(after, *decibels, steps).then_some(before)
+    }
+
+    fn find(&self, key: &str) -> Option<Survey> {
+        self.0.lock().ok()?.get(key).cloned()
     }
 
     fn of(
         &self,
         clip: &Clip,
         steps: &[Step],
+        ask: Ask,
         measure: impl FnOnce() -> Result<Survey>,
     ) -> Result<Survey> {
-        let key = format!("{:?} {:?} {steps:?}", clip.input().name(), clip.facts());
-        if let Some(known) = self.0.lock().ok().and_then(|known| known.get(&key).cloned()) {
+        let key = key(clip, steps, ask);
+        if let Some(known) = self.find(&key) {
             return Ok(known);
         }
         let survey = measure()?;
@@ -55,6 +70,10 @@ impl Surveys {
         }
         Ok(survey)
     }
+}
+
+fn key(clip: &Clip, steps: &[Step], ask: Ask) -> String {
+    format!("{:?} {:?} {steps:?} {ask:?}", clip.input().name(), clip.facts())
 }
 
 /// What was decided about the level.
@@ -97,22 +116,33 @@ pub fn measure(
         let range = FrameRange { start: before, end: before + plain.to.frames };
         steps.push(Step::Cut { range });
     }
+    let kind = plain.to.format.encoding.codec.kind();
+    // A plain gain asks for peaks alone, to see whether they fit.
+    let ask = match &edits.level {
+        Some(_) => Ask::ALL,
+        None => Ask { true_peak: by_true_peak(edits, kind), loudness: false },
+    };
     let survey = || {
         if steps.is_empty() {
-            return survey(clip, Ask::ALL, observer);
+            return survey(clip, ask, observer);
         }
         let mut source = shaped(clip, &steps)?;
-        survey_source(&mut *source, Kind::Float(64), Ask::ALL, observer)
+        survey_source(&mut *source, Kind::Float(64), ask, observer)
     };
     let found = match reference.surveys {
-        Some(surveys) => surveys.of(clip, &steps, survey)?,
+        Some(surveys) => surveys.of(clip, &steps, ask, survey)?,
         None => survey()?,
     };
     let goal = match &edits.level {
         Some(level) => Some(goal_of(level, reference, observer)?),
         None => None,
     };
-    decide(edits, goal, &found, plain.to.format.encoding.codec.kind())
+    decide(edits, goal, &found, kind)
+}
+
+/// Whether a ceiling holds between samples too: a lossy file makes others of them, and whoever names a ceiling means it.
+fn by_true_peak(edits: &Edits, kind: Kind) -> bool {
+    kind == Kind::Lossy || edits.ceiling.is_some()
 }
 
 /// A level to reach.
@@ -197,7 +227,7 @@ fn decide(edits: &Edits, goal: Option<Goal>, found: &Survey, kind: Kind) -> Resu
     let lossy = kind == Kind::Lossy;
     let usual = if lossy { LOSSY_CEILING } else { CEILING };
     let ceiling = edits.ceiling.map_or(usual, |ceiling| ceiling.0);
-    let now = if lossy || edits.ceiling.is_some() { found.true_peak_dbtp } else { found.peak_dbfs };
+    let now = if by_true_peak(edits, kind) { found.true_peak_dbtp } else { found.peak_dbfs };
     let peak = now + gain;
     let over = peak > ceiling + 1e-6;
     if over && !edits.allow_clipping {

@@ -1,39 +1,75 @@
 //! Random numbers and the spectrum of quantisation noise.
 
-use crate::num::{real_signed, real_size};
+use crate::num::{count, real_size};
 use crate::units::SampleRate;
 use std::f64::consts::PI;
 
-/// A small generator of uniform random numbers, seeded, so that runs are alike: xorshift64* (S. Vigna, "An
+/// Generators that take turns, so that the processor need not wait for each.
+const LANES: usize = 4;
+/// Numbers that all of them give at once.
+const DRAW: usize = 2 * LANES;
+
+/// Small generators of uniform random numbers, seeded, so that runs are alike: xorshift64* (S. Vigna, "An
 /// experimental exploration of Marsaglia's xorshift generators, scrambled", 2016, table III).
 #[derive(Debug, Clone)]
-pub struct Random(u64);
+pub struct Random {
+    lanes: [u64; LANES],
+    /// The last draw, of which these many are used up.
+    drawn: [f64; DRAW],
+    used: usize,
+}
 
 impl Random {
     /// The `stream`th of many independent generators.
     pub fn new(stream: usize) -> Self {
         // Any state but 0, which no channel has.
-        Self(crate::num::count(stream).wrapping_mul(0xD1B5_4A32_D192_ED03) ^ 0x5DEE_CE66_D1CE_4E5B)
+        let state = |lane| {
+            let number = count(stream * LANES + lane);
+            number.wrapping_mul(0xD1B5_4A32_D192_ED03) ^ 0x5DEE_CE66_D1CE_4E5B
+        };
+        Self { lanes: std::array::from_fn(state), drawn: [0.0; DRAW], used: DRAW }
     }
 
-    fn bits(&mut self) -> u64 {
-        self.0 ^= self.0 >> 12;
-        self.0 ^= self.0 << 25;
-        self.0 ^= self.0 >> 27;
-        self.0.wrapping_mul(0x2545_F491_4F6C_DD1D)
-    }
-
-    /// Triangular between −1 and 1: the sum of two uniform numbers.
+    /// Triangular between −1 and 1, in 65,536ths: the sum of two uniform numbers.
     pub fn triangular(&mut self) -> f64 {
-        let bits = self.bits();
-        let half = |bits: u64| i64::from(i32::from_le_bytes(low_word(bits)));
-        real_signed(half(bits) + half(bits >> 32)) / 4_294_967_296.0
+        if self.used == DRAW {
+            self.drawn = self.draw();
+            self.used = 0;
+        }
+        self.used += 1;
+        self.drawn[self.used - 1]
+    }
+
+    /// Many at once, the same as one after another.
+    pub fn fill(&mut self, values: &mut [f64]) {
+        let left = (DRAW - self.used).min(values.len());
+        let (head, rest) = values.split_at_mut(left);
+        head.fill_with(|| self.triangular());
+        let (draws, tail) = rest.as_chunks_mut::<DRAW>();
+        for draw in draws {
+            *draw = self.draw();
+        }
+        tail.fill_with(|| self.triangular());
+    }
+
+    fn draw(&mut self) -> [f64; DRAW] {
+        let mut drawn = [0.0; DRAW];
+        for (lane, state) in self.lanes.iter_mut().enumerate() {
+            *state ^= *state >> 12;
+            *state ^= *state << 25;
+            *state ^= *state >> 27;
+            let [a, b, c, d, e, f, g, h] = state.wrapping_mul(0x2545_F491_4F6C_DD1D).to_le_bytes();
+            drawn[lane] = sum([a, b], [c, d]);
+            drawn[LANES + lane] = sum([e, f], [g, h]);
+        }
+        drawn
     }
 }
 
-fn low_word(bits: u64) -> [u8; 4] {
-    let [a, b, c, d, ..] = bits.to_le_bytes();
-    [a, b, c, d]
+/// Of two numbers of 16 bits, about 0.
+fn sum(first: [u8; 2], second: [u8; 2]) -> f64 {
+    let [first, second] = [first, second].map(|bytes| i32::from(i16::from_le_bytes(bytes)));
+    f64::from(first + second + 1) / 65_536.0
 }
 
 /// The power response of A-weighting at a frequency in hertz (IEC 61672-1, 5.5.7); 1 at 1 kHz.
@@ -115,6 +151,13 @@ mod tests {
         let mut random = Random::new(3);
         let n = 200_000;
         let values: Vec<f64> = (0..n).map(|_| random.triangular()).collect();
+        // Whoever asks for many gets the same.
+        let (mut apart, mut together) = (Random::new(3), Random::new(3));
+        for many in [1, 2, 5, 128, 3] {
+            let mut filled = vec![0.0; many];
+            together.fill(&mut filled);
+            assert!(filled.iter().all(|value| *value == apart.triangular()), "{many}");
+        }
         let mean = values.iter().sum::<f64>() / f64::from(n);
         let variance = values.iter().map(|v| v * v).sum::<f64>() / f64::from(n);
         assert!(mean.abs() < 0.003, "{mean}");

@@ -116,7 +116,7 @@ impl Channel {
             // Numbers first: rounding then goes several samples at once.
             for piece in run.chunks_mut(PIECE) {
                 let mut noise = [0.0; PIECE];
-                noise[..piece.len()].fill_with(|| self.random.triangular());
+                self.random.fill(&mut noise[..piece.len()]);
                 for (sample, noise) in piece.iter_mut().zip(noise) {
                     *sample = code(*sample * steps + noise, steps) * step;
                 }

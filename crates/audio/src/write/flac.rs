@@ -41,6 +41,12 @@ impl<'a> FlacWriter<'a> {
         out.write_all(&head).map_err(Error::write)?;
         Ok(Self { out, output, encoder: Flac::new(output.format), copied })
     }
+
+    /// For what is played once: made quickly, and without a check sum of all samples.
+    #[must_use]
+    pub fn quick(self) -> Self {
+        Self { encoder: self.encoder.quick(), ..self }
+    }
 }
 
 /// RFC 9639, 8.1.

@@ -6,7 +6,7 @@ mod caf;
 mod carry;
 pub mod codec;
 mod comments;
-mod flac;
+pub(crate) mod flac;
 mod id3;
 mod mp3;
 mod mp4;

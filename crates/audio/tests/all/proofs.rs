@@ -6,9 +6,9 @@ use deft_needle_audio::clip::{Loop, Marker, Tag};
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_audio::plan::{Plan, Reference, Work, plan, plan_clip};
-use deft_needle_audio::render::{Outcome, render, render_source};
+use deft_needle_audio::render::{Outcome, render, render_source, render_to_play};
 use deft_needle_audio::shape::quantise::Dither;
-use deft_needle_audio::spec::{Demand, Header, Kind, Output};
+use deft_needle_audio::spec::{Demand, Format, Header, Kind, Output};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::verify::verify;
 use deft_needle_audio::{Clip, Error, Facts};
@@ -97,6 +97,36 @@ fn a_listener_hears_what_is_proved() {
         let damaged = [&proved.bytes[..last], &[0x55; 40][..]].concat();
         std::fs::write(&path, damaged).unwrap();
         assert!(listened(&mut leaves).is_err(), "{line}");
+    }
+}
+
+/// What is made quickly to be played holds every sample, rounded and held at full scale, and claims no check sum.
+#[test]
+fn what_is_made_to_be_played_loses_nothing() {
+    for (line, scale) in
+        [("flac flac16 44100 stereo", 32_768.0), ("flac flac24 44100 mono", 8_388_608.0)]
+    {
+        let format: Format = line.parse().unwrap();
+        let mut samples = signal(format, 9000);
+        samples[0][100..110].fill(1.5);
+        samples[0][200] = -1.0;
+        let want: Vec<Vec<f64>> = samples
+            .iter()
+            .map(|all| {
+                all.iter()
+                    .map(|s| (s * scale).round_ties_even().clamp(-scale, scale - 1.0) / scale)
+                    .collect()
+            })
+            .collect();
+        let output = Output::plain(format, 9000);
+        let mut source = Samples::new(format.rate, samples);
+        let mut bytes = Cursor::new(Vec::new());
+        render_to_play(&mut source, &output, &mut bytes, &Unobserved).unwrap();
+        let bytes = bytes.into_inner();
+        assert_eq!(bytes[26..42], [0; 16], "{line}");
+        let folder = Folder::new();
+        let clip = Clip::open(&folder.put("played.flac", &bytes)).unwrap();
+        assert_eq!(collect(&mut *clip.frames().unwrap()).unwrap(), want, "{line}");
     }
 }
 

@@ -169,6 +169,21 @@ impl Fitting<'_> {
         Ok(Written { outcome, facts, survey })
     }
 
+    /// The clip as it was before the plan, beside what was measured of the written file.
+    ///
+    /// # Errors
+    /// Those of reading.
+    pub fn before(&self, plan: &Plan, after: &Side, observer: &dyn Observer) -> Result<Side> {
+        let Some(surveys) = self.reference.surveys else {
+            return Side::of(self.clip, &(), observer);
+        };
+        let told = after.survey.as_ref().and_then(|after| surveys.before(self.clip, plan, after));
+        match told {
+            Some(before) => Ok(Side::measured(self.clip, before)),
+            None => Side::known(self.clip, surveys, &(), observer),
+        }
+    }
+
     /// What the user should know of a written file, next to what is replaced.
     ///
     /// # Errors

@@ -157,7 +157,8 @@ impl Run {
         ready: Option<&Encoded>,
         how: Make<'_>,
     ) -> Result<Fitted> {
-        let Make { disk, observer, .. } = how;
+        let Make { keep, disk, observer, .. } = how;
+        let mut fitted_anew = false;
         let mut made = Fitted {
             hash: Hash::of(&[]),
             bytes: 0,
@@ -168,7 +169,7 @@ impl Run {
             notices: Vec::new(),
         };
         match &line.work {
-            Work::Fit { .. } => self.fit(line, part, &mut made, how)?,
+            Work::Fit { .. } => fitted_anew = self.fit(line, part, &mut made, how)?,
             Work::AsIs { .. } => {
                 let path = line.input.stored_at().unwrap_or(Path::new(""));
                 copy_file(path, part, Durable::No, disk)?;
@@ -197,6 +198,10 @@ impl Run {
         }
         made.hash = Hash::of_file(part)?;
         made.bytes = std::fs::metadata(part).map_err(Error::read(part))?.len();
+        if let (Keep::ForLater, true, Some(outcome)) = (keep, fitted_anew, &made.outcome) {
+            // Without it the installation takes longer, and nothing else.
+            let _ = self.shelf.keep(line.fit_key, part, made.hash, outcome, disk);
+        }
         (how.whole)(part);
         if made.installed.spec.is_empty() {
             made.installed.spec = format!("opaque, {} bytes", made.bytes);
@@ -204,10 +209,11 @@ impl Run {
         Ok(made)
     }
 
-    fn fit(&self, line: &Line, part: &Path, made: &mut Fitted, how: Make<'_>) -> Result<()> {
-        let Make { keep, audience, disk, observer, .. } = how;
+    /// Whether it had to be made, since no proof had made it before.
+    fn fit(&self, line: &Line, part: &Path, made: &mut Fitted, how: Make<'_>) -> Result<bool> {
+        let Make { audience, disk, observer, .. } = how;
         let Work::Fit { plan } = &line.work else {
-            return Ok(());
+            return Ok(false);
         };
         let clip = line.open()?;
         let fitting = self.fitting(line, &clip);
@@ -216,10 +222,6 @@ impl Run {
                 return Ok((outcome, None));
             }
             let written = fitting.write(plan, part, Some(audience), disk, observer)?;
-            if keep == Keep::ForLater {
-                // Without it the installation takes longer, and nothing else.
-                let _ = self.shelf.keep(line.fit_key, part, &written.outcome, disk);
-            }
             Ok((written.outcome, written.survey))
         };
         // A stock of ten minutes takes seconds to measure, which the other core has while this one fits.
@@ -227,6 +229,7 @@ impl Run {
         let (written, before) = rayon::join(write, measure);
         let (outcome, survey) = written?;
         let file = open_written(part, plan)?;
+        let anew = survey.is_some();
         let after = match survey {
             Some(survey) => Side::measured(&file, survey),
             None => Side::of(&file, audience, observer)?,
@@ -241,7 +244,7 @@ impl Run {
         made.notices = fitting.judge(&file, &outcome, [made.before.as_ref(), Some(&after)])?;
         made.after = Some(after);
         made.outcome = Some(outcome);
-        Ok(())
+        Ok(anew)
     }
 
     /// What a proof has made of the same clip in the same way, as far as it is what is planned.

@@ -287,11 +287,7 @@ fn write(
     let sides = [stock, after.as_ref()];
     fitted.notices.extend(fitting.judge(&file, &written.outcome, sides)?);
     if let (Some(after), true) = (after, shown) {
-        let before = match fitting.reference.surveys {
-            Some(surveys) => Side::known(fitting.clip, surveys, &(), &progress)?,
-            None => Side::of(fitting.clip, &(), &progress)?,
-        };
-        fitted.levels = Some([before, after]);
+        fitted.levels = Some([fitting.before(plan, &after, &progress)?, after]);
     }
     fitted.bit_rate = Some(written.facts.bit_rate());
     fitted.outcome = Some(written.outcome);

@@ -12,9 +12,19 @@ use crate::num::{count, count32, nearest32};
 use crate::spec::{Codec, Format};
 use md5::{Digest as _, Md5};
 use predict::subframe;
+use std::borrow::Cow;
 
 /// Frames of sound in a frame.
 const BLOCK: usize = 4096;
+
+/// How hard small frames are sought.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effort {
+    /// The best of a fixed and a fitted prediction.
+    Full,
+    /// Fixed predictions alone: twice as fast, and some percent larger.
+    Quick,
+}
 
 /// Gathers samples until a frame is full, and what STREAMINFO tells of all.
 pub struct Flac {
@@ -22,7 +32,9 @@ pub struct Flac {
     rate: u32,
     waiting: Vec<Vec<i32>>,
     bytes: Vec<u8>,
-    sum: Md5,
+    /// None where nobody will ask for it.
+    sum: Option<Md5>,
+    effort: Effort,
     number: u64,
     sizes: (usize, usize),
     /// Frames of sound that were taken in.
@@ -37,11 +49,18 @@ impl Flac {
             rate: format.rate.hertz(),
             waiting: vec![Vec::new(); format.channels.count().into()],
             bytes: Vec::new(),
-            sum: Md5::new(),
+            sum: Some(Md5::new()),
+            effort: Effort::Full,
             number: 0,
             sizes: (usize::MAX, 0),
             taken: 0,
         }
+    }
+
+    /// For what is played once: made quickly, and without a check sum of all samples.
+    #[must_use]
+    pub fn quick(self) -> Self {
+        Self { sum: None, effort: Effort::Quick, ..self }
     }
 
     const fn bits(&self) -> u32 {
@@ -59,12 +78,15 @@ impl Flac {
             _ => (8_388_608.0, Codec::Pcm24),
         };
         for (waiting, channel) in self.waiting.iter_mut().zip(block.channels()) {
-            waiting.extend(channel.iter().map(|s| nearest32(s * scale)));
+            waiting
+                .extend(channel.iter().map(|s| nearest32((s * scale).clamp(-scale, scale - 1.0))));
         }
-        // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
-        self.bytes.clear();
-        plain_pcm(plain, block, &mut self.bytes);
-        self.sum.update(&self.bytes);
+        if let Some(sum) = &mut self.sum {
+            // RFC 9639, 8.2: the check sum is that of the samples, little-endian and interleaved.
+            self.bytes.clear();
+            plain_pcm(plain, block, &mut self.bytes);
+            sum.update(&self.bytes);
+        }
         self.taken += count(block.frames());
         while self.waiting[0].len() >= BLOCK {
             put(self.frame(BLOCK))?;
@@ -81,7 +103,7 @@ impl Flac {
     fn frame(&mut self, frames: usize) -> Vec<u8> {
         let part: Vec<Vec<i32>> =
             self.waiting.iter_mut().map(|w| w.drain(..frames).collect()).collect();
-        let bytes = frame(&part, self.bits(), self.rate, self.number);
+        let bytes = frame(&part, self.bits(), self.rate, self.number, self.effort);
         self.number += 1;
         self.sizes = (self.sizes.0.min(bytes.len()), self.sizes.1.max(bytes.len()));
         bytes
@@ -100,13 +122,15 @@ impl Flac {
             | u64::from(self.bits() - 1) << 36
             | frames;
         bytes.extend_from_slice(&packed.to_be_bytes());
-        bytes.extend_from_slice(&self.sum.clone().finalize());
+        // Zeros where it is not known.
+        let sum = self.sum.clone().map_or([0; 16], |sum| sum.finalize().into());
+        bytes.extend_from_slice(&sum);
         bytes
     }
 }
 
 /// One frame of sound, channel by channel; `number` counts from 0.
-fn frame(channels: &[Vec<i32>], bits: u32, rate: u32, number: u64) -> Vec<u8> {
+fn frame(channels: &[Vec<i32>], bits: u32, rate: u32, number: u64, effort: Effort) -> Vec<u8> {
     let frames = channels[0].len();
     let (assignment, parts) = assign(channels);
     let mut head = vec![0xFF, 0xF8];
@@ -124,7 +148,7 @@ fn frame(channels: &[Vec<i32>], bits: u32, rate: u32, number: u64) -> Vec<u8> {
     head.push(FLAC_HEADER.checksum(&head));
     let mut out = Bits::default();
     for (samples, wider) in parts {
-        subframe(&samples, bits + wider, &mut out);
+        subframe(&samples, bits + wider, effort, &mut out);
     }
     let mut bytes = head;
     bytes.extend_from_slice(&out.finish());
@@ -149,13 +173,18 @@ fn rate_code(rate: u32) -> u8 {
     }
 }
 
+/// Samples, and by how many bits they are wider than those that came.
+type Part<'a> = (Cow<'a, [i32]>, u32);
+
 /// RFC 9639, 9.1.3: stereo as left and right, or one of them and the difference, or mean and
 /// difference, whichever a plain prediction leaves least of. The difference takes a bit more.
-fn assign(channels: &[Vec<i32>]) -> (u8, Vec<(Vec<i32>, u32)>) {
-    let alone = |samples: &Vec<i32>| (samples.clone(), 0);
+fn assign(channels: &[Vec<i32>]) -> (u8, Vec<Part<'_>>) {
+    fn alone(samples: &[i32]) -> Part<'_> {
+        (samples.into(), 0)
+    }
     let [left, right] = channels else {
         let code = u8::try_from(channels.len() - 1).unwrap_or(0);
-        return (code, channels.iter().map(alone).collect());
+        return (code, channels.iter().map(|samples| alone(samples)).collect());
     };
     let pairs = || left.iter().zip(right);
     let side: Vec<i32> = pairs().map(|(l, r)| l - r).collect();
@@ -168,9 +197,9 @@ fn assign(channels: &[Vec<i32>]) -> (u8, Vec<(Vec<i32>, u32)>) {
     let costs = [(l + r, 1), (l + s, 8), (s + r, 9), (m + s, 10)];
     let (_, code) = costs.into_iter().min().unwrap_or((0, 1));
     let parts = match code {
-        8 => vec![alone(left), (side, 1)],
-        9 => vec![(side, 1), alone(right)],
-        10 => vec![(middle, 0), (side, 1)],
+        8 => vec![alone(left), (side.into(), 1)],
+        9 => vec![(side.into(), 1), alone(right)],
+        10 => vec![(middle.into(), 0), (side.into(), 1)],
         _ => vec![alone(left), alone(right)],
     };
     (code, parts)
@@ -218,8 +247,10 @@ mod tests {
         for bits in [16, 24] {
             let channels: Vec<Vec<i32>> =
                 (0..2).map(|_| (0..BLOCK).map(|_| noise(bits)).collect()).collect();
-            let bytes = frame(&channels, bits, 48_000, 7);
-            assert!(bytes.len() <= 2 * BLOCK * crate::num::size((bits / 8).into()) + 20);
+            for effort in [Effort::Full, Effort::Quick] {
+                let bytes = frame(&channels, bits, 48_000, 7, effort);
+                assert!(bytes.len() <= 2 * BLOCK * crate::num::size((bits / 8).into()) + 20);
+            }
         }
     }
 }

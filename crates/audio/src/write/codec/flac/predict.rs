@@ -1,11 +1,12 @@
 //! Subframes: a channel as what a prediction leaves of it (RFC 9639, 9.2).
 
-use super::Bits;
 use super::rice::Rice;
+use super::{Bits, Effort};
 use crate::dot::dot;
 use crate::num::{
     count, count32, int32, nearest, nearest32, real_signed, real_size, rounded_signed,
 };
+use std::borrow::Cow;
 
 /// Samples that a fitted prediction looks back to.
 const ORDER: usize = 10;
@@ -24,7 +25,7 @@ struct Predicted {
 }
 
 /// RFC 9639, 9.2.
-pub fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
+pub fn subframe(samples: &[i32], bits: u32, effort: Effort, out: &mut Bits) {
     let wasted = samples.iter().fold(0, |all, s| all | s).trailing_zeros().min(bits - 1);
     let (first, constant) = (samples[0], samples.iter().all(|s| *s == samples[0]));
     let head = |kind: u32, wasted: u32, out: &mut Bits| {
@@ -38,10 +39,14 @@ pub fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
         out.put(first.cast_unsigned(), bits);
         return;
     }
-    let (samples, bits): (Vec<i32>, u32) =
-        (samples.iter().map(|s| s >> wasted).collect(), bits - wasted);
-    let fitted =
-        fit(&samples).and_then(|(coefficients, shift)| by_fit(&samples, coefficients, shift));
+    let (samples, bits): (Cow<'_, [i32]>, u32) = match wasted {
+        0 => (samples.into(), bits),
+        _ => (samples.iter().map(|s| s >> wasted).collect(), bits - wasted),
+    };
+    let fitted = match effort {
+        Effort::Full => fit(&samples).and_then(|(all, shift)| by_fit(&samples, all, shift)),
+        Effort::Quick => None,
+    };
     let fixed = by_rules(&samples);
     let cost = |p: &Predicted| {
         let coefficients =
@@ -56,7 +61,7 @@ pub fn subframe(samples: &[i32], bits: u32, out: &mut Bits) {
         }
         None => {
             head(1, wasted, out);
-            for sample in &samples {
+            for sample in samples.iter() {
                 out.put(sample.cast_unsigned(), bits);
             }
         }

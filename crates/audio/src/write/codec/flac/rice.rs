@@ -54,13 +54,13 @@ impl Rice {
         for (part, parameter) in parts(residuals, order, frames, self.power).zip(&self.parameters) {
             out.put(*parameter, if wide { 5 } else { 4 });
             let longest = part.iter().fold(0, |all, r| folded(*r) | all) >> parameter;
-            if longest + 1 + parameter < 32 {
+            if longest + 1 + parameter <= 28 {
                 let (stop, rest) = (1 << parameter, (1 << parameter) - 1);
-                let code = |residual: &i32| {
-                    let value = folded(*residual);
+                let code = |residual| {
+                    let value = folded(residual);
                     (stop | value & rest, (value >> parameter) + 1 + parameter)
                 };
-                out.put_all(part.iter().map(code));
+                out.put_all(part, code);
                 continue;
             }
             for residual in part {
