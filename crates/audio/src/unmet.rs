@@ -116,7 +116,7 @@ pub enum Unmet {
     FileTooLarge { format: String, gib: f64, container: String, longest: f64 },
     /// A tag that the container has no place for.
     TagRefused { container: String, name: String, holds: Vec<String> },
-    /// An encoding that gives every channel of so many its place, where none is wanted.
+    /// An encoding that gives each of that many channels its place, where none is wanted.
     NoPlainChannels { codec: String, channels: u16 },
     /// More channels than the encoding carries.
     TooManyChannels { codec: String, most: u16, channels: u16 },

@@ -26,7 +26,7 @@ pub struct Proof {
     /// Open it in the browser
     #[arg(long)]
     pub open: bool,
-    /// Put sounds of so many bytes in all into the page, the rest in a folder beside it
+    /// How much sound goes into the page; the rest lies in a folder beside it
     #[arg(long, value_name = "SIZE", default_value = "32MiB")]
     pub inline: Size,
     /// Replace a file that is no page of ours
