@@ -3,6 +3,7 @@
 use crate::report::error::core;
 use deft_needle_core::check::{Short, Whole};
 use deft_needle_core::names::{OddName, did_you_mean};
+use deft_needle_core::run::{Condition, SlotStatus};
 use std::collections::BTreeSet;
 
 /// Properties that follow from another container or encoding, and need not be told beside it.
@@ -82,6 +83,24 @@ fn kind(short: &Short) -> &'static str {
     }
 }
 
+/// An entry that is no longer there.
+pub fn entry(what: &str) -> String {
+    format!("lacks the entry {what}, which what is installed needs")
+}
+
+/// A slot that no longer holds what was installed; nothing where it does.
+pub fn slot(slot: &SlotStatus) -> Vec<String> {
+    let held = match slot.condition {
+        Condition::Installed => None,
+        Condition::Changed => Some("no longer holds what was installed"),
+        Condition::Missing => Some("is gone, though it was installed"),
+        Condition::StockAgain => Some("holds its stock again, though another file was installed"),
+    };
+    let lost = "its kept stock is gone or damaged: deft-needle rescue looks for it";
+    let said = held.into_iter().chain(slot.stock_lost.then_some(lost));
+    said.map(str::to_owned).collect()
+}
+
 /// What is wrong with a tree: of what, and what.
 pub fn whole(whole: &Whole) -> (String, String) {
     match whole {
@@ -90,9 +109,7 @@ pub fn whole(whole: &Whole) -> (String, String) {
             let works: Vec<String> = works.iter().map(u32::to_string).collect();
             (family.clone(), format!("{count} variants, and {} work", works.join(", ")))
         }
-        Whole::Entry { file, what } => {
-            (file.to_string(), format!("lacks the entry {what}, which what is installed needs"))
-        }
+        Whole::Entry { file, what } => (file.to_string(), entry(what)),
         Whole::Cache(file) => {
             (file.to_string(), "a cache from before the last change; remove it".to_owned())
         }

@@ -103,6 +103,32 @@ fn lists_that_belong_together_stay_together() {
         …
         $ deft-needle install j.toml
         j: nothing to do…
+        ",
+    );
+    // What somebody takes out by hand is missed, and made again.
+    let made = text("game/names.json");
+    bench.put("game/names.json", made.replace(", \"reed\"", "").as_bytes());
+    bench.put("game/sfx/reed.lip", b"");
+    bench.play(
+        "
+        $ deft-needle check game [1]
+        game/sfx/reed.lip: no longer holds what was installed
+        game/names.json: lacks the entry /values holds \"reed\", which what is installed needs
+        6 files checked against what their names say: 2 files fail
+        $ deft-needle check j.toml
+        …
+          entry     names.json: /titles holds \"Reed\"  (already there)
+          entry     names.json: /values holds \"reed\"
+          entry     sounds.def: noise \"Kettle\" { play \"sfx/Kettle.wav\" }  (already there)
+        …
+        ",
+    );
+    bench.put("game/names.json", made.as_bytes());
+    bench.put("game/sfx/reed.lip", b"hum");
+    bench.play(
+        "
+        $ deft-needle check game
+        …
         $ deft-needle restore game/sfx/reed.wav
         …
         ",

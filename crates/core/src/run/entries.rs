@@ -251,7 +251,8 @@ impl Run {
             lines.push(EntryLine {
                 file: file.clone(),
                 what: done.to_string(),
-                new: !old.iter().any(|told| told.done == done && self.made(told)),
+                // What somebody took out by hand is made again, though the ledger knows it.
+                new: !own().any(|told| told.done == done && done.stands(&before)),
             });
             let job = self.job.name.clone();
             told.push(EntryRecord { job, slot: slot.clone().or_else(|| self.only_slot()), done });

@@ -4,13 +4,14 @@ mod sheet;
 mod tree;
 
 use super::inspect::misnamed;
+use super::restore::within;
 use super::{notice, sort_out};
 use crate::args::{Check, Going, RootOptions};
 use crate::console::{BAD, Console, GOOD, paint, safe};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::object;
-use crate::paths::{extension, sounds};
+use crate::paths::{extension, shown, sounds};
 use crate::progress::Progress;
 use crate::report::check as words;
 use deft_needle_audio::clip::Note;
@@ -22,7 +23,8 @@ use deft_needle_core::check::Short;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::names::Taken;
 use deft_needle_core::refusal::{OddJob, Refusal};
-use deft_needle_core::run::{Ask, Run};
+use deft_needle_core::root::{RootAsk, absolute};
+use deft_needle_core::run::{Ask, Condition, Proof, Run, Status, Which, status};
 use deft_needle_core::target::name_faults;
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -69,6 +71,12 @@ fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
     let found: Vec<_> = files.par_iter().map(|file| check(file, args, demand.as_ref())).collect();
     let (mut checked, failed, mut exit) = sort_out(found, console);
     check_names(args, &mut checked);
+    for path in args.paths.iter().filter(|path| path.is_dir()) {
+        if let Err(failure) = check_installed(path, &mut checked) {
+            console.failure(&failure);
+            exit = exit.worst(failure.exit());
+        }
+    }
     let mut short = 0;
     for one in &checked {
         let name = one.file.display().to_string();
@@ -105,6 +113,35 @@ fn check_names(args: &Check, checked: &mut [FileCheck]) {
         one.shortfalls.extend(faults.iter().map(short));
         taken.add(name);
     }
+}
+
+/// What was installed in a folder, and is no longer there: in slots, and in lists.
+fn check_installed(folder: &Path, checked: &mut Vec<FileCheck>) -> Result<(), Failure> {
+    // Most folders have no ledger.
+    for root in RootAsk::default().all_of(folder).unwrap_or_default() {
+        let below = within(&root, folder)?;
+        let which = below.as_deref().map_or(Which::All, Which::Below);
+        let Status { slots, entries, state, .. } = status(&root, which, Proof::Look)?;
+        let slots = slots.iter().flat_map(|slot| {
+            words::slot(slot).into_iter().map(|said| (&slot.slot, "a slot", said))
+        });
+        let gone = entries.iter().filter(|entry| entry.condition != Condition::Installed);
+        let entries = gone.map(|entry| (&entry.file, "a list", words::entry(&entry.what)));
+        for (key, is, said) in slots.chain(entries) {
+            let path = state.path_of(&root.path, key)?;
+            let same = |one: &&mut FileCheck| absolute(&one.file).is_ok_and(|file| file == path);
+            match checked.iter_mut().find(same) {
+                Some(one) => one.shortfalls.push(said),
+                None => checked.push(FileCheck {
+                    file: PathBuf::from(shown(&path)),
+                    is: is.to_owned(),
+                    shortfalls: vec![said],
+                    notes: Vec::new(),
+                }),
+            }
+        }
+    }
+    Ok(())
 }
 
 /// One file with all that is wrong with it, and what would mend it.
