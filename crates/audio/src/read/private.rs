@@ -37,9 +37,12 @@ impl Private {
 
     fn within(within: &Path) -> io::Result<Self> {
         let folder = tempfile::Builder::new().prefix(PREFIX).tempdir_in(within)?;
-        let lock = File::create_new(folder.path().join(LOCK))?;
+        // Held before it has its name: whoever sweeps at this moment finds none, and passes on.
+        let unnamed = folder.path().join("made");
+        let lock = File::create_new(&unnamed)?;
         // Where there are no locks, nothing is ever swept either.
         let _ = lock.try_lock();
+        fs::rename(&unnamed, folder.path().join(LOCK))?;
         let files = folder.path().join("files");
         fs::create_dir(&files)?;
         Ok(Self { _lock: lock, _folder: folder, files })
@@ -93,6 +96,28 @@ fn is_ours(_: &fs::DirEntry) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    #[test]
+    fn nothing_is_swept_while_it_is_made() {
+        let within = tempfile::tempdir().unwrap();
+        let done = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            for _ in 0..2 {
+                scope.spawn(|| {
+                    while !done.load(Ordering::Relaxed) {
+                        sweep(within.path());
+                    }
+                });
+            }
+            let all = (0..2000).all(|_| {
+                let made = Private::within(within.path());
+                made.is_ok_and(|made| fs::write(made.path().join("spool"), b"x").is_ok())
+            });
+            done.store(true, Ordering::Relaxed);
+            assert!(all);
+        });
+    }
 
     #[test]
     fn only_folders_whose_run_is_gone_are_swept() {
