@@ -54,9 +54,9 @@ pub struct Survey {
 const ALIKE: f64 = 0.02;
 
 impl Survey {
-    /// Takes true peak and loudness from what this signal became by a gain in dB and by rounding to steps, of which
-    /// there are so many to full scale: they differ by the gain alone. Whether they do: beside coarse steps they may not,
-    /// and then nothing is taken.
+    /// Takes true peak and loudness from what this signal became by a gain in dB and by rounding, with `steps` steps to
+    /// full scale: they differ by the gain alone. Whether they do: beside coarse steps they may not, and then nothing is
+    /// taken.
     pub(crate) fn take_levels(&mut self, after: &Self, gain: f64, steps: f64) -> bool {
         // Dither and rounding move a sample by one and a half steps at most, and what lies between samples by twice that.
         let moved = 1.0 + 3.0 / (steps * 10f64.powf(after.peak_dbfs / 20.0));

@@ -17,7 +17,7 @@ pub(crate) mod mp4;
 pub mod ogg;
 mod packets;
 mod plain;
-mod private;
+pub mod private;
 mod qoa;
 mod raw;
 mod reading;

@@ -2,7 +2,7 @@
 //! the next run.
 
 use std::fs::{self, File, TryLockError};
-use std::io;
+use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::Once;
 use tempfile::TempDir;
@@ -19,7 +19,7 @@ static SWEPT: Once = Once::new();
 /// A folder that only this user can look into, gone with its owner.
 #[derive(Debug)]
 pub struct Private {
-    _lock: File,
+    _lock: Option<File>,
     _folder: TempDir,
     files: PathBuf,
 }
@@ -37,12 +37,8 @@ impl Private {
 
     fn within(within: &Path) -> io::Result<Self> {
         let folder = tempfile::Builder::new().prefix(PREFIX).tempdir_in(within)?;
-        // Held before it has its name: whoever sweeps at this moment finds none, and passes on.
-        let unnamed = folder.path().join("made");
-        let lock = File::create_new(&unnamed)?;
-        // Where there are no locks, nothing is ever swept either.
-        let _ = lock.try_lock();
-        fs::rename(&unnamed, folder.path().join(LOCK))?;
+        // Without one, nothing is ever swept either.
+        let lock = held(&folder.path().join(LOCK), &[]).ok();
         let files = folder.path().join("files");
         fs::create_dir(&files)?;
         Ok(Self { _lock: lock, _folder: folder, files })
@@ -52,6 +48,26 @@ impl Private {
     pub fn path(&self) -> &Path {
         &self.files
     }
+}
+
+/// How the name of a file ends that does not count yet.
+pub const UNHELD: &str = "unheld";
+
+/// Makes a file by which a run tells that it lives: it is locked before it has its name, so that whoever sweeps never
+/// finds one that nobody holds yet.
+///
+/// # Errors
+/// The system's; nothing is left then.
+pub fn held(path: &Path, bytes: &[u8]) -> io::Result<File> {
+    let unheld = path.with_extension(UNHELD);
+    let mut file = File::create_new(&unheld)?;
+    // Where there are no locks, none is ever taken for free either.
+    let _ = file.try_lock();
+    let named = file.write_all(bytes).and_then(|()| fs::rename(&unheld, path));
+    named.inspect_err(|_| {
+        let _ = fs::remove_file(&unheld);
+    })?;
+    Ok(file)
 }
 
 /// Removes the folders of runs that are gone.

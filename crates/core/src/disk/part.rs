@@ -6,8 +6,8 @@ use crate::error::{Error, Result};
 use crate::limits;
 use crate::names::PART;
 use crate::root::registry::data_folder;
+use deft_needle_audio::read::private::{UNHELD, held};
 use std::fs::{self, File, OpenOptions};
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Once;
 
@@ -66,9 +66,7 @@ impl Drop for Part {
 fn note(notes: &Path, token: &str, part: &Path) -> std::io::Result<(PathBuf, File)> {
     fs::create_dir_all(notes)?;
     let path = notes.join(token);
-    let mut file = File::create_new(&path)?;
-    let _ = file.try_lock();
-    file.write_all(part.to_string_lossy().as_bytes())?;
+    let file = held(&path, part.to_string_lossy().as_bytes())?;
     Ok((path, file))
 }
 
@@ -76,6 +74,9 @@ fn note(notes: &Path, token: &str, part: &Path) -> std::io::Result<(PathBuf, Fil
 fn sweep(notes: &Path) {
     for entry in fs::read_dir(notes).into_iter().flatten().flatten() {
         let note = entry.path();
+        if note.extension().is_some_and(|extension| extension == UNHELD) {
+            continue;
+        }
         let Ok(file) = open_plain(OpenOptions::new().read(true), &note) else {
             continue;
         };
@@ -102,6 +103,37 @@ fn sweep(notes: &Path) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    #[test]
+    fn no_part_is_swept_while_its_note_is_made() {
+        let folder = tempfile::tempdir().unwrap();
+        let notes = folder.path().join("parts");
+        let done = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            for _ in 0..2 {
+                scope.spawn(|| {
+                    while !done.load(Ordering::Relaxed) {
+                        sweep(&notes);
+                    }
+                });
+            }
+            let all = (0..2000).all(|turn| {
+                let token = turn.to_string();
+                let part = folder.path().join(format!("{PART}{token}"));
+                // No panic: the others would never end.
+                let Ok((path, file)) = note(&notes, &token, &part) else { return false };
+                let made = fs::write(&part, b"x").is_ok();
+                std::thread::yield_now();
+                let lives = made && part.exists() && path.exists();
+                drop(file);
+                let _ = (fs::remove_file(path), fs::remove_file(part));
+                lives
+            });
+            done.store(true, Ordering::Relaxed);
+            assert!(all);
+        });
+    }
 
     #[test]
     fn only_parts_of_runs_that_are_gone_are_swept() {

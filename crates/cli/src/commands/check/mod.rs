@@ -29,6 +29,7 @@ use deft_needle_core::target::name_faults;
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What was found about one file.
@@ -67,29 +68,42 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
 /// Checks files and what is in folders against a spec, or against their own names.
 fn check_files(args: &Check, console: &Console) -> Result<Exit, Failure> {
     let demand = args.wanted.demand(&args.options)?;
-    let files: Vec<PathBuf> = sounds(&args.paths)?.into_iter().map(|sound| sound.path).collect();
+    // Folders that were named may lie within each other.
+    let mut seen = BTreeSet::new();
+    let files = sounds(&args.paths)?.into_iter().map(|sound| sound.path);
+    let files: Vec<PathBuf> = files.filter(|file| seen.insert(file.clone())).collect();
     let found: Vec<_> = files.par_iter().map(|file| check(file, args, demand.as_ref())).collect();
     let (mut checked, failed, mut exit) = sort_out(found, console);
     check_names(args, &mut checked);
-    for path in args.paths.iter().filter(|path| path.is_dir()) {
-        if let Err(failure) = check_installed(path, &mut checked) {
+    let sounds = checked.len();
+    let is_short = |one: &&FileCheck| !one.shortfalls.is_empty();
+    let failing = checked.iter().filter(is_short).count();
+    // Whoever asks for a spec asks for nothing else.
+    let folders = args.paths.iter().filter(|path| demand.is_none() && path.is_dir());
+    let mut changed = BTreeSet::new();
+    for folder in folders {
+        if let Err(failure) = check_installed(folder, &mut checked, &mut changed) {
             console.failure(&failure);
             exit = exit.worst(failure.exit());
         }
     }
-    let mut short = 0;
     for one in &checked {
         let name = one.file.display().to_string();
         tell_file(&name, &one.shortfalls, &[], console);
         for note in &one.notes {
             console.say(notice(&safe(&format!("{name}: {note}"))));
         }
-        short += usize::from(!one.shortfalls.is_empty());
     }
+    let short = checked.iter().filter(is_short).count();
     if short > 0 {
         exit = exit.worst(Exit::Short);
     }
-    console.say(summary(checked.len(), short, demand.as_ref()));
+    console.say(summary(sounds, failing, demand.as_ref()));
+    match changed.len() {
+        0 => {}
+        1 => console.say("1 file is no longer as it was installed"),
+        many => console.say(format!("{many} files are no longer as they were installed")),
+    }
     console.object(|| object::CheckedFiles {
         checked: checked.len(),
         short,
@@ -116,7 +130,11 @@ fn check_names(args: &Check, checked: &mut [FileCheck]) {
 }
 
 /// What was installed in a folder, and is no longer there: in slots, and in lists.
-fn check_installed(folder: &Path, checked: &mut Vec<FileCheck>) -> Result<(), Failure> {
+fn check_installed(
+    folder: &Path,
+    checked: &mut Vec<FileCheck>,
+    changed: &mut BTreeSet<PathBuf>,
+) -> Result<(), Failure> {
     // Most folders have no ledger.
     for root in RootAsk::default().all_of(folder).unwrap_or_default() {
         let below = within(&root, folder)?;
@@ -130,7 +148,9 @@ fn check_installed(folder: &Path, checked: &mut Vec<FileCheck>) -> Result<(), Fa
         for (key, is, said) in slots.chain(entries) {
             let path = state.path_of(&root.path, key)?;
             let same = |one: &&mut FileCheck| absolute(&one.file).is_ok_and(|file| file == path);
+            changed.insert(path.clone());
             match checked.iter_mut().find(same) {
+                Some(one) if one.shortfalls.contains(&said) => {}
                 Some(one) => one.shortfalls.push(said),
                 None => checked.push(FileCheck {
                     file: PathBuf::from(shown(&path)),
