@@ -88,13 +88,16 @@ pub fn entry(what: &str) -> String {
     format!("lacks the entry {what}, which what is installed needs")
 }
 
-/// A slot that no longer holds what was installed; nothing where it does.
-pub fn slot(slot: &SlotStatus) -> Vec<String> {
+/// A slot that no longer holds what was installed; nothing where it does. `there` is whether it holds anything.
+pub fn slot(slot: &SlotStatus, there: bool) -> Vec<String> {
     let held = match slot.condition {
         Condition::Installed => None,
         Condition::Changed => Some("no longer holds what was installed"),
-        Condition::Missing => Some("is gone, though it was installed"),
-        Condition::StockAgain => Some("holds its stock again, though another file was installed"),
+        // The stock of a new file is that there was none.
+        Condition::StockAgain if there => {
+            Some("holds its stock again, though another file was installed")
+        }
+        Condition::StockAgain | Condition::Missing => Some("is gone, though it was installed"),
     };
     let lost = "its kept stock is gone or damaged: deft-needle rescue looks for it";
     let said = held.into_iter().chain(slot.stock_lost.then_some(lost));

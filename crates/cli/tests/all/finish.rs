@@ -125,11 +125,20 @@ fn lists_that_belong_together_stay_together() {
         ",
     );
     bench.put("game/names.json", made.as_bytes());
+    fs::remove_file(bench.path("game/sfx/reed.lip")).unwrap();
+    bench.play(
+        "
+        $ deft-needle check game [1]
+        game/sfx/reed.lip: is gone, though it was installed
+        4 files checked against what their names say: all pass
+        1 file is no longer as it was installed
+        ",
+    );
     bench.put("game/sfx/reed.lip", b"hum");
     bench.play(
         "
         $ deft-needle check game
-        …
+        4 files checked against what their names say: all pass
         $ deft-needle restore game/sfx/reed.wav
         …
         ",

@@ -140,8 +140,10 @@ fn check_installed(
         let below = within(&root, folder)?;
         let which = below.as_deref().map_or(Which::All, Which::Below);
         let Status { slots, entries, state, .. } = status(&root, which, Proof::Look)?;
+        let there = |key| state.path_of(&root.path, key).is_ok_and(|path| path.exists());
         let slots = slots.iter().flat_map(|slot| {
-            words::slot(slot).into_iter().map(|said| (&slot.slot, "a slot", said))
+            let said = words::slot(slot, there(&slot.slot)).into_iter();
+            said.map(|said| (&slot.slot, "a slot", said))
         });
         let gone = entries.iter().filter(|entry| entry.condition != Condition::Installed);
         let entries = gone.map(|entry| (&entry.file, "a list", words::entry(&entry.what)));
