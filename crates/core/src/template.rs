@@ -1,6 +1,8 @@
 //! Templates: text with `{…}`, filled in with what is known of a slot, and the job's values.
 
 use crate::entry::plain;
+use crate::names::nearest;
+use crate::refusal::OddTemplate;
 use serde_json::{Map, Number, Value};
 use std::collections::BTreeMap;
 use uuid::Uuid;
@@ -38,13 +40,15 @@ impl Names {
 
     /// What a place in braces stands for: a name, `* number` or `/ number` behind it, and what is done to
     /// it then, each behind a `|`: see [`filtered`].
-    fn place(&self, place: &str) -> Result<Value, String> {
+    fn place(&self, place: &str) -> Result<Value, OddTemplate> {
         let mut parts = place.split('|').map(str::trim);
         let sum = parts.next().unwrap_or_default();
-        let wrong = |what: String| format!("{{{place}}}: {what}");
-        let mut value = self.sum(sum).map_err(|what| match what {
-            Odd::Unknown(what) => what,
-            Odd::Sum(what) => wrong(what),
+        let written = || format!("{{{place}}}");
+        let wrong = |why: String| OddTemplate::Sum { written: written(), why };
+        let mut value = self.sum(sum).map_err(|odd| match odd {
+            Odd::Unknown(name) if is_name(name) => self.unknown(written(), name),
+            Odd::Unknown(_) => OddTemplate::NoName { written: written() },
+            Odd::Sum(why) => wrong(why),
         })?;
         for filter in parts {
             value = filtered(&value, filter).map_err(wrong)?;
@@ -52,13 +56,12 @@ impl Names {
         Ok(value)
     }
 
-    fn sum(&self, sum: &str) -> Result<Value, Odd> {
+    fn sum<'s>(&self, sum: &'s str) -> Result<Value, Odd<'s>> {
         if let Some(name) = sum.strip_prefix("uuid:") {
             let text = format!("{}\0{name}", self.identity);
             return Ok(Value::from(Uuid::new_v5(&SPACE, text.as_bytes()).to_string()));
         }
-        let known =
-            |name: &str| self.values.get(name).ok_or_else(|| Odd::Unknown(self.unknown(name)));
+        let known = |name: &'s str| self.values.get(name).ok_or(Odd::Unknown(name));
         let Some(at) = sum.find(['*', '/']) else {
             return known(sum).cloned();
         };
@@ -75,17 +78,23 @@ impl Names {
         Ok(Number::from_f64(value).map_or(Value::Null, Value::Number))
     }
 
-    fn unknown(&self, name: &str) -> String {
-        let names: Vec<&str> = self.values.keys().map(String::as_str).collect();
-        let known = names.join(", ");
-        format!("{{{name}}} is not known here; known are {known} and uuid:NAME")
+    fn unknown(&self, written: String, name: &str) -> OddTemplate {
+        let known: Vec<String> =
+            self.values.keys().cloned().chain(["uuid:NAME".to_owned()]).collect();
+        OddTemplate::Unknown {
+            written,
+            name: name.to_owned(),
+            slot: self.values.get("slot").map(plain),
+            near: nearest(name, known.iter().map(String::as_str), 1),
+            known,
+        }
     }
 
     /// Fills in a text; `{{` and `}}` are braces.
     ///
     /// # Errors
     /// A place that is not known, or has no end.
-    pub fn text(&self, template: &str) -> Result<String, String> {
+    pub fn text(&self, template: &str) -> Result<String, OddTemplate> {
         let mut text = String::new();
         for piece in pieces(template)? {
             match piece {
@@ -100,7 +109,7 @@ impl Names {
     ///
     /// # Errors
     /// As [`Names::text`].
-    pub fn value(&self, template: &toml::Value) -> Result<Value, String> {
+    pub fn value(&self, template: &toml::Value) -> Result<Value, OddTemplate> {
         Ok(match template {
             toml::Value::String(text) => match lone(text) {
                 Some(place) => self.place(place)?,
@@ -117,7 +126,7 @@ impl Names {
             toml::Value::Table(members) => {
                 let member = |(key, value)| {
                     let key: &String = key;
-                    Ok::<_, String>((self.text(key)?, self.value(value)?))
+                    Ok::<_, OddTemplate>((self.text(key)?, self.value(value)?))
                 };
                 Value::Object(members.iter().map(member).collect::<Result<Map<_, _>, _>>()?)
             }
@@ -126,11 +135,16 @@ impl Names {
 }
 
 /// What is odd about a sum.
-enum Odd {
+enum Odd<'s> {
     /// A name that is not known here.
-    Unknown(String),
+    Unknown(&'s str),
     /// Anything else.
     Sum(String),
+}
+
+/// Whether something can be a name; else its braces were hardly meant to be a template's.
+fn is_name(text: &str) -> bool {
+    !text.is_empty() && text.chars().all(|c| c.is_alphanumeric() || "._-".contains(c))
 }
 
 fn not_a_number(text: &str) -> String {
@@ -210,7 +224,7 @@ pub enum Piece {
 ///
 /// # Errors
 /// A brace without its other one.
-pub fn pieces(template: &str) -> Result<Vec<Piece>, String> {
+pub fn pieces(template: &str) -> Result<Vec<Piece>, OddTemplate> {
     let mut all = Vec::new();
     let mut text = String::new();
     let mut rest = template;
@@ -223,13 +237,13 @@ pub fn pieces(template: &str) -> Result<Vec<Piece>, String> {
                 &brace[2..]
             }
             _ if brace.starts_with('}') => {
-                let line = line_of(template, rest);
-                return Err(format!("\"{line}\" has a }} without its {{: write }}}} for a brace"));
+                let written = line_of(template, rest).to_owned();
+                return Err(OddTemplate::Brace { written, brace: '}' });
             }
             _ => {
                 let (place, behind) = brace[1..].split_once('}').ok_or_else(|| {
-                    let line = line_of(template, rest);
-                    format!("\"{line}\" has a {{ without its }}: write {{{{ for a brace")
+                    let written = line_of(template, rest).to_owned();
+                    OddTemplate::Brace { written, brace: '{' }
                 })?;
                 all.push(Piece::Text(std::mem::take(&mut text)));
                 all.push(Piece::Place(place.to_owned()));
@@ -245,9 +259,9 @@ pub fn pieces(template: &str) -> Result<Vec<Piece>, String> {
 ///
 /// # Errors
 /// What it is not.
-pub(crate) fn refuse_broken(path: &str, text: &str) -> Result<(), String> {
+pub(crate) fn refuse_broken(path: &str, text: &str) -> Result<(), OddTemplate> {
     let extension = path.rsplit_once('.').map_or("", |(_, extension)| extension);
-    let wrong = |kind: &str, what: String| Err(format!("what it makes is no {kind}: {what}"));
+    let wrong = |kind, why| Err(OddTemplate::Broken { kind, why });
     match extension.to_lowercase().as_str() {
         "json" => match serde_json::from_str::<Value>(text) {
             Err(error) => wrong("JSON", error.to_string()),

@@ -303,11 +303,34 @@ fn packs_are_checked_before_they_are_made() {
     for (template, said) in [
         ("{{ \"says\": {description}, }}", "what it makes is no JSON"),
         ("{ says }}", "write }} for a brace"),
-        ("{nonsense}", "{nonsense} is not known here"),
+        ("{\n}", "write {{ for a brace"),
+        ("{{\n{ \"says\": 1 }\n}}", "line 2, column 1: { \"says\": 1 } names nothing"),
+        ("{{\n  {descripton}", "line 2, column 3: {descripton} is not known here"),
+        ("{{\n{each}\n {frame}\n{end}", "line 3, column 2: {frame} is not known of sfx/hit.wav"),
     ] {
         bench.put("info.template", template.as_bytes());
         let ran = bench.run(&["pack", "j.toml", "-o", "k.gpk", "--dry-run"]);
         assert!(ran.code == 2 && ran.err.contains(said), "{template}: {} {}", ran.code, ran.err);
+    }
+}
+
+#[test]
+fn an_odd_template_of_a_sheet_is_told_once_where_it_stands() {
+    let bench = game();
+    let sheet = fs::read_to_string(bench.path("g.toml")).unwrap();
+    let all = "[[replace]]\nslot = 'sfx/{clip.stem}.wav'\nclips = ['takes/*.wav']\n";
+    bench.put("j.toml", job(all).as_bytes());
+    for (sound, odd) in [
+        ("value = '{stem}'\n", "value = '{stm}'\n"),
+        ("file = 'cards/{stem}.json'", "file = 'cards/{stm}.json'"),
+    ] {
+        bench.put("g.toml", sheet.replace(sound, odd).as_bytes());
+        let line = sheet[..sheet.find(sound).unwrap()].matches('\n').count() + 1;
+        let column = odd.find('{').unwrap() + 1;
+        let ran = bench.run(&["check", "j.toml"]);
+        let said = format!("g.toml, line {line}, column {column}: {{stm}} is not known of sfx/");
+        assert!(ran.code == 1 && ran.err.contains(&said), "{} {said} {}", ran.code, ran.err);
+        assert_eq!(ran.err.matches("error: ").count(), 1, "{}", ran.err);
     }
 }
 

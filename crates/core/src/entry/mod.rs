@@ -188,6 +188,15 @@ impl NewEntry {
         }
     }
 
+    /// What it wants, in words; nothing where it only expects something.
+    pub fn words(&self) -> Option<String> {
+        let value = self.value.as_ref()?;
+        Some(match self.member(value) {
+            Some((list, member)) => shown(self.format, Some(&list), &list, &member),
+            None => shown(self.format, None, &self.place(value).ok()?, value),
+        })
+    }
+
     fn is_same(&self, a: &Value, b: &Value) -> bool {
         same(a, b) || (self.ignore_case && folded(&plain(a)) == folded(&plain(b)))
     }
@@ -363,17 +372,21 @@ impl Done {
 
 impl fmt::Display for Done {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let value = in_line(&self.value);
-        if self.format == Format::Script {
-            let text = plain(&self.value);
-            return write!(f, "{}", text.trim().lines().next().unwrap_or_default());
+        let list = self.member.then_some(self.at.as_str());
+        let new = if self.made { " (a new list)" } else { "" };
+        write!(f, "{}{new}", shown(self.format, list, &self.at, &self.value))
+    }
+}
+
+/// An entry in words: a member of a list, or a value at a place.
+fn shown(format: Format, list: Option<&str>, at: &str, value: &Value) -> String {
+    match list {
+        _ if format == Format::Script => {
+            plain(value).trim().lines().next().unwrap_or_default().to_owned()
         }
-        match (self.member, self.at.as_str()) {
-            (true, "") => write!(f, "line {}", plain(&self.value)),
-            (true, list) if self.made => write!(f, "{list} holds {value} (a new list)"),
-            (true, list) => write!(f, "{list} holds {value}"),
-            (false, at) => write!(f, "{at} = {value}"),
-        }
+        Some("") => format!("line {}", plain(value)),
+        Some(list) => format!("{list} holds {}", in_line(value)),
+        None => format!("{at} = {}", in_line(value)),
     }
 }
 

@@ -211,7 +211,7 @@ impl Job {
             names.set("clip.number", number);
             for slot in &replace.get_ref().slots {
                 let slot = names.text(slot);
-                let slot = slot.map_err(|what| self.fault(replace, OddText::Template(what)))?;
+                let slot = slot.map_err(|odd| self.fault(replace, OddText::from(odd)))?;
                 all.push((self.aimed(replace, target, &slot)?, card.clone()));
             }
         }

@@ -348,7 +348,7 @@ impl Job {
     pub fn place(&self, target: &Target) -> Result<Place> {
         let names = self.names();
         let filled = |text: &str| {
-            let text = names.text(text).map_err(|what| self.whole(OddText::Template(what)))?;
+            let text = names.text(text).map_err(|odd| self.whole(odd))?;
             let path = self.folder().join(text.replace('\\', "/"));
             std::path::absolute(&path).map_err(Error::read(&path))
         };
@@ -357,7 +357,7 @@ impl Job {
                 return Err(Fault::whole(target.sheet.path(), OddLine::NoOverlay).into());
             };
             let within = names.text(&within.0);
-            let within = within.map_err(|what| self.whole(OddText::Template(what)))?;
+            let within = within.map_err(|odd| self.whole(odd))?;
             Ok(Place::Overlay(crate::tree::slot_path(root, &within)?))
         };
         match (&self.overlay, &self.archive) {

@@ -177,7 +177,7 @@ impl Job {
             for slot in &replace.get_ref().slots {
                 lines.push(Line {
                     number: at + 1,
-                    slot: names.text(slot).map_err(|what| wrong(OddText::Template(what)))?,
+                    slot: names.text(slot).map_err(|odd| wrong(odd.into()))?,
                     say: say.to_owned(),
                     cells: columns.iter().cloned().zip(cells.iter().cloned()).collect(),
                 });

@@ -5,6 +5,8 @@ use crate::refusal::{OddLine, OddText};
 use crate::run::{JobPlan, Run};
 use crate::sheet::Fault;
 use crate::template::{Names, refuse_broken};
+use std::ops::Range;
+use std::path::Path;
 
 /// Begins and ends what is repeated for every slot; each on a line of its own.
 const EACH: &str = "{each}";
@@ -37,17 +39,17 @@ fn pack_names(run: &Run) -> Names {
 /// The manifests with their paths in the pack, and the credits where no manifest tells them.
 pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8>)>> {
     let names = pack_names(run);
-    let folder = run.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
+    let folder = run.target.sheet.path().parent().unwrap_or(Path::new("."));
     let mut all = Vec::new();
     let mut told = false;
     for file in &run.layout().files {
         let path = folder.join(&file.template.0);
         let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
         told |= template.contains("{credits}") || template.contains("{licence}");
-        let wrong = |odd: OddText| -> Error { Fault::whole(&path, odd).into() };
-        let text = fill_in(run, &template, &names, plan, &wrong)?;
-        let place = names.text(&file.path.0).map_err(|what| wrong(OddText::Template(what)))?;
-        refuse_broken(&place, &text).map_err(|what| wrong(OddText::Template(what)))?;
+        let text = fill_in(run, &path, &template, &names, plan)?;
+        let of_sheet = |odd| Fault::whole(run.target.sheet.path(), odd);
+        let place = names.text(&file.path.0).map_err(of_sheet)?;
+        refuse_broken(&place, &text).map_err(|odd| Fault::whole(&path, odd))?;
         all.push((place, text.into_bytes()));
     }
     let facts = &run.job.pack;
@@ -80,35 +82,43 @@ fn joined(parts: &[String], between: &str) -> String {
 /// Fills a template in; what stands between `{each}` and `{end}` comes once for every slot.
 fn fill_in(
     run: &Run,
+    path: &Path,
     template: &str,
     names: &Names,
     plan: &JobPlan,
-    wrong: &dyn Fn(OddText) -> Error,
 ) -> Result<String> {
-    let unfilled = |what| wrong(OddText::Template(what));
-    let alone = |line, lacks, within| wrong(OddLine::Each(line, lacks, within).into());
+    let wrong = |line: &Range<usize>, odd: OddText| -> Error {
+        Fault::of_template(path, template, line, odd).into()
+    };
     let mut text = String::new();
-    let mut repeated: Option<(String, String)> = None;
+    let mut repeated: Option<(Range<usize>, String)> = None;
+    let mut end = 0;
     for line in template.split_inclusive('\n') {
+        let at = end..end + line.len();
+        end = at.end;
         let trimmed = line.trim();
+        let alone = |line, lacks, within| wrong(&at, OddLine::Each(line, lacks, within).into());
         match (separator(trimmed), repeated.take()) {
-            (Some(between), None) => repeated = Some((String::new(), between)),
+            (Some(between), None) => repeated = Some((at.end..at.end, between)),
             (Some(_), Some(_)) => return Err(alone(EACH, EACH, true)),
             (None, Some((part, between))) if trimmed == END => {
                 let mut parts = Vec::new();
                 for line in &plan.lines {
                     let of_slot = crate::run::known::names_of(run, line)?;
-                    parts.push(of_slot.text(&part).map_err(unfilled)?);
+                    let filled = of_slot.text(&template[part.clone()]);
+                    parts.push(filled.map_err(|odd| wrong(&part, odd.into()))?);
                 }
                 text += &joined(&parts, &between);
             }
             (None, None) if trimmed == END => return Err(alone(END, EACH, false)),
-            (None, Some((part, between))) => repeated = Some((part + line, between)),
-            (None, None) => text += &names.text(line).map_err(unfilled)?,
+            (None, Some((part, between))) => repeated = Some((part.start..at.end, between)),
+            (None, None) => {
+                text += &names.text(line).map_err(|odd| wrong(&at, odd.into()))?;
+            }
         }
     }
     match repeated {
         None => Ok(text),
-        Some(_) => Err(alone(EACH, END, false)),
+        Some(_) => Err(wrong(&(0..template.len()), OddLine::Each(EACH, END, false).into())),
     }
 }

@@ -6,7 +6,7 @@ mod text;
 
 pub use job::{OddJob, OddLedger, OddPack, OutsideFault};
 pub use place::{Above, OddArchive, OddCaches, OddPath, OddSlot};
-pub use text::{FileKind, Many, OddLine, OddList, OddRule, OddText, Written};
+pub use text::{FileKind, Many, OddLine, OddList, OddRule, OddTemplate, OddText, Written};
 
 use deft_needle_audio::Invalid;
 use schemars::JsonSchema;

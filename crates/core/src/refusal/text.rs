@@ -39,7 +39,9 @@ pub enum OddText {
     /// A value is none of its kind.
     Value(Invalid),
     /// A template cannot be filled in.
-    Template(String),
+    Template(OddTemplate),
+    /// Neither an entry nor the extension of its file tells which format that has.
+    NoFormat(String),
     /// A root that is none of those named.
     UnknownRoot {
         /// Its name.
@@ -77,6 +79,70 @@ pub enum OddText {
     List(OddList),
     /// Something in a job.
     Job(OddLine),
+}
+
+/// What is odd in a template.
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OddTemplate {
+    /// A name that is not known where it stands.
+    Unknown {
+        /// The place as it is written, with its braces.
+        written: String,
+        /// The name.
+        name: String,
+        /// The slot that it is not known of.
+        slot: Option<String>,
+        /// Spelt like it.
+        near: Vec<Near>,
+        /// All that are known.
+        known: Vec<String>,
+    },
+    /// Braces around what is no name.
+    NoName {
+        /// As it is written.
+        written: String,
+    },
+    /// A brace without its other one.
+    Brace {
+        /// The line that it stands in.
+        written: String,
+        /// The brace.
+        brace: char,
+    },
+    /// Something that cannot be done to a value.
+    Sum {
+        /// The place as it is written, with its braces.
+        written: String,
+        /// Why.
+        why: String,
+    },
+    /// What it makes is not what its name says.
+    Broken {
+        /// What it would have to be.
+        kind: &'static str,
+        /// Why it is none.
+        why: String,
+    },
+}
+
+impl OddTemplate {
+    /// The part of the template that is odd, as it is written there.
+    pub fn written(&self) -> Option<&str> {
+        match self {
+            Self::Unknown { written, .. }
+            | Self::NoName { written }
+            | Self::Brace { written, .. }
+            | Self::Sum { written, .. } => Some(written),
+            Self::Broken { .. } => None,
+        }
+    }
+}
+
+impl From<OddTemplate> for OddText {
+    fn from(odd: OddTemplate) -> Self {
+        Self::Template(odd)
+    }
 }
 
 /// What was written.

@@ -15,11 +15,13 @@ use crate::hash::Hash;
 use crate::ledger::record::Held;
 use crate::limits;
 use crate::names::{Key, folded};
-use crate::refusal::{FileKind, OddText};
+use crate::refusal::{FileKind, OddTemplate, OddText};
 use crate::sheet::{Fault, LoopFile, Make, Way, Within};
 use crate::template::refuse_broken;
 use deft_needle_audio::units::{FrameRange, SampleRate};
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use toml::Spanned;
 
 /// Bytes of a text that tells a loop.
 const SHORT: u64 = 64 << 10;
@@ -40,8 +42,7 @@ impl Run {
         let mut all = self.loops_beside(line)?;
         let mut notices = Vec::new();
         for make in &self.target.sheet.makes {
-            let made = self.made_beside(make.get_ref(), line);
-            all.extend(made.map_err(|odd| self.of_sheet(odd))?);
+            all.extend(self.made_beside(make, line)?);
         }
         for companion in &self.target.sheet.companions.0 {
             if !companion.patterns.0.iter().any(|pattern| pattern.matches(&line.slot)) {
@@ -74,7 +75,7 @@ impl Run {
         let unchanged = matches!(line.work, Work::Unchanged { .. });
         let mut all = Vec::new();
         for file in &rule.loop_file.0 {
-            let of_template = |what| self.of_sheet(OddText::Template(what));
+            let of_template = |odd: OddTemplate| self.of_sheet(odd);
             let path = file.path(&line.slot).map_err(of_template)?;
             let spoken = if unchanged { None } else { spoken(self, line)? };
             let bytes = spoken.map(|spoken| {
@@ -89,48 +90,54 @@ impl Run {
     }
 
     /// A file that the sheet asks to be made for a slot; nothing where it is not asked for this one.
-    fn made_beside(
-        &self,
-        make: &Make,
-        line: &Line,
-    ) -> std::result::Result<Option<Beside>, OddText> {
+    fn made_beside(&self, part: &Spanned<Make>, line: &Line) -> Result<Option<Beside>> {
+        let make = part.get_ref();
         let matches = make.patterns.0.iter().any(|pattern| pattern.matches(&line.slot));
         if !matches || !make.when.holds(line.stock.is_none()) {
             return Ok(None);
         }
-        let mut names =
-            names_of(self, line).map_err(|error| OddText::Template(error.to_string()))?;
+        let mut names = names_of(self, line)?;
         if let Some(find) = &make.find {
             let Some(found) = find.captures(&line.slot) else {
                 return Ok(None);
             };
             names.found(&found);
         }
-        let path = names.text(&make.file.0).map_err(OddText::Template)?;
+        let of_sheet = |odd: OddText| self.target.sheet.fault_in(part, odd);
+        let filled = |text: &str| names.text(text).map_err(|odd| of_sheet(odd.into()));
+        let path = filled(&make.file.0)?;
         let folder = self.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
-        let read = |file: &str| {
-            let path = folder.join(file);
-            let bytes = read_input(&path, limits::LIST);
-            bytes.map_err(|error| OddText::Template(format!("{}: {error}", path.display())))
-        };
+        let read = |path: &Path| read_input(path, limits::LIST).map_err(Error::read(path));
         let made = |bytes| {
             Ok(Some(Beside { path: path.clone(), root: make.root.clone(), bytes: Some(bytes) }))
         };
         if let Some(file) = &make.from {
             // Values of a stranger's pack must not lead out of the sheet's folder.
-            let file: Within = names.text(&file.0).map_err(OddText::Template)?.parse()?;
-            return made(read(&file.0)?);
+            let file: std::result::Result<Within, _> = filled(&file.0)?.parse();
+            let file = file.map_err(|invalid| of_sheet(invalid.into()))?;
+            return made(read(&folder.join(file.0))?);
         }
-        let template = match &make.template {
-            Some(file) => String::from_utf8(read(&file.0)?).map_err(|_| OddText::NotText)?,
-            None => make.text.clone().unwrap_or_default(),
+        let (text, broken) = match &make.template {
+            Some(file) => {
+                let path = folder.join(&file.0);
+                let not_text = |_| -> Error { Fault::whole(&path, OddText::NotText).into() };
+                let template = String::from_utf8(read(&path)?).map_err(not_text)?;
+                let odd = |odd| -> Error {
+                    Fault::of_template(&path, &template, &(0..template.len()), odd).into()
+                };
+                (names.text(&template).map_err(odd)?, Some(path))
+            }
+            None => (filled(make.text.as_deref().unwrap_or_default())?, None),
         };
-        let text = names.text(&template).map_err(OddText::Template)?;
-        refuse_broken(&path, &text).map_err(OddText::Template)?;
+        refuse_broken(&path, &text).map_err(|odd| match broken {
+            Some(path) => Fault::whole(&path, odd).into(),
+            None => of_sheet(odd.into()),
+        })?;
         made(text.into_bytes())
     }
 
-    fn of_sheet(&self, odd: OddText) -> Error {
+    fn of_sheet(&self, odd: impl Into<OddText>) -> Error {
+        let odd = odd.into();
         Fault::whole(self.target.sheet.path(), odd).into()
     }
 
@@ -147,13 +154,21 @@ impl Run {
     ) -> Result<BTreeSet<Key>> {
         let mut keys = BTreeSet::new();
         let mut made: BTreeMap<(Option<String>, String), Hash> = BTreeMap::new();
+        let mut told = BTreeSet::new();
         // An archive or a pack brings them along.
         let placed = self.root.is_some() && self.destination.way() != Way::Archive;
         for at in 0..plan.lines.len() {
             let (all, notices) = match self.beside(&plan.lines[at]) {
                 Ok(beside) => beside,
                 Err(error) => {
-                    plan.faults.push(error);
+                    // What is wrong with the sheet is not wrong again for each slot.
+                    let what = match &error {
+                        Error::Sheet(fault) => format!("{:?} {:?}", fault.path, fault.spot),
+                        other => other.to_string(),
+                    };
+                    if told.insert(what) {
+                        plan.faults.push(error);
+                    }
                     continue;
                 }
             };
@@ -223,8 +238,7 @@ impl Run {
             return true;
         }
         rule.into_iter().flat_map(|rule| &rule.loop_file.0).all(|file| {
-            let path = file.path(slot).map_err(OddText::Template);
-            let key = path.map_err(|odd| self.of_sheet(odd));
+            let key = file.path(slot).map_err(|odd| self.of_sheet(odd));
             let key = key.and_then(|path| self.file_key(None, &path, sources));
             key.is_ok_and(|key| self.still(&key, sources))
         })

@@ -8,8 +8,8 @@ use crate::entry::Made;
 use crate::error::{Error, Result};
 use crate::ledger::state::State;
 use crate::names::Key;
-use crate::refusal::{OddSlot, OddText};
-use crate::sheet::{Entry, Fault, Way};
+use crate::refusal::OddSlot;
+use crate::sheet::{Entry, Way};
 use crate::stamps::Stamps;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -43,8 +43,11 @@ impl Run {
         let sources = Sources { state: &state, stamps: &stamps, disk };
         let mut brought = Brought::default();
         let mut wanted: Vec<(String, Filled)> = Vec::new();
-        let entries = self.target.sheet.entries.iter().map(|entry| entry.get_ref());
-        for entry in entries.filter(|entry| self.is_brought(entry)) {
+        for part in &self.target.sheet.entries {
+            let entry = part.get_ref();
+            if !self.is_brought(entry) {
+                continue;
+            }
             for (slot, names) in known::speakers(self, entry, lines)? {
                 match fill_in(entry, &names) {
                     Ok((file, made)) => wanted.push((file, Filled { slot, wanted: made })),
@@ -52,13 +55,7 @@ impl Run {
                     Err(_) if self.target.sheet.asks_for_digests() => {
                         brought.left.insert(entry.file.0.clone());
                     }
-                    Err(what) => {
-                        return Err(Fault::whole(
-                            self.target.sheet.path(),
-                            OddText::Template(what),
-                        )
-                        .into());
-                    }
+                    Err(odd) => return Err(self.target.sheet.fault_in(part, odd)),
                 }
             }
         }

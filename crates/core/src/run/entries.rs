@@ -16,7 +16,7 @@ use crate::limits;
 use crate::names::Key;
 use crate::refusal::{OddJob, OddPath, OddSlot, OddText};
 use crate::root::{Kind, look, refuse_odd};
-use crate::sheet::{Carry, Entry, Fault, Sorting, Way};
+use crate::sheet::{Carry, Entry, Sorting, Way};
 use crate::stock::{Member, Stock};
 use crate::template::Names;
 use schemars::JsonSchema;
@@ -128,7 +128,8 @@ impl Run {
     fn wanted(&self, plan: &mut JobPlan, sources: &Sources<'_>) -> Result<Vec<(Key, Filled)>> {
         let mut wanted: Vec<(Key, Filled)> = Vec::new();
         let way = self.destination.way();
-        for entry in self.target.sheet.entries.iter().map(|entry| entry.get_ref()) {
+        for part in &self.target.sheet.entries {
+            let entry = part.get_ref();
             let only = &entry.only.0;
             let elsewhere = !only.is_empty() && !only.contains(&way);
             if elsewhere || (way == Way::Archive && self.is_brought(entry)) {
@@ -136,9 +137,14 @@ impl Run {
             }
             let speakers = known::speakers(self, entry, &plan.lines)?;
             for (slot, names) in speakers {
-                let (file, made) = fill_in(entry, &names).map_err(|what| -> Error {
-                    Fault::whole(self.target.sheet.path(), OddText::Template(what)).into()
-                })?;
+                let (file, made) = match fill_in(entry, &names) {
+                    Ok(filled) => filled,
+                    // It is no other for the next slot.
+                    Err(odd) => {
+                        plan.faults.push(self.target.sheet.fault_in(part, odd));
+                        break;
+                    }
+                };
                 match self.file_key(entry.root.as_deref(), &file, sources) {
                     Ok(key) => wanted.push((key, Filled { slot, wanted: made })),
                     Err(error) => plan.faults.push(error),
@@ -338,22 +344,16 @@ impl Run {
 
 /// An entry that stands there already.
 pub(super) fn stands(file: &Key, wanted: &NewEntry) -> Option<EntryLine> {
-    let value = wanted.value.as_ref()?;
-    Some(EntryLine {
-        file: file.clone(),
-        what: format!("{} = {}", wanted.at, crate::entry::in_line(value)),
-        new: false,
-    })
+    let what = wanted.words()?;
+    Some(EntryLine { file: file.clone(), what, new: false })
 }
 
 /// An entry of a sheet with its templates filled in, and its file.
-pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry), String> {
+pub(crate) fn fill_in(entry: &Entry, names: &Names) -> Result<(String, NewEntry), OddText> {
     let file = names.text(&entry.file.0)?;
     let extension = file.rsplit_once('.').map_or("", |(_, extension)| extension);
     let format = entry.format.or_else(|| Format::of_extension(extension));
-    let format = format.ok_or_else(|| {
-        format!("unknown format of {file}: add format = \"json\", toml, ini, table, plist, lines or script")
-    })?;
+    let format = format.ok_or_else(|| OddText::NoFormat(file.clone()))?;
     let value =
         |value: &Option<toml::Value>| value.as_ref().map(|value| names.value(value)).transpose();
     let order = match (&entry.order, &entry.index_of) {

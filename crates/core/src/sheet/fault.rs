@@ -95,6 +95,27 @@ impl Fault {
         Self { spot: Some(Spot::of(text, span)), ..Self::whole(path, because) }
     }
 
+    /// About a template that stands in a range of a text: at the odd part of it, where that is found there as
+    /// it is written; else at the first line of the range.
+    pub fn of_template(
+        path: &Path,
+        text: &str,
+        within: &Range<usize>,
+        odd: impl Into<OddText>,
+    ) -> Self {
+        let odd = odd.into();
+        let whole = &text[within.clone()];
+        let written = match &odd {
+            OddText::Template(odd) => odd.written(),
+            _ => None,
+        };
+        let found = written.and_then(|written| Some((whole.find(written)?, written.len())));
+        let (start, length) =
+            found.unwrap_or_else(|| (0, whole.find(['\r', '\n']).unwrap_or(whole.len())));
+        let start = within.start + start;
+        Self::at(path, text, &(start..start + length), odd)
+    }
+
     /// What `toml` found, with the nearest known word where one is unknown.
     pub fn of_toml(path: &Path, text: &str, error: &toml::de::Error) -> Self {
         let odd = plainly(error.message());

@@ -1,5 +1,6 @@
 //! Small texts beside a file that tell where it loops.
 
+use crate::refusal::OddTemplate;
 use crate::template::{Names, Piece, pieces};
 use deft_needle_audio::num::real;
 use deft_needle_audio::units::{FrameRange, SampleRate};
@@ -32,8 +33,14 @@ impl<'de> Deserialize<'de> for LoopFile {
             text: String,
         }
         let Keys { file, text } = Keys::deserialize(deserializer)?;
-        let known = pieces(&text).map_err(D::Error::custom)?;
-        pieces(&file).map_err(D::Error::custom)?;
+        let broken = |odd: OddTemplate| {
+            let line = odd.written().unwrap_or_default();
+            D::Error::custom(format!(
+                "\"{line}\" has a brace without its other one: write {{{{ or }}}}"
+            ))
+        };
+        let known = pieces(&text).map_err(broken)?;
+        pieces(&file).map_err(broken)?;
         let tells = |name: &str| {
             let is = |piece: &Piece| matches!(piece, Piece::Place(place) if is_place(place, name));
             known.iter().any(is)
@@ -56,7 +63,7 @@ impl LoopFile {
     ///
     /// # Errors
     /// A place that is not known.
-    pub fn path(&self, slot: &str) -> Result<String, String> {
+    pub fn path(&self, slot: &str) -> Result<String, OddTemplate> {
         let mut names = Names::default();
         names.slot(slot);
         Ok(names.text(&self.file)?.trim_start_matches('/').to_owned())
@@ -71,7 +78,7 @@ impl LoopFile {
         slot: &str,
         range: FrameRange,
         rate: SampleRate,
-    ) -> Result<String, String> {
+    ) -> Result<String, OddTemplate> {
         let mut names = Names::default();
         names.slot(slot);
         names.looped(range, rate);

@@ -243,6 +243,17 @@ impl Sheet {
         Fault::at(&self.origin.path, &self.origin.text, span, odd)
     }
 
+    /// A fault in a template of this sheet.
+    pub(crate) fn fault_in<T>(&self, part: &Spanned<T>, odd: impl Into<OddText>) -> Error {
+        let text = &self.origin.text;
+        let mut span = part.span();
+        // Of a table with its own header, the parser tells just that.
+        if text[span.clone()].starts_with('[') {
+            span.end = text[span.end..].find("\n[").map_or(text.len(), |next| span.end + next);
+        }
+        Fault::of_template(&self.origin.path, text, &span, odd).into()
+    }
+
     /// Everything that can be told wrong without looking at any other file.
     fn validate(&self) -> Result<()> {
         for rule in &self.rules {

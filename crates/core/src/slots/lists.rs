@@ -33,7 +33,7 @@ impl Entry {
     pub fn filled(&self, template: &str) -> Result<String, OddText> {
         let mut names = Names::default().with(&self.fields);
         names.set("name", self.name.as_str());
-        let path = names.text(template).map_err(OddText::Template)?;
+        let path = names.text(template)?;
         let within: Result<Within, Invalid> = path.parse();
         within.map(|within| within.0).map_err(|bad| OddText::List(OddList::Path(bad)))
     }

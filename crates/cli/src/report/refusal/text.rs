@@ -3,13 +3,44 @@
 use super::{Words, near_or, words};
 use crate::commands::counted;
 use crate::report::unmet::{unmet, unmet_remedy};
-use deft_needle_core::names::did_you_mean;
-use deft_needle_core::refusal::{FileKind, Many, OddLine, OddList, OddRule, OddText, Written};
+use deft_needle_core::names::{Near, did_you_mean};
+use deft_needle_core::refusal::{
+    FileKind, Many, OddLine, OddList, OddRule, OddTemplate, OddText, Written,
+};
 use deft_needle_core::sheet::Size;
 
 const SPLIT: &str = "split the sheet";
 const NARROWER: &str = "the first rule that matches a slot counts: put the narrower one first";
 const ONE_OF_THEM: &str = "leave one of them out";
+
+/// What was meant, where one is near, and all that may be meant.
+fn all_known(near: &[Near], known: &[String]) -> String {
+    let known = format!("known are: {}", known.join(", "));
+    did_you_mean(near).map_or(known.clone(), |near| format!("{near} {known}"))
+}
+
+/// What is odd in a template.
+fn odd_template(odd: &OddTemplate) -> Words {
+    match odd {
+        OddTemplate::Unknown { name, slot, near, known, .. } => {
+            let of = slot.as_ref().map_or("here".to_owned(), |slot| format!("of {slot}"));
+            words(format!("{{{name}}} is not known {of}"), all_known(near, known))
+        }
+        OddTemplate::NoName { written } => words(
+            format!("{written} names nothing"),
+            "write {{ and }} for braces that are part of the text",
+        ),
+        OddTemplate::Brace { written, brace } => words(
+            format!("\"{written}\" has a {brace} without its other one"),
+            format!("write {brace}{brace} for a brace that is part of the text"),
+        ),
+        OddTemplate::Sum { written, why } => words(format!("{written}: {why}"), ""),
+        OddTemplate::Broken { kind, why } => words(
+            format!("what it makes is no {kind}: {why}"),
+            "{NAME|json} and {NAME|xml} write a text as these formats want it",
+        ),
+    }
+}
 
 /// What is odd in a text.
 pub fn odd_text(odd: &OddText) -> Words {
@@ -42,16 +73,16 @@ pub fn odd_text(odd: &OddText) -> Words {
         ),
         OddText::Unknown { word, found, near, known } => {
             let kind = if *word { "word" } else { "key" };
-            let known = format!("known are: {}", known.join(", "));
-            let help = did_you_mean(near).map_or(known.clone(), |near| format!("{near} {known}"));
-            words(format!("unknown {kind} \"{found}\""), help)
+            words(format!("unknown {kind} \"{found}\""), all_known(near, known))
         }
         OddText::MissingKey(key) => words(format!("the key \"{key}\" is missing"), ""),
         OddText::Grammar(reason) => words(reason, ""),
         OddText::Value(invalid) => words(invalid, ""),
-        OddText::Template(reason) => {
-            words(reason, "a job's [values] and the table of the sheet's guide tell what is known")
-        }
+        OddText::Template(odd) => odd_template(odd),
+        OddText::NoFormat(file) => words(
+            format!("unknown format of {file}"),
+            "add format = \"json\", toml, ini, table, plist, lines or script",
+        ),
         OddText::UnknownRoot { root, known } if known.is_empty() => words(
             format!("there is no root \"{root}\": the sheet names none"),
             format!("write roots = [\"{root}\"]"),
