@@ -7,7 +7,7 @@ use crate::names::Key;
 use crate::names::{Near, OddName, Taken};
 use crate::refusal::Refusal;
 use crate::root::{RootAsk, absolute};
-use crate::run::{Condition, EntryStatus, Proof, Which, status};
+use crate::run::{EntryStatus, Proof, Which, status};
 use crate::sheet::{Accepted, LoopFile, New, Rule, Size};
 use crate::slots::{families, is_named_like_sound};
 use crate::stock::{Member, Stock};
@@ -296,7 +296,7 @@ impl Target {
             }
             // A ledger that cannot be read is told of where something is changed.
             let Ok(status) = status(&root, Which::All, Proof::Look) else { continue };
-            let gone = |entry: &&EntryStatus| entry.condition != Condition::Installed;
+            let gone = |entry: &&EntryStatus| entry.condition.is_odd();
             let entries = status.entries.iter().filter(gone);
             all.extend(
                 entries.map(|entry| Whole::Entry {

@@ -20,6 +20,7 @@ pub mod names;
 pub mod pack;
 pub mod refusal;
 pub mod root;
+mod rows;
 pub mod run;
 pub mod sheet;
 mod shelf;

@@ -94,7 +94,7 @@ fn one(
         many => told.push(format!("{many} entries made")),
     }
     console.say(format!("{}: {}", paint(BOLD, name), told.join(", ")));
-    let odd = |one: &&SlotStatus| one.stock_lost || one.condition != Condition::Installed;
+    let odd = |one: &&SlotStatus| one.stock_lost || one.condition.is_odd();
     let shown: Vec<&SlotStatus> = match console.quiet() {
         true => slots.iter().filter(odd).collect(),
         false => slots.iter().collect(),
@@ -102,7 +102,7 @@ fn one(
     if !shown.is_empty() {
         console.find(table(&shown, console.verbose(), console.room()));
     }
-    let is_odd = |entry: &&EntryStatus| entry.condition != Condition::Installed;
+    let is_odd = |entry: &&EntryStatus| entry.condition.is_odd();
     for entry in entries.iter().filter(|entry| !console.quiet() || is_odd(entry)) {
         console.find(entry_line(entry));
     }
@@ -165,6 +165,7 @@ fn entry_line(entry: &EntryStatus) -> String {
 fn style(condition: Condition) -> anstyle::Style {
     match condition {
         Condition::Installed => GOOD,
+        Condition::Covered => FAINT,
         Condition::StockAgain => WARN,
         Condition::Changed | Condition::Missing => BAD,
     }

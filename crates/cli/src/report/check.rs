@@ -91,7 +91,7 @@ pub fn entry(what: &str) -> String {
 /// A slot that no longer holds what was installed; nothing where it does. `there` is whether it holds anything.
 pub fn slot(slot: &SlotStatus, there: bool) -> Vec<String> {
     let held = match slot.condition {
-        Condition::Installed => None,
+        Condition::Installed | Condition::Covered => None,
         Condition::Changed => Some("no longer holds what was installed"),
         // The stock of a new file is that there was none.
         Condition::StockAgain if there => {

@@ -360,6 +360,10 @@ fn outputs_make_their_folders_both_or_none() {
 #[test]
 fn what_lies_over_a_job_is_told_in_order() {
     let bench = game();
+    let sheet = fs::read_to_string(bench.path("g.toml")).unwrap();
+    let entry =
+        "\n[[entry]]\nmatch = 'sfx/*'\nfile = 'names.json'\nat = '/last'\nvalue = '{job}'\n";
+    bench.put("g.toml", (sheet + entry).as_bytes());
     let line = |slot: &str| format!("[[replace]]\nslot = '{slot}'\nclip = 'clip.wav'\n");
     for (name, slots) in [
         ("low", vec!["sfx/hit.wav", "sfx/reed.wav"]),
@@ -371,8 +375,21 @@ fn what_lies_over_a_job_is_told_in_order() {
         let ran = bench.run(&["install", &format!("{name}.toml")]);
         assert_eq!(ran.code, 0, "{name}: {}", ran.err);
     }
+    // What another job has put in the place of an entry does not make that one a fault.
     bench.play(
         "
+        $ deft-needle check game --target g.toml
+        …
+        $ deft-needle check game
+        4 files checked against what their names say: all pass
+        $ deft-needle status game
+        …
+        names.json: /last = \"low\"  covered  job low
+        …
+        names.json: /last = \"middle\"  covered  job middle
+        …
+        names.json: /last = \"high\"  installed  job high
+        …
         $ deft-needle restore game --job low [5]
         error: middle was installed over low in …
         help: restore what lies over it first, in this order: deft-needle restore ROOT --job high, then deft-needle restore ROOT --job middle

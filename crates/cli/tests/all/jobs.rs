@@ -286,6 +286,18 @@ fn lines_are_spoken_once_and_only_when_that_is_allowed() {
     bench.put("lines.tsv", (lines("x") + "TICK77\tsurplus\n").as_bytes());
     let ran = bench.run(&["check", "voices.toml"]);
     assert!(ran.code == 1 && ran.err.contains("no slot SAY/TICK77.PRM"), "{}", ran.err);
+    // A list without headings, as a spreadsheet leaves it: columns by number, UTF-16, quotes and comments.
+    let plain = "# of the clock\r\nSAY;TICK01;\"ahoy; he said \"\"aye\"\"\"\r\nSAY;TICK02;aye\r\n";
+    let wide: Vec<u8> =
+        "\u{feff}".encode_utf16().chain(plain.encode_utf16()).flat_map(u16::to_le_bytes).collect();
+    bench.put("lines.csv", &wide);
+    let by_number = "prompts = { list = 'lines.csv', slot = 2, say = 3 }\nslot = '{1}/{slot}.PRM'";
+    let job = job.replace("prompts = 'lines.tsv'\nslot = 'SAY/{slot}.PRM'", by_number);
+    bench.put("voices.toml", job.as_bytes());
+    let done = bench.json(&["install", "voices.toml", "--allow-commands"]);
+    let said: Vec<&str> =
+        done["placed"].as_array().unwrap().iter().map(|p| p["clip"].as_str().unwrap()).collect();
+    assert_eq!(said, ["\"ahoy; he said \"aye\"\"", "\"aye\""]);
 }
 
 #[test]

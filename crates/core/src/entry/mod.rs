@@ -19,7 +19,6 @@ pub use json::{in_line, read as read_json};
 pub(crate) use node::steps;
 pub(crate) use plist_xml::read_xml;
 pub use script::Put;
-pub use table::cells;
 
 use crate::names::{folded, natural};
 use schemars::JsonSchema;

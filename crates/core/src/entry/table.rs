@@ -74,7 +74,7 @@ impl Table {
 }
 
 /// The cells of a line; quotes hold delimiters, two of them are one.
-pub fn cells(line: &str, delimiter: char) -> Vec<String> {
+pub(super) fn cells(line: &str, delimiter: char) -> Vec<String> {
     let (mut all, mut cell, mut quoted) = (Vec::new(), String::new(), false);
     let mut letters = line.chars().peekable();
     while let Some(letter) = letters.next() {

@@ -1,14 +1,12 @@
 //! Clips dealt to slots.
 
 use super::{Job, Replace};
-use crate::disk::read_input;
-use crate::entry::cells;
 use crate::error::{Error, Result};
-use crate::limits;
 use crate::names::{folded, natural};
-use crate::refusal::{OddLine, OddSlot, OddText, Refusal};
+use crate::refusal::{OddLine, OddList, OddSlot, OddText, Refusal};
+use crate::rows::{Row, place_of, rows, text_of, usual_delimiter};
 use crate::run::Notice;
-use crate::sheet::{Links, OutsideEncoder, Pattern};
+use crate::sheet::{Column, Fault, Links, OutsideEncoder, Pattern};
 use crate::slots::families;
 use crate::stock::input_at;
 use crate::target::Target;
@@ -24,6 +22,13 @@ use serde_json::Value;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use toml::Spanned;
+
+/// Where a column of a list stands, from 0.
+pub(super) fn column_of(list: &Path, column: &Column, heads: &[String]) -> Result<usize> {
+    place_of(column, heads).ok_or_else(|| {
+        Fault::whole(list, OddList::Column(column.to_string(), heads.to_vec())).into()
+    })
+}
 
 /// One clip on its way to one slot.
 #[derive(Debug, Clone)]
@@ -225,26 +230,15 @@ impl Job {
         table: &Path,
         target: &Target,
     ) -> Result<Vec<(String, Card)>> {
-        let wrong = |odd: OddText| Error::from(self.fault(replace, odd));
-        let bytes = read_input(table, limits::LIST).map_err(Error::read(table))?;
-        let shown = || table.display().to_string();
-        let text =
-            String::from_utf8(bytes).map_err(|_| wrong(OddLine::PromptsNotText(shown()).into()))?;
-        let mut lines = text.trim_start_matches('\u{feff}').lines();
-        let head = lines.next().unwrap_or_default();
-        let delimiter = ['\t', ';', ','].into_iter().find(|c| head.contains(*c)).unwrap_or('\t');
-        let columns = cells(head, delimiter);
-        let column = |name: &str| {
-            columns.iter().position(|column| column.trim() == name).ok_or_else(|| {
-                wrong(OddLine::PromptsColumn(shown(), name.to_owned(), columns.clone()).into())
-            })
-        };
-        let (slot, clip) = (column("slot")?, column("clip")?);
+        let text = text_of(table)?;
+        let mut rows = rows(table, &text, usual_delimiter(table, &text), 0)?.into_iter();
+        let heads = rows.next().map_or(Vec::new(), |row| row.cells);
+        let place = |name: &str| column_of(table, &Column::Named(name.to_owned()), &heads);
+        let (slot, clip) = (place("slot")?, place("clip")?);
         let folder = table.parent().unwrap_or(Path::new(""));
         let mut all = Vec::new();
-        for line in lines.filter(|line| !line.trim().is_empty() && !line.starts_with("# ")) {
-            let cells = cells(line, delimiter);
-            let cell = |at: usize| cells.get(at).map_or("", |cell| cell.trim());
+        for Row { cells, .. } in rows {
+            let cell = |at: usize| cells.get(at).map_or("", String::as_str);
             let (slot, clip) = (cell(slot), cell(clip));
             // A row without a clip leaves its slot alone.
             if slot.is_empty() || clip.is_empty() {

@@ -1,15 +1,15 @@
 //! Prompt lists: lines that an outside command speaks.
 
-use super::deal::{Making, Placement};
+use super::deal::{Making, Placement, column_of};
 use super::{Dealt, Job, Prompts, Replace};
 use crate::disk::Part;
 use crate::encoder::{Encoder, private_folder};
-use crate::entry::cells;
 use crate::error::{Error, Result};
 use crate::fit::{Durable, copy_file, put_in_place};
 use crate::hash::Hash;
 use crate::names::{folded, folder_of};
 use crate::refusal::{OddJob, OddLine, OddText};
+use crate::rows::{Row, rows, text_of, usual_delimiter};
 use crate::run::Notice;
 use crate::sheet::{Column, Pattern};
 use crate::target::Target;
@@ -24,8 +24,8 @@ use toml::Spanned;
 
 /// One line of a list.
 struct Line {
-    /// Its number in the list, from 1.
-    number: usize,
+    /// Where it stands in the list, from 1.
+    number: u64,
     slot: String,
     say: String,
     /// What the list's columns hold.
@@ -135,51 +135,31 @@ impl Job {
         prompts: &Prompts,
         list: &Path,
     ) -> Result<Vec<Line>> {
-        let bytes =
-            crate::disk::read_input(list, crate::limits::LIST).map_err(Error::read(list))?;
         let wrong = |odd: OddText| -> Error { self.fault(replace, odd).into() };
-        let shown = || list.display().to_string();
-        let text =
-            String::from_utf8(bytes).map_err(|_| wrong(OddLine::PromptsNotText(shown()).into()))?;
-        let blank =
-            |line: &str| line.trim().is_empty() || line.trim() == "#" || line.starts_with("# ");
-        let text = text.trim_start_matches('\u{feff}');
-        let mut rows = text.lines().enumerate().filter(|(_, line)| !blank(line)).peekable();
+        let text = text_of(list)?;
+        let delimiter = prompts.delimiter.unwrap_or_else(|| usual_delimiter(list, &text));
+        let mut rows = rows(list, &text, delimiter, 0)?.into_iter();
         let named = [&prompts.slot, &prompts.say].iter().any(|c| matches!(c, Column::Named(_)));
-        let head = rows.peek().map_or("", |(_, line)| line);
-        let usual = ['\t', ';', ','].into_iter().find(|c| head.contains(*c));
-        let delimiter = prompts.delimiter.or(usual).unwrap_or('\t');
-        let columns = match named {
-            true => cells(head, delimiter),
-            false => (1..=cells(head, delimiter).len()).map(|number| number.to_string()).collect(),
-        };
-        if named {
-            rows.next();
-        }
-        let column = |column: &Column| match column {
-            Column::Numbered(number) => Ok(number - 1),
-            Column::Named(name) => columns.iter().position(|c| c == name).ok_or_else(|| {
-                let odd = OddLine::PromptsColumn(shown(), name.clone(), columns.clone());
-                wrong(odd.into())
-            }),
-        };
-        let (of_slot, say) = (column(&prompts.slot)?, column(&prompts.say)?);
+        let heads = named.then(|| rows.next()).flatten().map_or(Vec::new(), |row| row.cells);
+        let place = |column: &Column| column_of(list, column, &heads);
+        let (of_slot, say) = (place(&prompts.slot)?, place(&prompts.say)?);
         let mut lines = Vec::new();
-        for (at, row) in rows {
-            let cells = cells(row, delimiter);
-            let mut names = Names::default();
-            for (name, cell) in columns.iter().zip(&cells) {
-                names.set(name, cell.as_str());
+        for Row { line, cells } in rows {
+            let mut columns: Vec<(String, String)> = Vec::new();
+            for (at, cell) in cells.iter().enumerate() {
+                columns.push(((at + 1).to_string(), cell.clone()));
+                columns.extend(heads.get(at).map(|head| (head.clone(), cell.clone())));
             }
+            let mut names = Names::default();
+            columns.iter().for_each(|(name, cell)| names.set(name, cell.as_str()));
             // The column of slots is {slot}, whatever the list calls it.
-            names.set("slot", cells.get(of_slot).map_or("", |slot| slot.trim()));
-            let say = cells.get(say).map_or("", |say| say.trim());
+            names.set("slot", cells.get(of_slot).map_or("", String::as_str));
             for slot in &replace.get_ref().slots {
                 lines.push(Line {
-                    number: at + 1,
+                    number: line,
                     slot: names.text(slot).map_err(|odd| wrong(odd.into()))?,
-                    say: say.to_owned(),
-                    cells: columns.iter().cloned().zip(cells.iter().cloned()).collect(),
+                    say: cells.get(say).cloned().unwrap_or_default(),
+                    cells: columns.clone(),
                 });
             }
         }

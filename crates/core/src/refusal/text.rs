@@ -248,6 +248,8 @@ pub enum OddList {
     Path(Invalid),
     /// A character that cannot part columns.
     Delimiter(char),
+    /// A quote has no end.
+    Quote,
     /// No column of this name among others.
     Column(String, Vec<String>),
     /// Nothing lies at the pointer.
@@ -278,7 +280,7 @@ pub enum OddLine {
     /// It names a root that the target has not: the target, the root, those that it has.
     Root(String, String, Vec<String>),
     /// A line of a prompt list says nothing: the list, the line's number.
-    NothingSaid(String, usize),
+    NothingSaid(String, u64),
     /// No file matches a pattern of clips.
     NoClips(String),
     /// A table of slots and clips beside slots or clips.
@@ -306,10 +308,6 @@ pub enum OddLine {
         /// As they are named.
         named: Vec<String>,
     },
-    /// A list of prompts is not text.
-    PromptsNotText(String),
-    /// A list of prompts has no such column: the list, the column, those that it has.
-    PromptsColumn(String, String, Vec<String>),
     /// No command speaks the lines.
     NoVoice,
     /// A command of this role lacks its program or one of these places.

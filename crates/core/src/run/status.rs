@@ -25,9 +25,16 @@ pub enum Condition {
     Missing,
     /// The stock is there again, though not by us.
     StockAgain,
+    /// Another job has put its own in the same place since.
+    Covered,
 }
 
 impl Condition {
+    /// Whether something else is there than what was installed last.
+    pub fn is_odd(self) -> bool {
+        !matches!(self, Self::Installed | Self::Covered)
+    }
+
     /// In words.
     pub fn words(self) -> &'static str {
         match self {
@@ -35,6 +42,7 @@ impl Condition {
             Self::Changed => "changed",
             Self::Missing => "missing",
             Self::StockAgain => "restored",
+            Self::Covered => "covered",
         }
     }
 }
@@ -117,11 +125,14 @@ pub fn status(root: &Root, which: Which<'_>, proof: Proof) -> Result<Status> {
             continue;
         }
         let bytes = path.ok().and_then(|path| read_plain(&path, limits::LIST).ok());
-        entries.extend(known.told.iter().map(|told| EntryStatus {
+        entries.extend(known.told.iter().enumerate().map(|(at, told)| EntryStatus {
             file: slot.clone(),
             what: told.done.to_string(),
             job: told.job.clone(),
             condition: match &bytes {
+                _ if known.told[at + 1..].iter().any(|later| later.done.covers(&told.done)) => {
+                    Condition::Covered
+                }
                 None => Condition::Missing,
                 Some(bytes) if told.done.stands(bytes) => Condition::Installed,
                 Some(_) => Condition::Changed,

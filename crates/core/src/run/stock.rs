@@ -34,7 +34,7 @@ pub(super) fn find_stock(
         // An older file of ours is none of the target's either.
         Condition::Changed if !known.ours.contains(&now) => Ok((here, true)),
         Condition::StockAgain => Ok((here, false)),
-        Condition::Installed | Condition::Missing | Condition::Changed => match known.original() {
+        _ => match known.original() {
             Some(Held::File(hash)) => {
                 let kept = kept_in(&root.ledger, hash);
                 if !kept.is_file() || Hash::of_file(&kept)? != hash {

@@ -51,6 +51,15 @@ pub enum Column {
     Numbered(usize),
 }
 
+impl std::fmt::Display for Column {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Named(name) => f.write_str(name),
+            Self::Numbered(number) => number.fmt(f),
+        }
+    }
+}
+
 impl<'de> Deserialize<'de> for Column {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         struct Either;

@@ -3,10 +3,9 @@
 use super::listed::in_line;
 use crate::entry;
 use crate::error::{Error, Result};
-use crate::limits;
-use crate::refusal::{OddList, OddText, Written};
+use crate::refusal::{OddList, OddText};
+use crate::rows::{Row, is_comment, place_of, rows, usual_delimiter};
 use crate::sheet::{Column, Fault, Source, Within};
-use crate::stock::bytes_at;
 use crate::template::Names;
 use deft_needle_audio::Invalid;
 use deft_needle_audio::num::count;
@@ -39,28 +38,6 @@ impl Entry {
     }
 }
 
-/// UTF-8 or UTF-16 with its mark.
-pub fn text_of(path: &Path) -> Result<String> {
-    let bytes = match bytes_at(path, limits::LIST) {
-        Err(Error::Read { source, .. }) if source.kind() == std::io::ErrorKind::FileTooLarge => {
-            let odd = OddText::TooLarge(Written::List, limits::LIST);
-            return Err(Fault::whole(path, odd).into());
-        }
-        other => other?,
-    };
-    let wide = |pair: fn([u8; 2]) -> u16| {
-        let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|c| pair([c[0], c[1]])).collect();
-        String::from_utf16(&units).ok()
-    };
-    let text = match bytes.as_slice() {
-        [0xFF, 0xFE, ..] => wide(u16::from_le_bytes),
-        [0xFE, 0xFF, ..] => wide(u16::from_be_bytes),
-        [0xEF, 0xBB, 0xBF, rest @ ..] => std::str::from_utf8(rest).ok().map(str::to_owned),
-        all => std::str::from_utf8(all).ok().map(str::to_owned),
-    };
-    text.ok_or_else(|| Fault::whole(path, OddText::NotText).into())
-}
-
 /// The entries of a list.
 pub fn entries(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
     let extension = path.extension().unwrap_or_default().to_ascii_lowercase();
@@ -72,10 +49,7 @@ pub fn entries(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
     }
     let tabled = extension == "csv" || extension == "tsv";
     if tabled || !source.column.0.is_empty() || source.delimiter.is_some() {
-        let delimiter = source.delimiter.unwrap_or_else(|| match extension == "tsv" {
-            true => '\t',
-            false => usual_delimiter(text),
-        });
+        let delimiter = source.delimiter.unwrap_or_else(|| usual_delimiter(path, text));
         return of_table(source, text, path, delimiter);
     }
     let lines = text.lines().enumerate().skip(source.headings.unwrap_or(0));
@@ -85,70 +59,35 @@ pub fn entries(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
         .collect())
 }
 
-/// `# spare`, `// spare`: a name may begin with such a sign, but is not parted from it.
-fn is_comment(text: &str) -> bool {
-    text == "#" || text.starts_with("# ") || text.starts_with("//")
-}
-
-/// What parts the columns of a table, as its first line tells.
-fn usual_delimiter(text: &str) -> char {
-    let first = text.lines().next().unwrap_or_default();
-    let bare: String = first.split('"').step_by(2).collect();
-    let often = |c: &char| bare.matches(*c).count();
-    [',', ';', '\t'].into_iter().rev().max_by_key(often).unwrap_or(',')
-}
-
 fn of_table(source: &Source, text: &str, path: &Path, delimiter: char) -> Result<Vec<Entry>> {
-    let delimiter =
-        u8::try_from(delimiter).map_err(|_| Fault::whole(path, OddList::Delimiter(delimiter)))?;
     let named = source.column.0.iter().any(|column| matches!(column, Column::Named(_)));
     let headings = source.headings.unwrap_or(usize::from(named));
     // Lines before the headings are no table yet.
-    let skipped: usize = text
-        .split_inclusive('\n')
-        .take(headings.saturating_sub(usize::from(headings > 0)))
-        .map(str::len)
-        .sum();
-    let before = text[..skipped].matches('\n').count();
-    let mut reader = csv::ReaderBuilder::new()
-        .delimiter(delimiter)
-        .has_headers(false)
-        .flexible(true)
-        .quoting(delimiter != b'\t')
-        .from_reader(&text.as_bytes()[skipped..]);
-    let mut heads: Option<Vec<String>> = (headings == 0).then(Vec::new);
-    let (mut all, mut columns) = (Vec::new(), vec![0]);
-    for row in reader.records() {
-        let row = row.map_err(|error| Fault::whole(path, OddText::Grammar(error.to_string())))?;
-        let line = row.position().map_or(1, csv::Position::line) + count(before);
-        let cells: Vec<&str> = row.iter().map(str::trim).collect();
-        if heads.is_none() {
-            let found: Vec<String> = cells.iter().map(|head| (*head).to_owned()).collect();
-            columns = columns_of(source, &found)
-                .map_err(|name| in_line(path, text, line, OddList::Column(name, found.clone())))?;
-            heads = Some(found);
-            continue;
-        }
-        if all.is_empty() && headings == 0 {
-            columns = columns_of(source, &[])
-                .map_err(|name| in_line(path, text, line, OddList::Column(name, Vec::new())))?;
-        }
-        let parts = columns.iter().map(|at| cells.get(*at).copied().unwrap_or_default());
+    let mut rows = rows(path, text, delimiter, headings.saturating_sub(1))?.into_iter();
+    let (line, heads) = match (headings > 0).then(|| rows.next()).flatten() {
+        Some(Row { line, cells }) => (line, cells),
+        None => (1, Vec::new()),
+    };
+    let columns = columns_of(source, &heads)
+        .map_err(|name| in_line(path, text, line, OddList::Column(name, heads.clone())))?;
+    let mut all = Vec::new();
+    for Row { line, cells } in rows {
+        let parts = columns.iter().map(|at| cells.get(*at).map_or("", String::as_str));
         let parts: Vec<&str> = parts.map(|part| part.trim_matches('/')).collect();
-        if parts.iter().any(|part| part.is_empty()) || is_comment(cells[0]) {
+        if parts.iter().any(|part| part.is_empty()) {
             continue;
         }
         let mut entry = Entry::new(
             line,
             match parts.as_slice() {
-                [_] => cells[columns[0]].to_owned(),
+                [_] => cells[columns[0]].clone(),
                 parts => parts.join("/"),
             },
         );
-        for (at, cell) in cells.iter().enumerate() {
-            let head = heads.as_ref().and_then(|heads| heads.get(at));
-            entry.fields.extend(head.map(|head| (head.clone(), Value::from(*cell))));
-            entry.fields.insert((at + 1).to_string(), Value::from(*cell));
+        for (at, cell) in cells.into_iter().enumerate() {
+            let head = heads.get(at);
+            entry.fields.extend(head.map(|head| (head.clone(), Value::from(cell.as_str()))));
+            entry.fields.insert((at + 1).to_string(), Value::from(cell));
         }
         all.push(entry);
     }
@@ -160,12 +99,7 @@ fn of_table(source: &Source, text: &str, path: &Path, delimiter: char) -> Result
 /// # Errors
 /// The name of a column that there is not.
 fn columns_of(source: &Source, heads: &[String]) -> Result<Vec<usize>, String> {
-    let at = |column: &Column| match column {
-        Column::Numbered(number) => Ok(number - 1),
-        Column::Named(name) => {
-            heads.iter().position(|head| head == name).ok_or_else(|| name.clone())
-        }
-    };
+    let at = |column: &Column| place_of(column, heads).ok_or_else(|| column.to_string());
     match source.column.0.is_empty() {
         true => Ok(vec![0]),
         false => source.column.0.iter().map(at).collect(),

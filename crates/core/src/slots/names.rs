@@ -79,7 +79,7 @@ fn of_stock(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> R
 
 /// The names of a list.
 fn of_list(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> Result<()> {
-    let text = lists::text_of(path)?;
+    let text = crate::rows::text_of(path)?;
     if is_list(&text) && source.column.0.is_empty() {
         for one in from_csv(&text, path)?.into_iter().filter(|one| !sheet.ignores(&one.name)) {
             slots.add(one.name.clone(), Some(one));

@@ -24,7 +24,7 @@ use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::names::Taken;
 use deft_needle_core::refusal::{OddJob, Refusal};
 use deft_needle_core::root::{RootAsk, absolute};
-use deft_needle_core::run::{Ask, Condition, Proof, Run, Status, Which, status};
+use deft_needle_core::run::{Ask, Proof, Run, Status, Which, status};
 use deft_needle_core::target::name_faults;
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -145,7 +145,7 @@ fn check_installed(
             let said = words::slot(slot, there(&slot.slot)).into_iter();
             said.map(|said| (&slot.slot, "a slot", said))
         });
-        let gone = entries.iter().filter(|entry| entry.condition != Condition::Installed);
+        let gone = entries.iter().filter(|entry| entry.condition.is_odd());
         let entries = gone.map(|entry| (&entry.file, "a list", words::entry(&entry.what)));
         for (key, is, said) in slots.chain(entries) {
             let path = state.path_of(&root.path, key)?;

@@ -204,9 +204,19 @@ fn odd_list(odd: &OddList) -> Words {
         OddList::Delimiter(c) => {
             words(format!("\"{c}\" cannot part columns"), "name a plain character")
         }
-        OddList::Column(name, known) => {
-            words(format!("no column \"{name}\" among {}", known.join(", ")), "")
+        OddList::Quote => {
+            words("a quote has no end", "end it, or write \"\" for one that is part of the text")
         }
+        OddList::Column(name, known) if known.is_empty() => {
+            words(format!("no column \"{name}\": the list is empty"), "")
+        }
+        OddList::Column(name, known) => words(
+            format!("no column \"{name}\""),
+            format!(
+                "its columns are: {}; a number from 1 names one of a list without headings",
+                known.join(", ")
+            ),
+        ),
         OddList::Nothing(pointer) => {
             words(format!("there is nothing at \"{pointer}\""), "check pointer and field")
         }
@@ -273,13 +283,6 @@ fn odd_prompt(odd: &OddLine) -> Words {
         OddLine::NothingSaid(list, number) => words(
             format!("line {number} of {list} says nothing"),
             "write a phrase, or remove the line",
-        ),
-        OddLine::PromptsNotText(list) => {
-            words(format!("{list} is not UTF-8 text"), "save it as UTF-8")
-        }
-        OddLine::PromptsColumn(list, column, known) => words(
-            format!("{list} has no column {column}"),
-            format!("its columns are: {}", known.join(", ")),
         ),
         OddLine::NoVoice => words(
             "no command is named that speaks the lines",
