@@ -32,51 +32,43 @@ const MOST_SAID: u64 = 2000;
 pub struct Encoder {
     what: &'static str,
     words: Vec<String>,
+    /// Where a program that is named by a relative path may be, the likeliest first.
+    places: Vec<PathBuf>,
     limit: Duration,
     /// The file that it makes by itself beside what it is fed.
     out: Option<String>,
 }
 
 impl Encoder {
-    /// An encoder from its words, the program first; `limit` is how long it may take.
-    ///
-    /// # Errors
-    /// What is missing.
-    pub fn new(words: Vec<String>, limit: Duration) -> Result<Self, OddLine> {
-        Self::of("encoder", words, limit, ["{in}", "{out}"])
-    }
-
     /// An encoder of a sheet or a job, which may make a file of its own naming.
     ///
     /// # Errors
-    /// As [`Encoder::new`].
+    /// What is missing.
     pub fn of_rule(rule: &OutsideEncoder) -> Result<Self, OddLine> {
         let mut words = rule.command.clone();
-        if let (Some(program), Some(folder)) = (words.first_mut(), &rule.folder) {
-            *program = found(program, folder);
-        }
+        let folder = rule.folder.as_deref().unwrap_or(Path::new(""));
         let limit = Duration::from_secs(rule.seconds);
         match &rule.out {
             None if rule.takes_many() => Err(OddLine::ManyUnnamed),
-            None => Self::new(words, limit),
+            None => Self::of("encoder", words, limit, ["{in}", "{out}"], folder),
             Some(out) => {
                 Self::check_out(out, rule.takes_many())?;
                 let place = if rule.takes_many() { MANY } else { "{in}" };
                 for word in words.iter_mut().filter(|word| *word == "{in...}") {
                     MANY.clone_into(word);
                 }
-                let named = Self::of("encoder", words, limit, [place, place])?;
+                let named = Self::of("encoder", words, limit, [place, place], folder)?;
                 Ok(Self { out: Some(out.clone()), ..named })
             }
         }
     }
 
-    /// A command that speaks `{text}` into `{out}`.
+    /// A command that speaks `{text}` into `{out}`; a relative program is looked for in this folder first.
     ///
     /// # Errors
-    /// As [`Encoder::new`].
-    pub fn voice(words: Vec<String>, limit: Duration) -> Result<Self, OddLine> {
-        Self::of("voice", words, limit, ["{text}", "{out}"])
+    /// As [`Encoder::of_rule`].
+    pub fn voice(words: Vec<String>, limit: Duration, folder: &Path) -> Result<Self, OddLine> {
+        Self::of("voice", words, limit, ["{text}", "{out}"], folder)
     }
 
     /// The name of what it makes lies beside what it is fed, and tells several files apart.
@@ -93,10 +85,14 @@ impl Encoder {
         words: Vec<String>,
         limit: Duration,
         places: [&'static str; 2],
+        folder: &Path,
     ) -> Result<Self, OddLine> {
         let has = |place: &&str| words.iter().skip(1).any(|word| word.contains(place));
         match !words.is_empty() && places.iter().all(has) {
-            true => Ok(Self { what, words, limit, out: None }),
+            true => {
+                let places = places_of(Path::new(&words[0]), folder);
+                Ok(Self { what, words, places, limit, out: None })
+            }
             false => Err(OddLine::Command(what, places)),
         }
     }
@@ -189,7 +185,9 @@ impl Encoder {
         };
         let said = File::create(log).map_err(Error::write("create", log))?;
         let both = said.try_clone().map_err(Error::write("create", log))?;
-        let mut command = Command::new(&self.words[0]);
+        let there = self.places.iter().find(|place| place.exists()).or(self.places.first());
+        let mut command =
+            Command::new(there.map_or(self.words[0].as_ref(), |place| place.as_os_str()));
         command
             .args(self.words.iter().skip(1).flat_map(filled))
             .current_dir(output.parent().unwrap_or(Path::new(".")))
@@ -201,9 +199,13 @@ impl Encoder {
         command.wrap(process_wrap::std::ProcessGroup::leader());
         #[cfg(windows)]
         command.wrap(process_wrap::std::JobObject);
-        let child = command
-            .spawn()
-            .map_err(|error| self.failed(OutsideFault::NotStarted { reason: error.to_string() }))?;
+        let child = command.spawn().map_err(|error| {
+            let looked = match self.places.iter().any(|place| place.exists()) {
+                true => Vec::new(),
+                false => self.places.iter().map(|place| place.display().to_string()).collect(),
+            };
+            self.failed(OutsideFault::NotStarted { reason: error.to_string(), looked })
+        })?;
         debug!(self.what, program = self.words[0], output = %output.display(), "outside command started");
         Ok(Running(child))
     }
@@ -300,18 +302,17 @@ impl OutsideEncoder {
     }
 }
 
-/// A program that is named by a relative path: beside the sheet that names it, else in the current folder.
-/// A bare name is the system's to find.
-fn found(program: &str, folder: &Path) -> String {
-    let path = Path::new(program);
-    if path.components().count() < 2 || path.is_absolute() {
-        return program.to_owned();
+/// Where a program that is named by a relative path may be: beside the sheet that names it, else in the current
+/// folder. A bare name is the system's to find.
+fn places_of(program: &Path, folder: &Path) -> Vec<PathBuf> {
+    if program.components().count() < 2 || program.is_absolute() {
+        return Vec::new();
     }
     // It is started in a private folder.
     let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    let beside = whole(&folder.join(path));
-    let place = if beside.exists() { beside } else { whole(path) };
-    place.to_string_lossy().into_owned()
+    let mut all = vec![whole(&folder.join(program)), whole(program)];
+    all.dedup();
+    all
 }
 
 /// A folder that nobody else looks into, and that goes with its value.
@@ -404,7 +405,8 @@ mod tests {
         );
         assert_eq!(words("  "), [""; 0]);
         for line in ["enc {in}", "", "{in} {out}"] {
-            assert!(Encoder::new(words(line), LOOK).is_err(), "{line}");
+            let voice = Encoder::voice(words(&line.replace("{in}", "{text}")), LOOK, Path::new(""));
+            assert!(voice.is_err(), "{line}");
         }
     }
 }

@@ -286,7 +286,7 @@ impl Stage<'_> {
         let outside = |error: std::io::Error| Error::Outside {
             role: "demo",
             program: "deft-needle".to_owned(),
-            why: OutsideFault::NotStarted { reason: error.to_string() },
+            why: OutsideFault::NotStarted { reason: error.to_string(), looked: Vec::new() },
         };
         let program = std::env::current_exe().map_err(outside)?;
         let status = Command::new(&program)

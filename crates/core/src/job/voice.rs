@@ -87,7 +87,8 @@ impl Job {
         let mut unspoken: BTreeMap<PathBuf, &Line> = BTreeMap::new();
         for line in &lines {
             if line.say.is_empty() {
-                let odd = OddLine::NothingSaid(list.display().to_string(), line.number);
+                let list = list.display().to_string();
+                let odd = OddLine::NothingSaid(list, line.number, line.slot.clone());
                 dealt.faults.push(self.fault(replace, odd).into());
                 continue;
             }
@@ -223,8 +224,8 @@ impl Job {
             );
         }
         let limit = Duration::from_secs(voice.seconds);
-        let command =
-            Encoder::voice(voice.command.clone(), limit).map_err(|odd| self.whole(odd))?;
+        let command = Encoder::voice(voice.command.clone(), limit, self.folder())
+            .map_err(|odd| self.whole(odd))?;
         let folder = self.voices();
         if !folder.is_dir() {
             std::fs::create_dir(&folder).map_err(Error::write("make", &folder))?;

@@ -270,6 +270,8 @@ pub enum OutsideFault {
     NotStarted {
         /// The system's reason.
         reason: String,
+        /// Where a program that is named by a relative path was looked for, and is not.
+        looked: Vec<String>,
     },
     /// It took too long and was stopped.
     TooSlow {

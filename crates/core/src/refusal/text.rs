@@ -279,8 +279,8 @@ pub enum OddLine {
     Name,
     /// It names a root that the target has not: the target, the root, those that it has.
     Root(String, String, Vec<String>),
-    /// A line of a prompt list says nothing: the list, the line's number.
-    NothingSaid(String, u64),
+    /// A line of a prompt list says nothing: the list, the line in it, the slot.
+    NothingSaid(String, u64, String),
     /// No file matches a pattern of clips.
     NoClips(String),
     /// A table of slots and clips beside slots or clips.

@@ -192,23 +192,36 @@ pub(super) fn odd_pack(why: &OddPack) -> Words {
     }
 }
 
+/// The role of a command that speaks lines.
+const VOICE: &str = "voice";
+
 /// A command of the user's that failed.
 pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
+    let asks = match role == VOICE {
+        true => "see what it asks for",
+        false => "see what it asks for; --feed says what it gets",
+    };
     let (how, help) = match why {
-        OutsideFault::NotStarted { reason } => {
-            (format!("could not be started: {reason}"), "check its path")
+        OutsideFault::NotStarted { reason, looked } => {
+            let help = match looked.as_slice() {
+                [] => "check its path".to_owned(),
+                [one] => format!("there is no {one}"),
+                [one, other, ..] => format!("there is neither {one} nor {other}"),
+            };
+            return words(format!("the {role} {program} could not be started: {reason}"), help);
         }
         OutsideFault::TooSlow { limit } => (
             format!("was stopped: it took longer than {limit} s"),
-            "give it more with --encoder-limit, or find out what it waits for",
+            match role == VOICE {
+                true => "give it more with seconds in [voice], or find out what it waits for",
+                false => "give it more with --encoder-limit, or find out what it waits for",
+            },
         ),
         OutsideFault::Lost { reason } => (format!("was lost: {reason}"), "try again"),
         OutsideFault::Failed { status, said } if said.is_empty() => {
-            (format!("failed ({status})"), "see what it asks for; --feed says what it gets")
+            (format!("failed ({status})"), asks)
         }
-        OutsideFault::Failed { status, said } => {
-            (format!("failed ({status}): {said}"), "see what it asks for; --feed says what it gets")
-        }
+        OutsideFault::Failed { status, said } => (format!("failed ({status}): {said}"), asks),
         OutsideFault::EmptyFile { said } => {
             (format!("left an empty file{}", and_said(said)), "check its options")
         }

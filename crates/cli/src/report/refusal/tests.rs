@@ -428,8 +428,15 @@ fn packs_archives_caches_and_commands() {
     };
     for (why, want) in [
         (
-            OutsideFault::NotStarted { reason: "not found".to_owned() },
+            OutsideFault::NotStarted { reason: "not found".to_owned(), looked: Vec::new() },
             "the encoder enc could not be started: not found | check its path",
+        ),
+        (
+            OutsideFault::NotStarted {
+                reason: "not found".to_owned(),
+                looked: ["/a/enc", "/b/enc"].map(str::to_owned).into(),
+            },
+            "the encoder enc could not be started: not found | there is neither /a/enc nor /b/enc",
         ),
         (
             OutsideFault::TooSlow { limit: 30 },

@@ -280,8 +280,8 @@ pub(super) fn odd_line(odd: &OddLine) -> Words {
 /// What is wrong with lines that are spoken.
 fn odd_prompt(odd: &OddLine) -> Words {
     match odd {
-        OddLine::NothingSaid(list, number) => words(
-            format!("line {number} of {list} says nothing"),
+        OddLine::NothingSaid(list, number, slot) => words(
+            format!("line {number} of {list} says nothing for {slot}"),
             "write a phrase, or remove the line",
         ),
         OddLine::NoVoice => words(
