@@ -6,6 +6,7 @@ use crate::refusal::{OddJob, OddSlot, Refusal};
 use crate::run::Notice;
 use crate::sheet::{LoopFile, New, Remark, Rule, Sheet, Within, audit};
 use crate::slots::{Listed, Roots, Slots};
+use crate::stock::Inside;
 use crate::tree::slot_name;
 use deft_needle_audio::edit::{CutEdit, Level, LoopEdit, Overruled, Request};
 use deft_needle_audio::read::Hints;
@@ -135,7 +136,7 @@ impl Target {
     }
 
     /// The root that a path lies in: the named one, else the nearest folder at or above it with the
-    /// sheet's markers; `None` where nothing tells.
+    /// sheet's markers; of a sheet without markers, a folder that has all the lists. `None` where nothing tells.
     pub fn root_above(sheet: &Sheet, path: &Path, named: &Roots) -> Option<PathBuf> {
         if let Some(root) = named.folder(sheet, None) {
             return std::path::absolute(root).ok();
@@ -143,7 +144,16 @@ impl Target {
         let path = std::path::absolute(path).ok()?;
         let marked =
             |folder: &&Path| !sheet.marker.0.is_empty() && missing_marker(sheet, folder).is_none();
-        path.ancestors().find(marked).map(Path::to_owned)
+        let has_lists = || {
+            let own = sheet.slots.iter().map(|source| source.get_ref());
+            let own = own.filter(|source| sheet.is_main(source.root.as_deref()));
+            let mut lists = own.filter_map(|source| source.in_root.as_ref());
+            lists.all(|list| {
+                path.join(&list.0).exists() || Inside::of(&path.join(&list.0)).is_some()
+            })
+        };
+        let alone = sheet.marker.0.is_empty() && path.is_dir() && has_lists();
+        path.ancestors().find(marked).or(alone.then_some(&path)).map(Path::to_owned)
     }
 }
 

@@ -169,6 +169,11 @@ fn tell(done: &Restored, dry_run: bool, console: &Console) -> usize {
         (names(&done.removed), "new file removed", "new file would be removed"),
         (names(&done.left), "left as it is", "would be left as it is"),
         (done.entries.clone(), "entry reverted", "entry would be reverted"),
+        (
+            done.entries_gone.clone(),
+            "entry already gone or changed",
+            "entry is already gone or changed",
+        ),
         (names(&done.caches), "cache cleared", "cache would be cleared"),
     ];
     let mut count = 0;

@@ -404,6 +404,36 @@ fn what_lies_over_a_job_is_told_in_order() {
 }
 
 #[test]
+fn entries_that_somebody_took_out_are_not_reverted_twice() {
+    let bench = game();
+    let path = bench.path("game/names.json");
+    let stock = fs::read(&path).unwrap();
+    bench.put("j.toml", job("[[replace]]\nslot = 'sfx/reed.wav'\nclip = 'clip.wav'\n").as_bytes());
+    bench.play(
+        "
+        $ deft-needle check g.toml
+        g.toml: sheet OK: 1 rule, names not read (add --root)
+        $ deft-needle check g.toml --root game
+        g.toml: sheet OK: 1 rule, 2 names
+        $ deft-needle install j.toml
+        …
+        ",
+    );
+    let made = fs::read_to_string(&path).unwrap();
+    bench.put("game/names.json", made.replace(", \"reed\"", "").as_bytes());
+    bench.play(
+        "
+        $ deft-needle restore game
+        …
+        names.json: /titles holds \"Reed\": entry reverted
+        …
+        names.json: /values holds \"reed\": entry already gone or changed
+        ",
+    );
+    assert_eq!(fs::read(&path).unwrap(), stock);
+}
+
+#[test]
 fn caches_of_other_additions_go_too() {
     let bench = Bench::new();
     bench.put("game/a.wav", &sound(0.1));

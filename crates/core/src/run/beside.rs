@@ -202,7 +202,7 @@ impl Run {
     ) -> Option<OddText> {
         let file = beside.path.clone();
         let sheet = &self.target.sheet;
-        if beside.root.as_ref().is_none_or(|root| sheet.roots.first() == Some(root)) {
+        if sheet.is_main(beside.root.as_deref()) {
             let is_slot = self.target.slots.has(&file)
                 || self.dealt.placements.iter().any(|p| folded(&p.slot) == folded(&file));
             let kind = is_slot.then_some(FileKind::Slot).or_else(|| guarded(sheet, &file));

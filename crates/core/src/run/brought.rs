@@ -29,8 +29,7 @@ impl Run {
     /// Whether an entry is for a list that an archive can bring.
     pub(super) fn is_brought(&self, entry: &Entry) -> bool {
         let only = &entry.only.0;
-        let main = self.target.sheet.roots.first();
-        (entry.root.is_none() || entry.root.as_ref() == main)
+        self.target.sheet.is_main(entry.root.as_deref())
             && (only.is_empty() || only.contains(&Way::Archive))
     }
 

@@ -195,8 +195,7 @@ impl Run {
         file: &str,
         sources: &Sources<'_>,
     ) -> Result<Key> {
-        let is_main =
-            root.is_none_or(|root| self.target.sheet.roots.first().is_some_and(|r| r == root));
+        let is_main = self.target.sheet.is_main(root);
         let path = self.root.as_ref().map_or(Path::new("."), |root| &root.path);
         if let Some(root) = root.filter(|_| !is_main)
             && !sources.state.others.contains_key(root)

@@ -90,6 +90,8 @@ pub struct Restored {
     pub failed: Vec<Failed>,
     /// Entries that were reverted, in words.
     pub entries: Vec<String>,
+    /// Entries that were gone or changed already, in words.
+    pub entries_gone: Vec<String>,
     /// Caches that went.
     pub caches: Vec<Key>,
     /// What this system could not restore beside the contents, each once, in words.
@@ -207,6 +209,7 @@ impl Steps {
     fn told(self, caches: Vec<Key>) -> Restored {
         let mut restored = Restored {
             entries: self.files.iter().flat_map(|f| f.words.clone()).collect(),
+            entries_gone: self.files.iter().flat_map(|f| f.gone.clone()).collect(),
             failed: self.failed,
             caches,
             after: self.after,

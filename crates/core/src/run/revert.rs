@@ -19,6 +19,8 @@ pub struct Reverted {
     pub file: Key,
     /// What went, in words.
     pub words: Vec<String>,
+    /// What was no longer there, in words.
+    pub gone: Vec<String>,
     /// What it holds now, and then.
     seen: Held,
     then: Then,
@@ -97,7 +99,7 @@ fn one(
     let path = state.path_of(&root.path, file)?;
     let now = held_at(&path)?;
     let mut told = Vec::new();
-    let mut words = Vec::new();
+    let (mut words, mut gone) = (Vec::new(), Vec::new());
     let mut bytes = match now {
         Held::File(_) => read_plain(&path, limits::LIST).map_err(Error::read(&path))?,
         Held::Nothing | Held::Link(_) => Vec::new(),
@@ -114,15 +116,19 @@ fn one(
             let [lower, upper] = [&one.job, &upper.job].map(|job| layer_of(job));
             return Err(covered(state, lower, file, upper));
         }
-        words.insert(0, format!("{file}: {}", one.done));
+        let what = format!("{file}: {}", one.done);
         if !matches!(now, Held::File(_)) {
+            gone.insert(0, what);
             continue;
         }
         match one.done.undo(&bytes) {
-            Ok(Some(undone)) => bytes = undone,
+            Ok(Some(undone)) => {
+                bytes = undone;
+                words.insert(0, what);
+            }
             // Somebody has put another thing there, or taken ours away.
-            Ok(None) => {}
-            Err(_) if changed != Changed::Refuse => {}
+            Ok(None) => gone.insert(0, what),
+            Err(_) if changed != Changed::Refuse => gone.insert(0, what),
             Err(what) => {
                 return Err(OddSlot::EntryStays { what }.of(file.to_string()));
             }
@@ -137,7 +143,7 @@ fn one(
         (Held::File(_), _) => Then::Bytes(bytes),
         _ => Then::Nothing,
     };
-    Ok(Reverted { file: file.clone(), words, seen: now, then, told })
+    Ok(Reverted { file: file.clone(), words, gone, seen: now, then, told })
 }
 
 fn is_kept(root: &Root, hash: Hash) -> bool {

@@ -233,6 +233,11 @@ impl Sheet {
         Some(rest)
     }
 
+    /// Whether a root of this name is the main one, as where none is named.
+    pub fn is_main(&self, root: Option<&str>) -> bool {
+        root.is_none_or(|root| self.roots.first().is_some_and(|main| main == root))
+    }
+
     /// What a slot is, in words.
     pub fn label(&self, slot: &str) -> Option<&str> {
         self.labels.get(&Within(slot.to_owned())).map(String::as_str)

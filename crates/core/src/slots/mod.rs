@@ -56,14 +56,12 @@ impl Roots {
 
     /// The folder of a root by its name; none is the main one.
     pub fn folder(&self, sheet: &Sheet, name: Option<&str>) -> Option<&Path> {
-        let main = sheet.roots.first().map(String::as_str);
-        match name.filter(|name| Some(*name) != main) {
-            None => {
-                let by_name = main.and_then(|main| self.others.get(main));
-                self.main.as_ref().or(by_name).map(PathBuf::as_path)
-            }
-            Some(name) => self.others.get(name).map(PathBuf::as_path),
-        }
+        let named = |name: &str| self.others.get(name);
+        let found = match name.filter(|_| !sheet.is_main(name)) {
+            None => self.main.as_ref().or_else(|| named(sheet.roots.first()?)),
+            Some(name) => named(name),
+        };
+        found.map(PathBuf::as_path)
     }
 }
 

@@ -50,17 +50,18 @@ pub fn run(args: &Check, console: &Console) -> Result<Exit, Failure> {
     {
         return check_job(args, job, console);
     }
+    let sheets = args.paths.iter().all(|path| sheet::is_one(path)) && args.wanted.target.is_none();
+    if sheets {
+        return sheet::run(&args.paths, &args.place.asked().roots(), console);
+    }
     if !args.place.root.is_empty() && args.wanted.target.is_none() {
         return Err(Failure::usage(
-            "--root goes with a job sheet or with --target SHEET",
+            "--root goes with a job sheet, a target's sheet or --target SHEET",
             "name the target's sheet",
         ));
     }
     if args.wanted.target.is_some() {
         return tree::run(args, console);
-    }
-    if args.paths.iter().all(|path| sheet::is_one(path)) {
-        return sheet::run(&args.paths, console);
     }
     check_files(args, console)
 }

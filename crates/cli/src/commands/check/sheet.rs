@@ -26,11 +26,11 @@ pub fn is_job(path: &Path) -> bool {
 }
 
 /// Reads sheets with their lists, and tells what is odd about them.
-pub fn run(paths: &[PathBuf], console: &Console) -> Result<Exit, Failure> {
+pub fn run(paths: &[PathBuf], roots: &Roots, console: &Console) -> Result<Exit, Failure> {
     let mut exit = Exit::Done;
     let mut sheets = Vec::new();
     for path in paths {
-        let target = Target::new(Sheet::load(path)?, Roots::default())?;
+        let target = Target::new(Sheet::load(path)?, roots.clone())?;
         let remarks = target.remarks();
         tell(&remarks, console);
         let names = match (target.slots.names().count(), target.slots.unread.is_empty()) {
