@@ -269,7 +269,7 @@ fn names_are_read_out_of_nested_lists() {
         ("in-root = 'events.json'\npointer = '/*/none'", "/*/none"),
         ("in-root = 'bank.xml'\npointer = '/bank/tune'", "/bank/tune"),
         ("in-root = 'base.zip/lists/mor.txt'", "did you mean lists/more.txt?"),
-        ("in-root = 'events.json'\npointer = '/*/takes'\nstock = '{hash'", "without its }"),
+        ("in-root = 'events.json'\npointer = '/*/takes'\nstock = '{hash'", "g.toml, line 5"),
     ] {
         bench.put("g.toml", format!("name = 'G'\n[[slots]]\n{list}\n{rule}").as_bytes());
         let ran = bench.run(&["slots", "g.toml", "--root", "game"]);

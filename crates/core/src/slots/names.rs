@@ -17,11 +17,13 @@ use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::spec::Container;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use toml::Spanned;
 
 /// Reads all lists of a sheet; several add up.
 pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
     let mut slots = Slots { mirrored: mirrored(roots), ..Slots::default() };
-    for source in sheet.slots.iter().map(|source| source.get_ref()) {
+    for part in &sheet.slots {
+        let source = part.get_ref();
         if slots.len() > limits::NAMES {
             break;
         }
@@ -38,7 +40,7 @@ pub(super) fn collect(sheet: &Sheet, roots: &Roots) -> Result<Slots> {
         };
         match Stock::is_one(&path) {
             true => of_stock(&mut slots, sheet, source, &path)?,
-            false => of_list(&mut slots, sheet, source, &path)?,
+            false => of_list(&mut slots, sheet, part, &path)?,
         }
     }
     if slots.len() > limits::NAMES {
@@ -78,7 +80,8 @@ fn of_stock(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> R
 }
 
 /// The names of a list.
-fn of_list(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> Result<()> {
+fn of_list(slots: &mut Slots, sheet: &Sheet, part: &Spanned<Source>, path: &Path) -> Result<()> {
+    let source = part.get_ref();
     let text = crate::rows::text_of(path)?;
     if is_list(&text) && source.column.0.is_empty() {
         for one in from_csv(&text, path)?.into_iter().filter(|one| !sheet.ignores(&one.name)) {
@@ -93,7 +96,10 @@ fn of_list(slots: &mut Slots, sheet: &Sheet, source: &Source, path: &Path) -> Re
         let in_list = |odd: OddText| in_line(path, &text, entry.line, odd);
         let within: Within = slot.parse().map_err(|bad: Invalid| in_list(bad.into()))?;
         if let Some(stock) = &source.stock {
-            let stock = entry.filled(stock).map_err(in_list)?;
+            let stock = entry.filled(stock).map_err(|odd| match odd {
+                OddText::Template(odd) => sheet.fault_in(part, odd),
+                odd => in_list(odd),
+            })?;
             slots.add_stock(within.0.clone(), stock);
         }
         slots.add(within.0, None);

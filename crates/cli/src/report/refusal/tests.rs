@@ -522,7 +522,10 @@ fn odd_texts() {
             OddText::Rule(OddRule::Route { rows: 1, channels: 2 }),
             "the route feeds 1 channels, and the spec line has 2 | write one expression for each channel",
         ),
-        (OddText::List(OddList::Column("x".to_owned(), list())), "no column \"x\" among a, b | "),
+        (
+            OddText::List(OddList::Column("x".to_owned(), list())),
+            "no column \"x\" | its columns are: a, b; a number from 1 names one of a list without headings",
+        ),
         (
             line(OddLine::Dealt { cards: 2, pieces: true, slots: 1, named: list() }),
             "2 pieces for 1 slot (a, b) | name more slots, or fewer clips",
