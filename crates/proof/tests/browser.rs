@@ -165,8 +165,9 @@ fn side(clip: &Clip, lufs: f64, looped: Option<(u64, u64)>) -> Side {
 
 /// Slots of two families and one whose every text is hostile.
 fn page(folder: &Path) -> Page {
-    let stock = clip(folder, "stock.wav", "wav pcm16 24000 mono", 24_000, 0.2);
-    let new = clip(folder, "new.wav", "wav pcm16 44100 stereo", 44_100, 0.4);
+    // Long enough that a busy machine comes to listen before they end.
+    let stock = clip(folder, "stock.wav", "wav pcm16 24000 mono", 96_000, 0.2);
+    let new = clip(folder, "new.wav", "wav pcm16 44100 stereo", 176_400, 0.4);
     let hostile =
         "<script>window.bad=1</script><img src=http://canary.invalid/x onerror=window.bad=2>\"'&";
     let names = ["sfx/gull_1.ogg", "sfx/gull_2.ogg", "deck/horn.wav", hostile];
@@ -315,7 +316,7 @@ fn what_is_heard_is_exact() {
         .await;
         assert_eq!(
             (found["rate"].as_f64(), found["frames"].as_f64()),
-            (Some(44_100.0), Some(44_100.0)),
+            (Some(44_100.0), Some(176_400.0)),
             "{found}"
         );
         assert!(found["worst"].as_f64().unwrap() < 1e-6, "{found}");
@@ -385,7 +386,7 @@ fn sounds_beside_the_page() {
             "const draw = needle.drawOf(document.querySelector('.card'), 'new'); done((await needle.soundOf(draw)).buffer.length)",
         )
         .await;
-        assert_eq!(found, json!(44_100));
+        assert_eq!(found, json!(176_400));
         client.close().await.unwrap();
     });
 }

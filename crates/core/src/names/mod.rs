@@ -21,6 +21,10 @@ use unicode_normalization::UnicodeNormalization;
 
 /// A name for comparing: composed Unicode, lower case. File systems differ in both.
 pub fn folded(name: &str) -> String {
+    // Nearly all names are plain, and nearly everything compares names.
+    if name.is_ascii() {
+        return name.to_ascii_lowercase();
+    }
     name.nfc().flat_map(char::to_lowercase).collect()
 }
 
