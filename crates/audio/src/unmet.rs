@@ -11,6 +11,8 @@ use std::path::PathBuf;
 #[non_exhaustive]
 #[expect(missing_docs, reason = "the names of the fields say it")]
 pub enum Unmet {
+    /// A range ends before it starts.
+    RangeBackwards { range: String },
     /// A range lies outside the clip.
     RangeOutside { range: String, seconds: f64, frames: u64 },
     /// A place lies outside the clip.
@@ -31,6 +33,8 @@ pub enum Unmet {
     LoopStretched,
     /// Nothing lies between what is taken away below and above.
     NothingBetween { low: f64, high: f64 },
+    /// Nothing of a clip lies above a low cut: both in hertz.
+    NothingAbove { low: f64, highest: f64 },
     /// A loop that ends the clip: nothing follows that could go on over its start.
     NoTailToWrap,
     /// What follows the loop is longer than the loop, or than is kept in memory.
@@ -66,6 +70,8 @@ pub enum Unmet {
     TurnsBack { direction: String },
     /// There is no loop that could play that way.
     NoLoopToPlay { direction: String },
+    /// There is no loop over whose start a tail could go on.
+    NoLoopToWrap,
     /// There is no loop whose seam could be changed.
     NoLoopToSmooth,
     /// The loop does not lie in the part that is used.

@@ -118,6 +118,10 @@ pub fn tone(edits: &Edits, facts: &Facts, decisions: &mut Vec<Decision>) -> Resu
     let above = high.unwrap_or(highest);
     match (low, high) {
         (None, None) => Ok(None),
+        (Some(low), None) if low >= above => {
+            let highest = facts.format.rate.real() / 2.0;
+            Err(Error::CannotMeet(Unmet::NothingAbove { low, highest }))
+        }
         (Some(low), _) if low >= above => {
             Err(Error::CannotMeet(Unmet::NothingBetween { low, high: above }))
         }

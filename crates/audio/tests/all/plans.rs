@@ -349,6 +349,9 @@ fn what_cannot_be_met_says_which_kind() {
     let cases: Vec<(&Clip, Demand, Typed<'_>, &str)> = vec![
         (&clip, wav.clone(), &[("cut", "0.5s..9s")], "RangeOutside"),
         (&clip, wav.clone(), &[("cut", "2s..3s")], "RangeOutside"),
+        (&clip, wav.clone(), &[("cut", "0.4s..0.2s")], "RangeBackwards"),
+        (&clip, wav.clone(), &[("low-cut", "30kHz")], "NothingAbove"),
+        (&clip, wav.clone(), &[("tail", "wrap")], "NoLoopToWrap"),
         (&clip, wav.clone(), &[("piece", "7")], "NoSuchPiece"),
         (&silent, wav.clone(), &[("trim-silence", "true")], "AllSilent"),
         (&silent, wav.clone(), &[("level", "-16LUFS")], "SilentClip"),

@@ -70,6 +70,18 @@ fn what_a_clip_cannot_become() {
             "a loop does not stay exact through time-stretching | leave --stretch and --fit-length out, or take the loop away with --loop none",
         ),
         (
+            Unmet::RangeBackwards { range: s("2s..1s") },
+            "the range 2s..1s ends before it starts | write the earlier place first",
+        ),
+        (
+            Unmet::NothingAbove { low: 30_000.0, highest: 24_000.0 },
+            "nothing is left above a low cut at 30000 Hz: the clip ends at 24000 Hz | ask for a lower --low-cut",
+        ),
+        (
+            Unmet::NoLoopToWrap,
+            "there is no loop that the tail could be folded into | name one with --loop",
+        ),
+        (
             Unmet::NothingBetween { low: 5000.0, high: 500.0 },
             "nothing is left between a low cut at 5000 Hz and a high cut at 500 Hz | ask for a lower --low-cut or a higher --high-cut",
         ),

@@ -12,6 +12,7 @@ fn between([start, end]: [f64; 2]) -> String {
 /// What cannot be met.
 pub fn unmet(wanted: &Unmet) -> String {
     match wanted {
+        Unmet::RangeBackwards { range } => format!("the range {range} ends before it starts"),
         Unmet::RangeOutside { range, seconds, frames } => format!(
             "the range {range} lies outside the clip, which is {} long ({frames} frames)",
             Duration(*seconds)
@@ -37,6 +38,9 @@ pub fn unmet(wanted: &Unmet) -> String {
         ),
         Unmet::TwoLengths => {
             "both --stretch and --fit-length say how long it is to last".to_owned()
+        }
+        Unmet::NothingAbove { low, highest } => {
+            format!("nothing is left above a low cut at {low} Hz: the clip ends at {highest} Hz")
         }
         Unmet::NothingBetween { low, high } => {
             format!("nothing is left between a low cut at {low} Hz and a high cut at {high} Hz")
@@ -124,6 +128,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
         Unmet::TurnsBack { direction } => {
             format!("a {direction} loop turns back at its ends and has no seam")
         }
+        Unmet::NoLoopToWrap => "there is no loop that the tail could be folded into".to_owned(),
         Unmet::NoLoopToPlay { direction } => format!("there is no loop to play {direction}"),
         Unmet::NoLoopToSmooth => "there is no loop whose seam could be smoothed".to_owned(),
         Unmet::LoopOutside { looped, used } => {
@@ -206,6 +211,7 @@ fn unmet_loop(wanted: &Unmet) -> String {
 /// What to ask for instead.
 pub fn unmet_remedy(wanted: &Unmet) -> String {
     let text = match wanted {
+        Unmet::RangeBackwards { .. } => "write the earlier place first",
         Unmet::RangeOutside { .. } => "choose a range within the clip",
         Unmet::PlaceOutside { .. } => "choose a place within the clip",
         Unmet::NoSuchPiece { .. } => "inspect numbers them",
@@ -228,6 +234,7 @@ pub fn unmet_remedy(wanted: &Unmet) -> String {
             );
         }
         Unmet::TwoLengths => "leave one of them out",
+        Unmet::NothingAbove { .. } => "ask for a lower --low-cut",
         Unmet::NothingBetween { .. } => "ask for a lower --low-cut or a higher --high-cut",
         Unmet::NotStereo { .. } => "leave --keep out, or start from the stereo mix",
         Unmet::RateNotConvertible { .. } => "ask for a rate from 1000 to 384000 Hz",
@@ -342,7 +349,7 @@ fn loop_remedy(wanted: &Unmet) -> String {
         Unmet::TurnsBack { .. } => {
             "leave --crossfade, --loop-snap and --tail wrap out, or add --loop-direction forward"
         }
-        Unmet::NoLoopToPlay { .. } => "name one with --loop",
+        Unmet::NoLoopToPlay { .. } | Unmet::NoLoopToWrap => "name one with --loop",
         Unmet::NoLoopToSmooth => "name one with --loop, or add --cut seam for the whole file",
         Unmet::LoopOutside { .. } => {
             "choose a loop within it; times are the clip's own, before any cut"

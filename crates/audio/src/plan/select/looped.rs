@@ -59,6 +59,8 @@ pub fn set_loop(
             fade_whole(clip, edits, selection, observer)?;
         } else if smooths {
             return Err(Error::CannotMeet(Unmet::NoLoopToSmooth));
+        } else if edits.tail == Some(Tail::Wrap) {
+            return Err(Error::CannotMeet(Unmet::NoLoopToWrap));
         } else if let Some(direction) = edits.loop_direction.filter(|_| own.is_none()) {
             let direction = direction.to_string();
             return Err(Error::CannotMeet(Unmet::NoLoopToPlay { direction }));

@@ -169,6 +169,9 @@ pub fn resolve(span: Span, facts: &Facts) -> Result<FrameRange> {
         SpanEnd::At(moment) => place(moment)?,
         SpanEnd::After(length) => start.saturating_add(length.frames(rate)),
     };
+    if end <= start && start < frames {
+        return Err(Error::CannotMeet(Unmet::RangeBackwards { range: span.to_string() }));
+    }
     match start < end && end <= frames {
         true => Ok(facts.own(FrameRange { start, end })),
         false => Err(outside()),
