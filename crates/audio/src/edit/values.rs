@@ -70,7 +70,6 @@ pub(super) fn spec(text: Option<&str>) -> Result<Option<Spec>, Invalid> {
         text.parse::<Spec>().map_err(|error| match error {
             Error::BadSpec { line, what } => {
                 let expected = "four words, as in \"wav pcm16 24000 mono\"";
-                let what = what.trim_start_matches("needs four words, ");
                 Invalid::new("spec line", &line, format!("{expected}; {what}"))
             }
             other => Invalid::new("spec line", text, other.to_string()),

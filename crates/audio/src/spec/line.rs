@@ -144,9 +144,11 @@ impl FromStr for Spec {
         let bad = |what: String| Error::BadSpec { line: line.to_owned(), what };
         let words: Vec<&str> = line.split_whitespace().collect();
         let &[container, encoding, rate, channels] = words.as_slice() else {
-            // A shell gives the first word alone where the line has no quotes.
-            let quotes = if words.len() == 1 { ": put it in quotes" } else { "" };
-            return Err(bad(format!("needs four words, found {}{quotes}", words.len())));
+            return Err(bad(match words.len() {
+                // A shell gives the first word alone where the line has no quotes.
+                1 => "found 1 word: put it in quotes".to_owned(),
+                many => format!("found {many} words"),
+            }));
         };
         let list = |names: Vec<&str>| names.join(" ");
         Ok(Self {
@@ -249,8 +251,8 @@ mod tests {
     #[test]
     fn bad_lines_name_the_word() {
         for (line, part) in [
-            ("wav pcm16 24000", "needs four words, found 3"),
-            ("wav", "needs four words, found 1: put it in quotes"),
+            ("wav pcm16 24000", "found 3 words"),
+            ("wav", "found 1 word: put it in quotes"),
             ("wave pcm16 24000 mono", "\"wave\" is not a container"),
             ("wav pcm16|pcm12 24000 mono", "\"pcm12\" is not an encoding"),
             ("wav pcm16 999 mono", "\"999\" is not a sample rate"),

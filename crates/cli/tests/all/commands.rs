@@ -19,7 +19,7 @@ fn bad_input_gets_its_code_and_a_way_out() {
         (&["inspect", "full"], 3, "full/there.wav"),
         (&["inspect", "*.flac"], 2, "no file matches"),
         (&["inspct", "clip"], 2, "did you mean inspect?"),
-        (&["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000"], 2, "; found 3"),
+        (&["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm16 24000"], 2, "; found 3 words"),
         (
             &["fit", "clip.wav", "-o", "o.wav", "--spec", "wav pcm17 24000 mono"],
             2,
