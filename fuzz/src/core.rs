@@ -42,7 +42,7 @@ pub fn job(bytes: &[u8]) {
     let sheet = Sheet::parse(sheet, Path::new("t.toml")).unwrap();
     if let Ok(target) = deft_needle_core::target::Target::new(sheet, Roots::default()) {
         let _ = job.deal(&target);
-        let _ = job.place(&target);
+        let _ = job.place(&target, &target.roots);
     }
 }
 

@@ -73,6 +73,8 @@ fn main() -> ExitCode {
     trace(cli.common.verbose);
     let threads = cli.common.threads.unwrap_or(settings.threads);
     if threads > 0 {
+        // More than a machine could have use for would only take its memory.
+        let threads = threads.min(settings::MOST_THREADS);
         // Fails only where the pool exists already, which it does not yet.
         let _ = rayon::ThreadPoolBuilder::new().num_threads(threads).build_global();
     }

@@ -14,7 +14,7 @@ use deft_needle_core::check::{Checked, Whole};
 use deft_needle_core::disk::Promises;
 use deft_needle_core::ledger::rescue::Rescue;
 use deft_needle_core::names::Key;
-use deft_needle_core::run::{EntryStatus, JobPlan, Restored, SlotStatus};
+use deft_needle_core::run::{EntryStatus, JobPlan, KeptCopy, KeptDone, Restored, SlotStatus};
 use deft_needle_core::slots::Group;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -299,6 +299,8 @@ pub enum RootStatus {
         slots: Vec<SlotStatus>,
         /// Entries.
         entries: Vec<EntryStatus>,
+        /// Copies that are kept and neither installed over nor in place.
+        kept: Vec<KeptCopy>,
         /// Kept originals that no record names.
         strays: Vec<String>,
         /// Whether every kept original was read.
@@ -322,6 +324,10 @@ pub enum RootStatus {
 pub struct RestoredRoots {
     /// A line for each ledger.
     pub roots: Vec<RestoredRoot>,
+    /// Kept copies that came back (`--kept`).
+    pub kept: Vec<KeptDone>,
+    /// Kept copies that were deleted (`--drop`).
+    pub dropped: Vec<KeptDone>,
 }
 
 /// What was restored in one root.

@@ -6,7 +6,7 @@ use deft_needle_audio::Clip;
 use deft_needle_audio::read::sniff::{self, Sniffed};
 use deft_needle_audio::read::{Hints, Input, open_regular};
 use deft_needle_audio::spec::Container;
-use deft_needle_core::names::Near;
+use deft_needle_core::names::{Near, shell_word};
 use deft_needle_core::stock::input_at;
 use deft_needle_core::tree::{files_below, near_files};
 use std::io::IsTerminal as _;
@@ -26,6 +26,13 @@ pub fn shown(path: &Path) -> String {
         Some(below) => text(&below),
         None => text(path),
     }
+}
+
+/// The command line as it was typed, with one more option: to be pasted.
+pub fn typed_with(option: &str) -> String {
+    let words = std::env::args_os().skip(1).map(|word| shell_word(Path::new(&word)));
+    let words: Vec<String> = words.collect();
+    format!("deft-needle {} {option}", words.join(" "))
 }
 
 /// Whether a path stands for standard input or output.

@@ -16,6 +16,8 @@ use std::time::Duration;
 const FILE: &str = "DEFT_NEEDLE_CONFIG";
 /// Bytes that a configuration file may have.
 const MOST: u64 = 1 << 16;
+/// Threads at most.
+pub const MOST_THREADS: usize = 256;
 
 /// A setting: its key in the file, its variable, what it does, its default, and what sets it.
 struct Row {
@@ -57,7 +59,7 @@ const ROWS: &[Row] = &[
         default: "0",
         expected: "a number from 0 to 1024",
         set: |settings, text| {
-            settings.threads = text.parse().ok().filter(|threads| *threads <= 1024)?;
+            settings.threads = text.parse().ok().filter(|threads| *threads <= MOST_THREADS)?;
             Some(())
         },
     },

@@ -13,8 +13,10 @@ use crate::refusal::{FileKind, OddCaches, OddText};
 use crate::root::{Kind, look};
 use crate::sheet::{Fault, Pattern, Sheet, known_root};
 use crate::target::Target;
+use crate::template::{Piece, pieces};
 use crate::tree::{files_below, slot_name};
 use deft_needle_audio::Invalid;
+use regex::Regex;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
@@ -22,15 +24,34 @@ use std::path::Path;
 ///
 /// # Errors
 /// [`Error::Sheet`] where a pattern finds what is no cache; [`Error::Read`].
-pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> Result<Vec<Key>> {
+pub fn of_target<'a>(
+    root: &Path,
+    target: &Target,
+    state: &State,
+    slots: &[&str],
+    files: impl Iterator<Item = &'a Key>,
+) -> Result<Vec<Key>> {
     let sheet = &target.sheet;
-    let mut known: BTreeSet<String> = target.slots.names().map(folded).collect();
-    known.extend(more.iter().map(|slot| folded(slot)));
+    // Patterns that find nothing meet nothing.
+    if sheet.clear.0.is_empty() {
+        return Ok(Vec::new());
+    }
+    let slots: BTreeSet<&str> = target.slots.names().chain(slots.iter().copied()).collect();
+    let sides: BTreeSet<String> =
+        slots.iter().flat_map(|slot| beside_slot(sheet, slot)).map(|side| folded(&side)).collect();
+    let slots: BTreeSet<String> = slots.into_iter().map(folded).collect();
+    let replaced = known_in(state);
+    let files: BTreeSet<String> = files.map(|key| folded(key.as_str())).collect();
     let guarded = |key: &Key| {
-        if known.contains(&folded(key.within())) {
+        let (name, whole) = (folded(key.within()), folded(key.as_str()));
+        if slots.contains(&name) {
             return Some(FileKind::Slot);
         }
-        guarded(sheet, key.within()).or_else(|| held(state, key))
+        if sides.contains(&name) || files.contains(&whole) {
+            return Some(FileKind::Beside);
+        }
+        let known = replaced.contains(&whole).then_some(FileKind::Replaced);
+        guarded(sheet, key.within()).or(known).or_else(|| templated(sheet, key.within()))
     };
     let mut others = state.others.clone();
     others.extend(
@@ -47,24 +68,24 @@ pub fn of_target(root: &Path, target: &Target, state: &State, more: &[&str]) -> 
 
 /// The caches that a ledger's own patterns find now, where nobody has the sheet at hand.
 ///
+/// What the ledger knows is no cache, whatever its patterns find: nobody could put it right, and a restore goes on.
+///
 /// # Errors
-/// As [`of_target`].
+/// [`Error::Read`]; a malformed pattern.
 pub fn of_ledger(root: &Path, patterns: &[String], state: &State) -> Result<Vec<Key>> {
     let parsed = patterns.iter().map(|text| text.parse::<Pattern>());
     let parsed: Vec<Pattern> =
         parsed.collect::<Result<_, Invalid>>().map_err(OddCaches::Pattern)?;
-    find(root, &state.others, &parsed, &|key| {
-        let kind = held(state, key)?;
-        Some(OddCaches::Meets { name: key.to_string(), kind }.into())
-    })
+    let known = known_in(state);
+    let mut found = find(root, &state.others, &parsed, &|_| None)?;
+    found.retain(|key| !known.contains(&folded(key.as_str())));
+    Ok(found)
 }
 
-/// What a ledger knows a file as.
-fn held(state: &State, key: &Key) -> Option<FileKind> {
-    let name = folded(key.as_str());
+/// The files that a ledger knows.
+fn known_in(state: &State) -> BTreeSet<String> {
     let known = state.slots.iter().filter(|(_, slot)| slot.matters());
-    let mut known = known.map(|(key, _)| folded(key.as_str()));
-    known.any(|key| key == name).then_some(FileKind::Replaced)
+    known.map(|(key, _)| folded(key.as_str())).collect()
 }
 
 /// What a sheet knows a file of its main root as, if anything.
@@ -92,6 +113,42 @@ pub(crate) fn guarded(sheet: &Sheet, name: &str) -> Option<FileKind> {
     ruled.map(|_| FileKind::Slot)
 }
 
+/// The files that a sheet keeps beside a slot: texts that tell its loop, companions of its clip.
+fn beside_slot(sheet: &Sheet, slot: &str) -> Vec<String> {
+    let loops = sheet.rule_for(slot).into_iter().flat_map(|rule| &rule.loop_file.0);
+    let mut all: Vec<String> = loops.filter_map(|file| file.path(slot).ok()).collect();
+    let bare = slot.rsplit_once('.').map_or(slot, |(bare, _)| bare);
+    let companions = sheet.companions.0.iter();
+    let of_slot = companions.filter(|one| one.patterns.0.iter().any(|p| p.matches(slot)));
+    all.extend(of_slot.map(|companion| format!("{bare}.{}", companion.extension.0)));
+    all
+}
+
+/// What a sheet's templates may become the name of.
+fn templated(sheet: &Sheet, name: &str) -> Option<FileKind> {
+    let mut entries = sheet.entries.iter().map(|entry| &entry.get_ref().file.0);
+    if entries.any(|file| may_be(file, name)) {
+        return Some(FileKind::Entries);
+    }
+    let mut makes = sheet.makes.iter().map(|make| &make.get_ref().file.0);
+    makes.any(|file| may_be(file, name)).then_some(FileKind::Beside)
+}
+
+/// Whether a template may become a name. One that is all places, and so could become any, is known once it is filled.
+fn may_be(template: &str, name: &str) -> bool {
+    let Ok(pieces) = pieces(template) else { return false };
+    let is_plain = |piece: &Piece| matches!(piece, Piece::Text(text) if text.len() > 1);
+    if !pieces.iter().any(is_plain) {
+        return false;
+    }
+    let parts = pieces.iter().map(|piece| match piece {
+        Piece::Text(text) => regex::escape(&folded(text)),
+        Piece::Place(_) => ".*".to_owned(),
+    });
+    let expression = format!("^{}$", parts.collect::<String>());
+    Regex::new(&expression).is_ok_and(|built| built.is_match(&folded(name)))
+}
+
 fn not_cache(
     sheet: &Sheet,
     pattern: Option<&Pattern>,
@@ -111,10 +168,16 @@ pub fn check(sheet: &Sheet) -> Result<()> {
     let lists = sheet.slots.iter().filter_map(|s| Some(s.get_ref().in_root.as_ref()?.0.clone()));
     let entries = sheet.entries.iter().map(|entry| entry.get_ref().file.0.clone());
     let mut samples: Vec<String> = named.chain(lists).chain(entries).collect();
-    samples.retain(|sample| sample != "." && !sample.contains('{'));
+    samples.extend(sheet.makes.iter().map(|make| make.get_ref().file.0.clone()));
+    samples.retain(|sample| sample != ".");
+    for sample in &mut samples {
+        *sample = filled(sample);
+    }
     for rule in &sheet.rules {
         for pattern in &rule.patterns.get_ref().0 {
-            samples.extend(samples_of(pattern.text(), &rule.extensions()));
+            let slots = samples_of(pattern.text(), &rule.extensions());
+            samples.extend(slots.iter().flat_map(|slot| beside_slot(sheet, slot)));
+            samples.extend(slots);
         }
     }
     for pattern in &sheet.clear.0 {
@@ -127,6 +190,16 @@ pub fn check(sheet: &Sheet) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// A name that a template may become.
+fn filled(template: &str) -> String {
+    let Ok(pieces) = pieces(template) else { return template.to_owned() };
+    let parts = pieces.into_iter().map(|piece| match piece {
+        Piece::Text(text) => text,
+        Piece::Place(_) => "any".to_owned(),
+    });
+    parts.collect()
 }
 
 /// Names that a rule's pattern matches.

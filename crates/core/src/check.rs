@@ -199,7 +199,8 @@ impl Target {
 
     /// One file as a slot; `None` for what is neither a slot nor a sound.
     fn check_member(&self, name: &str, member: &Member, beside: Beside<'_>) -> Option<Checked> {
-        let stands_for = self.slots.stands_for(&self.sheet, name);
+        let stands_for =
+            self.slots.stands_for(&self.sheet, name).or_else(|| self.packed_slot(name));
         let slot = stands_for.unwrap_or(name);
         let rule = self.sheet.rules.iter().position(|rule| rule.matches(slot));
         let sniffed = member.sniffed();
@@ -223,6 +224,14 @@ impl Target {
         }
         let (name, stands_for) = (name.to_owned(), stands_for.map(str::to_owned));
         Some(Checked { slot: name, stands_for, is, rule, shortfalls, bytes: member.bytes })
+    }
+
+    /// The slot of a file that lies where this target's packs keep theirs.
+    fn packed_slot<'n>(&self, name: &'n str) -> Option<&'n str> {
+        let folder = self.sheet.pack.as_ref()?.folder.as_ref()?;
+        let within = name.strip_prefix(folder.0.as_str())?.strip_prefix('/')?;
+        let known = !self.slots.has(name) && self.sheet.rule_for(within).is_some();
+        known.then_some(within)
     }
 
     /// Names that no list gives, against the rules and against each other.
@@ -312,7 +321,8 @@ impl Target {
                 let since = changed.ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
                 since.is_some_and(|since| since.as_secs() < last)
             };
-            let caches = crate::caches::of_target(&main, self, &status.state, &[]);
+            let caches =
+                crate::caches::of_target(&main, self, &status.state, &[], std::iter::empty());
             let stale = caches.unwrap_or_default().into_iter().filter(is_older);
             all.extend(stale.map(Whole::Cache));
         }

@@ -168,7 +168,7 @@ impl Encoder {
         })
     }
 
-    fn failed(&self, why: OutsideFault) -> Error {
+    pub(crate) fn failed(&self, why: OutsideFault) -> Error {
         Error::Outside { role: self.what, program: self.words[0].clone(), why }
     }
 

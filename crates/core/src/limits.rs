@@ -23,6 +23,18 @@ pub const NAME: u64 = 4096;
 pub const DEPTH: usize = 64;
 /// Values in a property list, shared ones counted wherever they are used.
 pub const VALUES: usize = 1_000_000;
+/// Bytes of a text or value that a template is filled in to.
+pub const FILLED: usize = 4 << 20;
+/// Bytes of all files that a job makes, edits or carries beside its slots.
+pub const BESIDE: u64 = 128 << 20;
+/// Slots of a job or a pack.
+pub const SLOTS: usize = 30_000;
+/// Replacements of one job that are looked at once something is wrong with them.
+pub const FAULTS: usize = 200;
+/// Folders that a path within a root may lead through, and itself.
+pub const LEVELS: usize = 32;
+/// Bytes of one name in a path, as most file systems have it.
+pub const NAME_BYTES: usize = 255;
 /// Pixels of an icon, each way.
 pub const PIXELS: u32 = 4096;
 /// Bytes that a compiled pattern may take.

@@ -3,7 +3,7 @@
 
 use crate::error::{Error, Result};
 use crate::limits;
-use crate::refusal::{OddList, OddText, Written};
+use crate::refusal::{Many, OddList, OddText, Written};
 use crate::sheet::{Column, Fault};
 use crate::stock::bytes_at;
 use deft_needle_audio::num::count;
@@ -94,6 +94,10 @@ pub fn rows(path: &Path, text: &str, delimiter: char, skip: usize) -> Result<Vec
         let cells: Vec<String> = row.iter().map(|cell| cell.trim().to_owned()).collect();
         if !is_comment(&cells[0]) && cells.iter().any(|cell| !cell.is_empty()) {
             all.push(Row { line, cells });
+            if all.len() > limits::NAMES {
+                let odd = OddText::TooMany(Many::Names, limits::NAMES);
+                return Err(Fault::whole(path, odd).into());
+            }
         }
     }
     Ok(all)

@@ -18,6 +18,15 @@ use std::time::SystemTime;
 /// What all of them may take; the oldest make room.
 const MOST: u64 = 512 << 20;
 
+/// Whether a file is named as those that are kept here.
+fn is_ours(path: &Path) -> bool {
+    let part =
+        |part: Option<&std::ffi::OsStr>| part.unwrap_or_default().to_string_lossy().into_owned();
+    let (stem, extension) = (part(path.file_stem()), part(path.extension()));
+    let is_hash = stem.len() == 64 && stem.bytes().all(|byte| byte.is_ascii_hexdigit());
+    is_hash && ["file", "json"].contains(&extension.as_str())
+}
+
 /// What is known of a kept file beside its bytes.
 #[derive(Serialize, Deserialize)]
 struct Kept {
@@ -92,6 +101,7 @@ impl Shelf {
             .flatten()
             .filter_map(|entry| {
                 let found = entry.metadata().ok().filter(std::fs::Metadata::is_file)?;
+                is_ours(&entry.path()).then_some(())?;
                 Some((found.modified().ok()?, found.len(), entry.path()))
             })
             .collect();

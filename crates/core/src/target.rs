@@ -7,11 +7,11 @@ use crate::run::Notice;
 use crate::sheet::{LoopFile, New, Remark, Rule, Sheet, Within, audit};
 use crate::slots::{Listed, Roots, Slots};
 use crate::stock::Inside;
-use crate::tree::slot_name;
+use crate::tree::{slot_name, stays_below};
 use deft_needle_audio::edit::{CutEdit, Level, LoopEdit, Overruled, Request};
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::shape::route::Route;
-use deft_needle_audio::spec::{Chunks, Demand, Header, LoopTags};
+use deft_needle_audio::spec::{Chunks, Container, Demand, Header, LoopTags};
 use deft_needle_audio::units::{FrameRange, SampleRate};
 use deft_needle_audio::{Facts, Invalid, Spec};
 use std::cmp::Reverse;
@@ -32,6 +32,8 @@ pub struct Target {
 /// A slot that something is made for.
 #[derive(Debug, Clone, Copy)]
 pub struct Aim<'a> {
+    /// What its name says that it holds, where that is something known.
+    pub named: Option<Container>,
     /// What its file must be.
     pub rule: &'a Rule,
     /// What is known of its stock.
@@ -107,7 +109,8 @@ impl Target {
                 return Err(OddSlot::BadName { odd, right }.of(slot));
             }
         }
-        let aim = Aim { rule, listed: self.slots.listed(&slot) };
+        let named = container_of(&slot);
+        let aim = Aim { named, rule, listed: self.slots.listed(&slot) };
         Ok((slot, aim))
     }
 
@@ -192,6 +195,10 @@ impl Target {
                 let slot = typed.to_str()?.replace('\\', "/");
                 let place = self.slots.place_of(&slot).filter(|_| self.slots.has(&slot));
                 let path = main_path.join(place?);
+                // Names come out of lists that anybody may have written, and links lead anywhere.
+                if !stays_below(&main_path, &path) {
+                    return None;
+                }
                 (slot, path)
             }
         };
@@ -209,6 +216,11 @@ impl Target {
             path,
         })
     }
+}
+
+/// What the extension of a name stands for.
+pub fn container_of(name: &str) -> Option<Container> {
+    Container::from_extension(name.rsplit_once('.')?.1)
 }
 
 /// What is wrong with a name, and a name that would be right.
@@ -274,10 +286,17 @@ impl Aim<'_> {
     /// A demand that contradicts itself, or names what is not written here.
     pub fn demand(&self, own: &Request, like: Option<&Demand>) -> Result<(Demand, Vec<Notice>)> {
         let mut ruled = self.rule.demand().unwrap_or_else(|| Spec::ANY.into());
-        // Of alternatives, a slot takes the one that its own stock has.
+        // Of alternatives, a slot takes the one that its own stock has, else those that its name stands for.
         let stock = self.listed.and_then(Listed::format);
-        if let Some(own) = stock.and_then(|own| ruled.specs.iter().find_map(|s| s.narrowed(own))) {
-            ruled.specs = vec![own];
+        let named = |named| ruled.specs.iter().filter_map(|spec| spec.named(named)).collect();
+        match stock.and_then(|own| ruled.specs.iter().find_map(|s| s.narrowed(own))) {
+            Some(own) => ruled.specs = vec![own],
+            None => {
+                let named: Vec<Spec> = self.named.map(named).unwrap_or_default();
+                if !named.is_empty() {
+                    ruled.specs = named;
+                }
+            }
         }
         let base = match like {
             Some(like) => Demand {

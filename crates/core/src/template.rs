@@ -1,6 +1,7 @@
 //! Templates: text with `{…}`, filled in with what is known of a slot, and the job's values.
 
 use crate::entry::plain;
+use crate::limits;
 use crate::names::nearest;
 use crate::refusal::OddTemplate;
 use serde_json::{Map, Number, Value};
@@ -52,6 +53,7 @@ impl Names {
         })?;
         for filter in parts {
             value = filtered(&value, filter).map_err(wrong)?;
+            fits(value.as_str().map_or(0, str::len))?;
         }
         Ok(value)
     }
@@ -97,10 +99,12 @@ impl Names {
     pub fn text(&self, template: &str) -> Result<String, OddTemplate> {
         let mut text = String::new();
         for piece in pieces(template)? {
-            match piece {
-                Piece::Text(plain) => text += &plain,
-                Piece::Place(place) => text += &plain(&self.place(&place)?),
-            }
+            let more = match piece {
+                Piece::Text(plain) => plain,
+                Piece::Place(place) => plain(&self.place(&place)?),
+            };
+            fits(text.len() + more.len())?;
+            text += &more;
         }
         Ok(text)
     }
@@ -110,28 +114,45 @@ impl Names {
     /// # Errors
     /// As [`Names::text`].
     pub fn value(&self, template: &toml::Value) -> Result<Value, OddTemplate> {
+        self.value_within(template, &mut limits::FILLED.clone())
+    }
+
+    /// The same with what is left of the room that all of it may take.
+    fn value_within(&self, template: &toml::Value, room: &mut usize) -> Result<Value, OddTemplate> {
+        let mut take = |value: Value| {
+            let bytes = value.as_str().map_or(1, str::len);
+            *room = room.checked_sub(bytes).ok_or(TOO_LONG)?;
+            Ok(value)
+        };
         Ok(match template {
             toml::Value::String(text) => match lone(text) {
-                Some(place) => self.place(place)?,
-                None => Value::from(self.text(text)?),
+                Some(place) => take(self.place(place)?)?,
+                None => take(Value::from(self.text(text)?))?,
             },
             toml::Value::Integer(number) => Value::from(*number),
             toml::Value::Float(number) => Value::from(*number),
             toml::Value::Boolean(value) => Value::from(*value),
             toml::Value::Datetime(time) => Value::from(time.to_string()),
             toml::Value::Array(members) => {
-                let members = members.iter().map(|member| self.value(member));
+                let members = members.iter().map(|member| self.value_within(member, room));
                 Value::Array(members.collect::<Result<_, _>>()?)
             }
             toml::Value::Table(members) => {
                 let member = |(key, value)| {
                     let key: &String = key;
-                    Ok::<_, OddTemplate>((self.text(key)?, self.value(value)?))
+                    Ok::<_, OddTemplate>((self.text(key)?, self.value_within(value, room)?))
                 };
                 Value::Object(members.iter().map(member).collect::<Result<Map<_, _>, _>>()?)
             }
         })
     }
+}
+
+const TOO_LONG: OddTemplate = OddTemplate::TooLong { most: limits::FILLED };
+
+/// Whether a text of so many bytes may be made.
+fn fits(bytes: usize) -> Result<(), OddTemplate> {
+    if bytes <= limits::FILLED { Ok(()) } else { Err(TOO_LONG) }
 }
 
 /// What is odd about a sum.

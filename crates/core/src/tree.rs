@@ -122,6 +122,12 @@ pub fn names_in(folder: &Path) -> Vec<String> {
     names
 }
 
+/// Whether a file, links on the way to it followed, lies below a folder.
+pub(crate) fn stays_below(folder: &Path, file: &Path) -> bool {
+    let real = |path: &Path| path.canonicalize().ok();
+    real(file).zip(real(folder)).is_some_and(|(file, folder)| file.starts_with(folder))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -32,7 +32,10 @@ pub fn play(stage: &mut Stage<'_>) -> Result<()> {
 pub const NEXT: &[(&str, &str)] = &[
     ("deft-needle proof quay.toml -o quay.html --open", "the game's job, to see and to hear"),
     ("deft-needle inspect takes", "what the clips are"),
-    ("deft-needle swap takes/whisper.wav card/SAY/GREET.PRM --trim-silence --level stock", ""),
+    (
+        "deft-needle swap takes/whisper.wav card/SAY/GREET.PRM --root card --trim-silence --level stock",
+        "",
+    ),
     ("deft-needle restore card", "and out again"),
     ("deft-needle seam takes/concertina.wav", "where the tune loops"),
     ("deft-needle check hasty.toml", "a job with everything wrong"),

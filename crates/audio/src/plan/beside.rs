@@ -192,6 +192,10 @@ fn tags(known: &Known<'_>, texts: bool, decisions: &mut Vec<Decision>) -> Result
     };
     let comment = Tag::guide();
     let says = known.guide && !matches!(known.wanted, Some(Chunks::Bare | Chunks::Loops));
+    if known.guide && !says {
+        let (names, reason) = (vec![comment.name.clone()], LeftOut::Forbidden);
+        decisions.push(Decision::TagsLeftOut { names, reason });
+    }
     if says && holds(container, &comment) {
         tags.retain(|tag| tag.name != comment.name);
         tags.push(comment);

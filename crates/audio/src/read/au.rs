@@ -44,6 +44,15 @@ pub(super) fn open(mut file: Reading<'_>) -> Result<Opened> {
         rate: file.rate(hertz, 16)?,
         channels: file.channels(count, 20)?,
     };
+    let one_only =
+        matches!(codec, Codec::G722 | Codec::G726At24 | Codec::G726At32 | Codec::G726At40);
+    if one_only && format.channels.count() != 1 {
+        return Err(file.unsupported(format!(
+            "{} in {} channels",
+            format.encoding,
+            format.channels.count()
+        )));
+    }
     let offset = u64::from(offset);
     let in_file = file.length().saturating_sub(offset);
     let mut plain = Plain::samples(offset, 0, format, ByteOrder::Big);

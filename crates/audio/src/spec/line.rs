@@ -114,6 +114,13 @@ impl Spec {
         })
     }
 
+    /// The same, of its alternatives the one container that a name stands for; `None` where it is none of them.
+    pub fn named(&self, container: Container) -> Option<Self> {
+        let Choice::OneOf(all) = &self.container else { return None };
+        let container = Choice::OneOf(vec![*all.iter().find(|one| **one == container)?]);
+        Some(Self { container, ..self.clone() })
+    }
+
     /// What is written of clips that have nothing of it yet; `None` where a word leaves that open.
     pub fn written(&self) -> Option<Format> {
         Some(Format {

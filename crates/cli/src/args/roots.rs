@@ -54,8 +54,8 @@ impl RootOptions {
 #[command(after_long_help = "Examples:
   deft-needle swap kettle.wav card/SAY/TICK01.PRM --root card
   deft-needle swap kettle.wav card/SAY/CUCKOO.PRM --root card --trim-silence --level stock
-  deft-needle swap kettle.wav card/SAY/TICK09.PRM --new
-  deft-needle swap bell.lbx game/BELL.LBX --as-is   a finished file of a closed format
+  deft-needle swap kettle.wav card/SAY/TICK09.PRM --new --root card
+  deft-needle swap bell.lbx game/BELL.LBX --as-is --root game   a finished file of a closed format
   deft-needle restore card/SAY/TICK01.PRM          restores the original")]
 pub struct Swap {
     /// The clip; - is standard input
@@ -82,6 +82,12 @@ pub struct Swapping {
     /// Allow a new file
     #[arg(long)]
     pub new: bool,
+    /// Allow a name that does not match what the file holds
+    ///
+    /// Without it, an extension of another format than the one written is refused, and so is a new file whose extension
+    /// none of its neighbours has.
+    #[arg(long)]
+    pub name_anyway: bool,
     /// For a slot that is a link: replace the link by a file, or follow it [default: replace]
     #[arg(long, value_name = "WHAT")]
     pub link: Option<LinkChoice>,
@@ -142,6 +148,16 @@ pub struct Restore {
     /// For slots that were changed since: overwrite, or keep what is there
     #[arg(long, value_name = "WHAT")]
     pub changed: Option<ChangedChoice>,
+    /// Restore a kept copy of the named slots
+    ///
+    /// What is in the slot is kept in its turn. COPY is how the copy's name begins; `status` shows it.
+    #[arg(long, value_name = "COPY", num_args = 0..=1, require_equals = true, default_missing_value = "",
+        conflicts_with_all = ["job", "changed", "drop"])]
+    pub kept: Option<String>,
+    /// Delete kept copies of the named slots for good
+    #[arg(long, value_name = "COPY", num_args = 0..=1, require_equals = true, default_missing_value = "",
+        conflicts_with_all = ["job", "changed"])]
+    pub drop: Option<String>,
     /// Print what would be done, change nothing
     #[arg(long)]
     pub dry_run: bool,

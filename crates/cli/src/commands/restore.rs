@@ -8,10 +8,10 @@ use crate::failure::Failure;
 use crate::object;
 use crate::paths::{shown, text};
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::names::Key;
+use deft_needle_core::names::{Key, shell_word};
 use deft_needle_core::refusal::Refusal;
 use deft_needle_core::root::{Root, absolute, key_of};
-use deft_needle_core::run::{Changed, Restored, Which, restore};
+use deft_needle_core::run::{Changed, KeptAct, Restored, Which, kept, restore};
 
 use std::path::Path;
 
@@ -28,6 +28,9 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
     let mut objects = Vec::new();
     let mut count = 0;
     let (knowing, unknown) = with_slots(args, &roots, &disk)?;
+    if let Some((act, copy)) = kept_act(args) {
+        return unknown.map_or_else(|| kept_copies(args, act, copy, &knowing, console), Err);
+    }
     for (root, slots) in &knowing {
         let below = below(root, args)?;
         let which = match (&args.job, slots.as_slice(), &below) {
@@ -64,6 +67,12 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
             exit = exit.worst(Exit::Refused);
             console.fault_of(&failed.slot, &failed.error);
         }
+        for slot in &done.kept {
+            console.warn(format!(
+                "{}: something else is in place, so a copy of the original is kept (restore --kept)",
+                safe(slot.as_str())
+            ));
+        }
         objects.push(object::RestoredRoot { root: text(&root.path), done });
     }
     if let Some(error) = unknown {
@@ -73,8 +82,54 @@ pub fn run(args: &Restore, console: &Console) -> Result<Exit, Failure> {
         console.say("nothing is installed: nothing to restore");
     }
     tell_unsynced(&disk, console);
-    console.object(|| object::RestoredRoots { roots: objects });
+    console.object(|| object::RestoredRoots { roots: objects, kept: vec![], dropped: vec![] });
     Ok(exit)
+}
+
+/// What is done with kept copies, and which of a slot's are meant.
+fn kept_act(args: &Restore) -> Option<(KeptAct, Option<&str>)> {
+    let act = match (&args.kept, &args.drop) {
+        (Some(copy), _) => (KeptAct::Restore, copy),
+        (None, Some(copy)) => (KeptAct::Drop, copy),
+        (None, None) => return None,
+    };
+    Some((act.0, Some(act.1.as_str()).filter(|copy| !copy.is_empty())))
+}
+
+/// Kept copies of the named slots come back, or go.
+fn kept_copies(
+    args: &Restore,
+    act: KeptAct,
+    copy: Option<&str>,
+    knowing: &Slots,
+    console: &Console,
+) -> Result<Exit, Failure> {
+    let disk = RealDisk::default();
+    let option = if act == KeptAct::Drop { "--drop" } else { "--kept" };
+    let mut all = Vec::new();
+    for (root, slots) in knowing {
+        if slots.is_empty() {
+            let help = format!("deft-needle restore {} SLOT {option}", shell_word(&root.path));
+            return Err(Failure::usage(format!("{option} needs the names of slots"), help));
+        }
+        all.extend(kept(root, slots, copy, act, args.dry_run, &disk)?);
+    }
+    for one in &all {
+        let what = match (act, args.dry_run) {
+            (KeptAct::Restore, false) => paint(GOOD, "kept copy restored"),
+            (KeptAct::Restore, true) => "kept copy would be restored".to_owned(),
+            (KeptAct::Drop, false) => paint(GOOD, "kept copy deleted"),
+            (KeptAct::Drop, true) => "kept copy would be deleted".to_owned(),
+        };
+        console.say(format!("{}: {what} ({})", safe(one.slot.as_str()), one.copy));
+    }
+    tell_unsynced(&disk, console);
+    let (kept, dropped) = match act {
+        KeptAct::Restore => (all, Vec::new()),
+        KeptAct::Drop => (Vec::new(), all),
+    };
+    console.object(|| object::RestoredRoots { roots: vec![], kept, dropped });
+    Ok(Exit::Done)
 }
 
 type Slots = Vec<(Root, Vec<Key>)>;
@@ -101,7 +156,7 @@ fn with_slots(
         let keys: Vec<(&Root, Key)> = keys.collect();
         let knows = |(root, key): &&(&Root, Key)| {
             let state = deft_needle_core::ledger::Ledger::peek(root);
-            state.is_ok_and(|state| state.slots.get(key).is_some_and(|slot| slot.top().is_some()))
+            state.is_ok_and(|state| state.slots.get(key).is_some_and(|slot| slot.matters()))
         };
         let Some((root, key)) = keys.iter().find(knows).or(keys.first()).cloned() else {
             let root = roots.first().ok_or_else(|| Failure::usage("no root", ""))?;

@@ -16,7 +16,9 @@ use deft_needle_core::job::start::from_swaps;
 use deft_needle_core::ledger::record::Installed;
 use deft_needle_core::ledger::state::Pending;
 use deft_needle_core::root::{Known, Registry, Root};
-use deft_needle_core::run::{Condition, EntryStatus, Proof, SlotStatus, Status, Which, status};
+use deft_needle_core::run::{
+    Condition, EntryStatus, KeptCopy, Proof, SlotStatus, Status, Which, status,
+};
 
 use std::path::Path;
 
@@ -75,7 +77,7 @@ fn one(
         false => Proof::Look,
     };
     let which = below.as_deref().map_or(Which::All, Which::Below);
-    let Status { slots, entries, strays, state } = status(root, which, proof)?;
+    let Status { slots, entries, kept, strays, state } = status(root, which, proof)?;
     if args.as_job {
         let (sheet, swaps) = from_swaps(&state, args.target.as_deref(), &root.path);
         console.find(sheet.trim_end());
@@ -83,8 +85,9 @@ fn one(
         return Ok((object, Exit::Done));
     }
     let name = safe(&shown(&root.path));
-    let beside = slots.iter().filter(|one| one.installed.beside).count();
-    let mut told = vec![format!("{} replaced", counted(slots.len() - beside, "slot"))];
+    let replaced = slots.iter().filter(|one| !one.installed.beside).count();
+    let beside = slots.iter().filter(|one| one.installed.beside && !one.installed.tended).count();
+    let mut told = vec![format!("{} replaced", counted(replaced, "slot"))];
     if beside > 0 {
         told.push(format!("{} beside them", counted(beside, "file")));
     }
@@ -95,9 +98,11 @@ fn one(
     }
     console.say(format!("{}: {}", paint(BOLD, name), told.join(", ")));
     let odd = |one: &&SlotStatus| one.stock_lost || one.condition.is_odd();
+    // A companion that went in as it was is nobody's concern until it is restored.
+    let told = |one: &&SlotStatus| !one.installed.tended || console.verbose() || odd(one);
     let shown: Vec<&SlotStatus> = match console.quiet() {
         true => slots.iter().filter(odd).collect(),
-        false => slots.iter().collect(),
+        false => slots.iter().filter(told).collect(),
     };
     if !shown.is_empty() {
         console.find(table(&shown, console.verbose(), console.room()));
@@ -106,8 +111,16 @@ fn one(
     for entry in entries.iter().filter(|entry| !console.quiet() || is_odd(entry)) {
         console.find(entry_line(entry));
     }
+    for copy in kept.iter().filter(|copy| !console.quiet() || copy.lost) {
+        console.find(kept_line(copy));
+    }
+    if !kept.is_empty() {
+        console.say(
+            "  `deft-needle restore ROOT SLOT --kept` restores a kept copy, `--drop` deletes it",
+        );
+    }
     warn_of(state.pending.as_ref(), strays.len(), console);
-    let lost = slots.iter().any(|slot| slot.stock_lost);
+    let lost = slots.iter().any(|slot| slot.stock_lost) || kept.iter().any(|copy| copy.lost);
     if args.verify && !lost {
         console.say("every kept original was read and is intact");
     }
@@ -116,6 +129,7 @@ fn one(
         ledger: text(&root.ledger),
         slots,
         entries,
+        kept,
         strays,
         verified: args.verify,
         interrupted: state.pending.map(|pending| pending.slots),
@@ -143,6 +157,16 @@ fn warn_of(pending: Option<&Pending>, strays: usize, console: &Console) {
             }
         ));
     }
+}
+
+/// A copy that is kept aside, in a line.
+fn kept_line(copy: &KeptCopy) -> String {
+    let state = match copy.lost {
+        true => paint(BAD, "missing or damaged"),
+        false => paint(WARN, "kept copy"),
+    };
+    let size = counted(usize::try_from(copy.bytes).unwrap_or(usize::MAX), "byte");
+    format!("{}: {state}  {}  {}", safe(copy.slot.as_str()), &copy.copy[..8], paint(FAINT, size))
 }
 
 /// An entry in a line.
@@ -196,10 +220,6 @@ fn table(slots: &[&SlotStatus], verbose: bool, room: Room) -> String {
             let lost =
                 "    the kept original is missing or damaged: copy it from the target's maker";
             text.push(paint(BAD, lost));
-        }
-        if one.generations > 1 {
-            let kept = format!("    {} generations of stock are kept", one.generations);
-            text.push(paint(WARN, kept));
         }
     }
     text.join("\n")

@@ -33,7 +33,7 @@ pub fn run(args: &Swap, console: &Console) -> Result<Exit, Failure> {
 }
 
 fn swap(args: &Swap, console: &Console) -> Result<Exit, Failure> {
-    let (target, root) = aimed(&args.slot, &args.how)?;
+    let (target, root) = aimed(&args.clip, &args.slot, &args.how)?;
     if let Some(how) = how_found(root.found) {
         let path = safe(&shown(&root.path));
         console.announce(format!("the root is {path}: {how}"));
@@ -77,6 +77,7 @@ pub fn asked<'a>(
         like: how.wanted.model()?,
         making,
         new: how.new,
+        name_anyway: how.name_anyway,
         link: how.link.map(|link| match link {
             LinkChoice::Replace => Links::Replace,
             LinkChoice::Follow => Links::Follow,
@@ -87,10 +88,10 @@ pub fn asked<'a>(
 }
 
 /// The target, where its sheet was named, and the root that the slot lies in.
-pub fn aimed(slot: &Path, how: &Swapping) -> Result<(Option<Target>, Root), Failure> {
+pub fn aimed(clip: &Path, slot: &Path, how: &Swapping) -> Result<(Option<Target>, Root), Failure> {
     let asked = how.place.asked();
     let Some(target) = how.wanted.target_at(slot, &asked)? else {
-        return Ok((None, asked.of_file(slot, &[])?));
+        return Ok((None, asked.of_file(slot, &[], clip)?));
     };
     let marker = target.sheet.marker.0.first();
     if let (None, Some(marker)) = (&target.roots.main, marker) {
@@ -99,7 +100,7 @@ pub fn aimed(slot: &Path, how: &Swapping) -> Result<(Option<Target>, Root), Fail
         return Err(Failure::Core(why.into()));
     }
     let markers: Vec<&str> = target.sheet.marker.0.iter().map(|m| m.0.as_str()).collect();
-    let root = asked.of_file(slot, &markers)?;
+    let root = asked.of_file(slot, &markers, clip)?;
     // Without markers it is the root that tells where lists are.
     let mut roots = Roots::main(Some(&root.path));
     roots.others.clone_from(&root.others);
@@ -113,8 +114,6 @@ fn how_found(found: Found) -> Option<&'static str> {
         Found::ByFile => Some("its ledger knows this file"),
         Found::ByLedger => Some("it has the nearest ledger above"),
         Found::ByMarker => Some("it has the sheet's marker"),
-        Found::CurrentFolder => Some("the current folder (--root names another)"),
-        Found::SlotFolder => Some("the file's own folder (--root names another)"),
     }
 }
 

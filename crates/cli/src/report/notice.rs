@@ -47,6 +47,13 @@ pub fn words(notice: &Notice) -> String {
         Notice::OtherFormat { stock, made } => {
             format!("{made} instead of the stock's {stock}, as the sheet's rule asks")
         }
+        Notice::NotNew { file } => {
+            format!("no entry in {file}: the file is there already, so it does not count as new")
+        }
+        Notice::SetTwice { file, at } => {
+            format!("{file}: {at} is set more than once; the last value stays")
+        }
+        Notice::Silent => "the file is silent".to_owned(),
         Notice::LoopLost => "the stock loops, this clip has no loop points".to_owned(),
         Notice::Level { by } if *by > 0.0 => format!("{by:.1} LU louder than the stock"),
         Notice::Level { by } => format!("{:.1} LU quieter than the stock", by.abs()),

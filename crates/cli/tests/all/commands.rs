@@ -52,14 +52,36 @@ fn bad_input_gets_its_code_and_a_way_out() {
         ),
         (&["check", "none"], 3, "there is no such file"),
         (&["hear", "clip.wav", "-o", "full/there.wav"], 5, "exists already"),
-        (&["swap", "clip.wav", "card/SAY/TICK04.PRM"], 5, "did you mean TICK01.PRM"),
-        (&["swap", "clip.wav", "card/SAY/tick01.prm"], 5, "(upper and lower case differ)"),
-        (&["swap", "clip.wav", "card/SAY/TICK01.PRM.wav"], 5, "(one has a second extension)"),
-        (&["swap", "clip.wav", "card/SAYS/TICK01.PRM"], 5, "there is no folder card/SAYS"),
-        (&["swap", "clip.wav", "card/SAY"], 5, "is a folder"),
+        (
+            &["swap", "clip.wav", "card/SAY/TICK04.PRM", "--root", "card"],
+            5,
+            "did you mean TICK01.PRM",
+        ),
+        (
+            &["swap", "clip.wav", "card/SAY/tick01.prm", "--root", "card"],
+            5,
+            "(upper and lower case differ)",
+        ),
+        (
+            &["swap", "clip.wav", "card/SAY/TICK01.PRM.wav", "--root", "card"],
+            5,
+            "(one has a second extension)",
+        ),
+        (
+            &["swap", "clip.wav", "card/SAYS/TICK01.PRM", "--root", "card"],
+            5,
+            "there is no folder card/SAYS",
+        ),
+        (&["swap", "clip.wav", "card/SAY", "--root", "card"], 5, "is a folder"),
         (&["swap", "clip.wav", slot, "--root", "full"], 5, "is outside"),
-        (&["swap", "clip.wav", "card/NEW.XYZ", "--new"], 5, "--like FILE or --spec"),
-        (&["swap", slot, slot], 5, "both the clip and the slot"),
+        (
+            &["swap", "clip.wav", "card/NEW.XYZ", "--new", "--root", "card"],
+            5,
+            "--like FILE or --spec",
+        ),
+        (&["swap", "clip.wav", slot], 5, "swap clip.wav card/SAY/TICK01.PRM --root card"),
+        (&["swap", slot, "clip.wav"], 5, "no root is known for clip.wav"),
+        (&["swap", slot, slot, "--root", "card"], 5, "both the clip and the slot"),
         (&["restore", "card"], 5, "nothing is installed"),
     ] {
         let ran = bench.run(args);
@@ -170,7 +192,8 @@ fn a_plan_is_shown_and_nothing_written() {
     ] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
-    let swap = bench.run(&["swap", "clip.wav", "card/SAY/TICK01.PRM", "--dry-run"]);
+    let swap =
+        bench.run(&["swap", "clip.wav", "card/SAY/TICK01.PRM", "--root", "card", "--dry-run"]);
     assert!(swap.out.contains("nothing was changed"), "{}{}", swap.out, swap.err);
     assert!(!bench.path("a.wav").exists() && !bench.path("card/SAY/.deft-needle").exists());
     let plan =

@@ -1,6 +1,7 @@
 //! The demo, and the examples of the help.
 
 use crate::bench::Bench;
+use crate::bench::ferry::tree;
 use crate::bench::typed::filled;
 use std::fs;
 use std::path::Path;
@@ -193,4 +194,57 @@ fn shell(folder: &Path, line: &str) -> (i32, String) {
     }
     let output = command.args(args).output().unwrap();
     (output.status.code().unwrap(), String::from_utf8_lossy(&output.stderr).into_owned())
+}
+
+/// A pack holds what its job installs: taken in by somebody else, it leaves the same tree.
+#[test]
+fn packs_install_what_their_jobs_do() {
+    let [own, friend] = [0, 1].map(|_| Bench::new());
+    for bench in [&own, &friend] {
+        assert_eq!(bench.run(&["demo", "try"]).code, 0);
+    }
+    let pack = own.path("made.pack");
+    for (job, roots, folders) in [
+        ("quay", "--root game=game --root settings=settings", &["game", "settings"][..]),
+        ("berth", "--root game=game --root settings=settings", &["game", "settings"]),
+        ("additions", "--root game=game --root settings=settings", &["game", "settings"]),
+        ("door", "--root finch", &["finch"]),
+        ("show", "--root comet", &["comet"]),
+        ("tower", "--root heron", &["heron"]),
+    ] {
+        let pack = pack.display();
+        for (bench, line) in [
+            (&own, format!("pack {job}.toml -o {pack} --overwrite --allow-commands")),
+            (&own, format!("install {job}.toml --allow-commands")),
+            (&friend, format!("install {pack} {roots}")),
+        ] {
+            let (code, err) = shell(&bench.path("try"), &line);
+            assert_eq!(code, 0, "{line}: {err}");
+        }
+        let trees = [&own, &friend].map(|bench| {
+            let mut tree = tree(
+                bench,
+                &folders
+                    .iter()
+                    .map(|f| format!("try/{f}"))
+                    .collect::<Vec<_>>()
+                    .iter()
+                    .map(String::as_str)
+                    .collect::<Vec<_>>(),
+            );
+            // What a stranger's sheet says of caches is not believed.
+            tree.retain(|name, _| !name.ends_with(".idx"));
+            tree
+        });
+        let names = trees.each_ref().map(|tree| tree.keys().collect::<Vec<_>>());
+        assert_eq!(names[0], names[1], "{job}");
+        for (name, bytes) in &trees[0] {
+            assert!(trees[1][name] == *bytes, "{job}: {name} differs");
+        }
+        for bench in [&own, &friend] {
+            for root in folders.iter().filter(|root| **root != "settings") {
+                assert_eq!(shell(&bench.path("try"), &format!("restore {root}")).0, 0);
+            }
+        }
+    }
 }

@@ -17,6 +17,7 @@ mod safety;
 mod shapes;
 mod shaping;
 mod sheets;
+mod stock;
 mod strangers;
 mod swap;
 mod targets;

@@ -79,8 +79,17 @@ fn what_is_heard_is_what_is_installed() {
     assert_eq!(ran.code, 0, "{}", ran.err);
     let packed = read(&bench, "pages/pack.html");
     assert!(sound(&packed, "sfx/gull_1.wav", "new") == sound(&page, "sfx/gull_1.wav", "new"));
-    let one =
-        ["proof", "clip.wav", "game/sfx/bell.wav", "-o", "pages/bell.html", "--level", "stock"];
+    let one = [
+        "proof",
+        "clip.wav",
+        "game/sfx/bell.wav",
+        "-o",
+        "pages/bell.html",
+        "--level",
+        "stock",
+        "--root",
+        "game",
+    ];
     let ran = bench.run(&one);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(read(&bench, "pages/bell.html").contains("level = "));

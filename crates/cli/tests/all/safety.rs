@@ -36,13 +36,16 @@ fn quick(bench: &Bench, args: &[&str]) -> crate::bench::Ran {
 fn one_file_belongs_to_one_ledger_however_it_is_named() {
     let bench = Bench::new();
     let stock = fs::read(bench.path(SLOT)).unwrap();
-    // From inside the folder: the current folder counts, not the slot's alone.
+    // From inside the folder: nothing speaks for the current folder, until it is named.
     let inside = |args: &[&str], at: &str| {
         let mut command = bench.command(args);
         told(command.current_dir(bench.path(at)).stdin(Stdio::null()).output().unwrap())
     };
     let ran = inside(&["swap", "../../clip.wav", "TICK01.PRM"], "card/SAY");
-    assert!(ran.code == 0 && ran.err.contains("the current folder"), "{}", ran.err);
+    assert!(ran.code == 5 && ran.err.contains("--root"), "{}", ran.err);
+    assert!(!bench.path("card/SAY/.deft-needle").exists());
+    let ran = inside(&["swap", "../../clip.wav", "TICK01.PRM", "--root", "."], "card/SAY");
+    assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(bench.path("card/SAY/.deft-needle").is_dir());
     // Status and restore of any folder above or below act on it.
     for at in ["card", ".", "card/SAY", SLOT] {

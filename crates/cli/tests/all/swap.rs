@@ -19,7 +19,7 @@ fn swap_status_and_restore_make_a_circle() {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
     // The ledger above is found without being named, and the first stock stays the stock.
-    assert_eq!(bench.run(&["swap", "Käse, 鐘 2.wav", slot]).code, 0);
+    assert_eq!(bench.run(&["swap", "Käse, 鐘 2.wav", slot, "--root", "card"]).code, 0);
     assert_eq!(
         bench
             .run(&["swap", "clip.wav", "card/NEW/X.PRM", "--new", "--like", "card/SAY/CUCKOO.PRM"])
@@ -62,7 +62,7 @@ fn warnings_of_a_swap() {
     let bench = Bench::new();
     bench.put("card/SAY/LOUD.PRM", &wav(18_900, 1, 8, 19_000, 0.02));
     bench.put("long.wav", &wav(18_900, 1, 16, 90_000, 0.9));
-    let ran = bench.run(&["swap", "long.wav", "card/SAY/LOUD.PRM"]);
+    let ran = bench.run(&["swap", "long.wav", "card/SAY/LOUD.PRM", "--root", "card"]);
     for part in ["LU louder than the stock", "4.7 times as long"] {
         assert!(ran.out.contains(part), "{part}: {}", ran.out);
     }
@@ -84,7 +84,7 @@ fn a_loop_of_the_stock_is_missed() {
     bench.put("card/SAY/HUM.PRM", &stock);
     let inspected = bench.run(&["card/SAY/HUM.PRM"]).out;
     assert!(inspected.contains("frames 100 up to 4000"), "{inspected}");
-    let ran = bench.run(&["swap", "clip.wav", "card/SAY/HUM.PRM"]);
+    let ran = bench.run(&["swap", "clip.wav", "card/SAY/HUM.PRM", "--root", "card"]);
     let said = "the stock loops, this clip has no loop points";
     assert!(ran.out.contains(said), "{}{}", ran.out, ran.err);
     assert_eq!(bench.run(&["restore", "card/SAY/HUM.PRM"]).code, 0);

@@ -333,7 +333,7 @@ fn errors_as_objects() {
         ("check none.wav", 3, "/failed/0/detail/error", "read"),
         ("fit clip.wav -o clip.wav", 5, "/failed/0/detail/of/refusal", "path"),
         ("fit clip.wav -o o.wav --longest 0.1s", 4, "/failed/0/detail/error", "cannot-meet"),
-        ("swap clip.wav card/SAY/NONE.PRM", 5, "/error/detail/of/refusal", "slot"),
+        ("swap clip.wav card/SAY/NONE.PRM --root card", 5, "/error/detail/of/refusal", "slot"),
         ("restore card", 5, "/error/detail/of/refusal", "ledger"),
         ("learn none -o x.toml", 3, "/error/detail/error", "read"),
         ("install none.toml", 3, "/error/detail/error", "read"),

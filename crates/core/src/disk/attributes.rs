@@ -67,6 +67,11 @@ impl Attributes {
         Ok(all)
     }
 
+    /// When the file was last changed, in whole seconds since 1970.
+    pub fn changed_at(&self) -> Option<u64> {
+        u64::try_from(self.modified? / 1_000_000_000).ok()
+    }
+
     /// The number that the file system knows a file by, where it tells.
     pub fn number_of(path: &Path) -> Option<u64> {
         #[cfg(unix)]

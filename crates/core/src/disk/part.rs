@@ -12,6 +12,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Once;
 
 static SWEPT: Once = Once::new();
+/// Digits of a note's name.
+const TOKEN: usize = 20;
 
 /// A name beside an output. As long as it lives, a note in this user's own folder says where it is.
 #[derive(Debug)]
@@ -84,15 +86,16 @@ fn sweep(notes: &Path) {
             continue;
         }
         let named = read_plain(&note, limits::NAME).ok();
-        let Some(part) = named.and_then(|bytes| String::from_utf8(bytes).ok()) else {
-            let _ = fs::remove_file(&note);
+        let part = named.and_then(|bytes| String::from_utf8(bytes).ok()).map(PathBuf::from);
+        let token = entry.file_name().to_string_lossy().into_owned();
+        let own = format!("{PART}{token}");
+        // Whatever else somebody keeps there is not ours: not by its name, or not by what it says.
+        let is_token = token.len() == TOKEN && token.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let is_own = |part: &PathBuf| part.file_name().is_some_and(|name| *name == *own);
+        let Some(part) = part.filter(|part| is_token && part.is_absolute() && is_own(part)) else {
             continue;
         };
-        let part = PathBuf::from(part);
-        let own = format!("{PART}{}", entry.file_name().to_string_lossy());
-        let is_own = part.file_name().is_some_and(|name| *name == *own);
-        let is_file = fs::symlink_metadata(&part).is_ok_and(|found| found.is_file());
-        if is_own && is_file {
+        if fs::symlink_metadata(&part).is_ok_and(|found| found.is_file()) {
             let _ = fs::remove_file(&part);
         }
         drop(file);
@@ -119,7 +122,7 @@ mod tests {
                 });
             }
             let all = (0..2000).all(|turn| {
-                let token = turn.to_string();
+                let token = format!("{turn:020}");
                 let part = folder.path().join(format!("{PART}{token}"));
                 // No panic: the others would never end.
                 let Ok((path, file)) = note(&notes, &token, &part) else { return false };
@@ -139,16 +142,18 @@ mod tests {
     fn only_parts_of_runs_that_are_gone_are_swept() {
         let folder = tempfile::tempdir().unwrap();
         let notes = folder.path().join("parts");
-        let living = note(&notes, "living", &folder.path().join(".deft-needle-living")).unwrap();
-        drop(note(&notes, "dead", &folder.path().join(".deft-needle-dead")).unwrap());
-        drop(note(&notes, "liar", &folder.path().join("precious")).unwrap());
-        for name in [".deft-needle-living", ".deft-needle-dead", "precious"] {
-            fs::write(folder.path().join(name), b"x").unwrap();
+        let [living, dead, liar] = ["1", "2", "3"].map(|digit| digit.repeat(TOKEN));
+        let part = |token: &str| folder.path().join(format!("{PART}{token}"));
+        let held = note(&notes, &living, &part(&living)).unwrap();
+        drop(note(&notes, &dead, &part(&dead)).unwrap());
+        drop(note(&notes, &liar, &folder.path().join("precious")).unwrap());
+        fs::write(notes.join("diary.txt"), b"somebody's own").unwrap();
+        for path in [part(&living), part(&dead), folder.path().join("precious")] {
+            fs::write(path, b"x").unwrap();
         }
         sweep(&notes);
-        let there = |name: &str| folder.path().join(name).exists();
-        assert!(there(".deft-needle-living") && there("precious"));
-        assert!(!there(".deft-needle-dead"));
-        assert!(living.0.exists() && !notes.join("liar").exists());
+        assert!(part(&living).exists() && folder.path().join("precious").exists());
+        assert!(!part(&dead).exists() && !notes.join(dead).exists());
+        assert!(held.0.exists() && notes.join(liar).exists() && notes.join("diary.txt").exists());
     }
 }

@@ -95,6 +95,10 @@ impl Syntax for Json {
         read.value.as_ref().map(node).ok_or_else(|| "invalid JSON: it is empty".to_owned())
     }
 
+    fn fragment(&self, text: &str) -> Option<Node> {
+        self.read(text).ok().filter(|node| node.range == (0..text.len()))
+    }
+
     fn value(&self, value: &Value) -> String {
         in_line(value)
     }

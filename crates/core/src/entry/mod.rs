@@ -6,6 +6,7 @@ mod ini;
 mod json;
 mod line_list;
 mod node;
+mod open;
 mod plist_binary;
 mod plist_xml;
 mod script;
@@ -17,10 +18,11 @@ mod tree;
 pub use ini::plain;
 pub use json::{in_line, read as read_json};
 pub(crate) use node::steps;
+pub use open::OpenFile;
 pub(crate) use plist_xml::read_xml;
 pub use script::Put;
 
-use crate::names::{folded, natural};
+use crate::names::folded;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -141,7 +143,7 @@ pub enum Made {
     /// It stands there already.
     Already,
     /// The file with it, and how it is undone.
-    New(Vec<u8>, Done),
+    New(Vec<u8>, Box<Done>),
 }
 
 /// An entry that was made.
@@ -164,6 +166,9 @@ pub struct Done {
     /// Where in a script it was put, in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     offset: Option<u64>,
+    /// What stood before and behind it in a script then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    around: Option<[String; 2]>,
 }
 
 /// Whether two values say the same, be one a number and the other its text.
@@ -263,8 +268,34 @@ impl NewEntry {
         if self.format == Format::Script {
             return script::make(self, value, bytes);
         }
+        let (Order::IndexOf { list: other, value: known }, Some((list, member))) =
+            (&self.order, self.member(value))
+        else {
+            let plain = Self { expect: None, order: self.order.clone().or_end(), ..self.clone() };
+            let mut file = OpenFile::new(bytes.to_vec());
+            return match file.make(&plain)? {
+                None => Ok(Made::Already),
+                Some(done) => Ok(Made::New(file.bytes()?, Box::new(done))),
+            };
+        };
         let mut document = self.format.open(bytes, self.separator.as_deref())?;
-        let done = |at: String, value: Value, member, before| Done {
+        let (members, others) = (document.list(&list)?, document.list(other)?);
+        let index = others.iter().position(|m| same(m, known));
+        let index = index.ok_or_else(|| format!("{} is not in {other}", plain(known)))?;
+        if members.len() >= others.len() {
+            // Both lists are as long: the place is there already.
+            let set = Self { at: format!("{list}/{index}"), order: Order::End, ..self.clone() };
+            return set.make(bytes);
+        }
+        let made = members.is_empty() && document.get(&list).is_none();
+        document.insert(&list, index, &member)?;
+        let done = Done { made, ..self.done(list, member, true, None) };
+        Ok(Made::New(document.bytes()?, Box::new(done)))
+    }
+
+    /// What is remembered of it once it is made.
+    fn done(&self, at: String, value: Value, member: bool, before: Option<String>) -> Done {
+        Done {
             format: self.format,
             at,
             value,
@@ -273,44 +304,15 @@ impl NewEntry {
             made: false,
             before,
             offset: None,
-        };
-        let Some((list, member)) = self.member(value) else {
-            let at = self.place(value)?;
-            if document.get(&at).is_some_and(|found| self.says(&found, value)) {
-                return Ok(Made::Already);
-            }
-            let before = document.raw(&at);
-            document.set(&at, value)?;
-            let set = document.get(&at).unwrap_or_else(|| value.clone());
-            return Ok(Made::New(document.bytes()?, done(at, set, false, before)));
-        };
-        let members = document.list(&list)?;
-        let index = match &self.order {
-            Order::IndexOf { list: other, value } => {
-                let others = document.list(other)?;
-                let index = others.iter().position(|m| same(m, value));
-                let index = index.ok_or_else(|| format!("{} is not in {other}", plain(value)))?;
-                if members.len() >= others.len() {
-                    // Both lists are as long: the place is there already.
-                    let set = Self { at: format!("{list}/{index}"), ..self.clone() };
-                    return set.make(bytes);
-                }
-                index
-            }
-            _ if members.iter().any(|m| self.is_same(m, &member)) => return Ok(Made::Already),
-            order @ (Order::Sorted | Order::Codepoint) => {
-                let own = plain(&member);
-                let greater = |other: &Value| match order {
-                    Order::Codepoint => plain(other) > own,
-                    _ => natural(&folded(&plain(other)), &folded(&own)).is_gt(),
-                };
-                members.iter().position(greater).unwrap_or(members.len())
-            }
-            Order::End => members.len(),
-        };
-        let made = members.is_empty() && document.get(&list).is_none();
-        document.insert(&list, index, &member)?;
-        Ok(Made::New(document.bytes()?, Done { made, ..done(list, member, true, None) }))
+            around: None,
+        }
+    }
+}
+
+impl Order {
+    /// Values at places have no order.
+    fn or_end(self) -> Self {
+        if let Self::IndexOf { .. } = self { Self::End } else { self }
     }
 }
 
@@ -324,23 +326,11 @@ impl Done {
         if self.format == Format::Script {
             return script::undo(self, bytes);
         }
-        let mut document = self.format.open(bytes, self.separator.as_deref())?;
-        if self.member {
-            let members = document.list(&self.at)?;
-            let Some(index) = members.iter().rposition(|m| same(m, &self.value)) else {
-                return Ok(None);
-            };
-            match self.made && members.len() == 1 && self.format != Format::Lines {
-                true => document.put_back(&self.at, None)?,
-                false => document.remove(&self.at, index)?,
-            }
-        } else {
-            if document.get(&self.at).is_none_or(|found| !same(&found, &self.value)) {
-                return Ok(None);
-            }
-            document.put_back(&self.at, self.before.as_deref())?;
+        let mut file = OpenFile::new(bytes.to_vec());
+        match file.undo(self)? {
+            true => file.bytes().map(Some),
+            false => Ok(None),
         }
-        document.bytes().map(Some)
     }
 
     /// Whether it still stands there.
@@ -363,9 +353,10 @@ impl Done {
         }
     }
 
-    /// Whether undoing the other one would disturb this one: it was put in the same place later.
-    pub fn covers(&self, other: &Self) -> bool {
-        !self.member && !other.member && self.at == other.at
+    /// Where it was put, where there is room for one: what was put in the same place later lies over it. Nothing for
+    /// the members of lists.
+    pub fn place(&self) -> Option<&str> {
+        (!self.member).then_some(&self.at)
     }
 }
 

@@ -4,7 +4,7 @@ use serde_json::{Map, Value};
 use std::ops::Range;
 
 /// A value and where it stands.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Node {
     /// All of it.
     pub range: Range<usize>,
@@ -13,7 +13,7 @@ pub struct Node {
 }
 
 /// What a node is.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Kind {
     /// A value without members.
     Leaf(Value),
@@ -41,7 +41,7 @@ pub enum Kind {
 }
 
 /// A member of a node.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Member {
     /// Its key; empty in lists.
     pub key: String,
@@ -72,6 +72,10 @@ pub trait Syntax: Send + Sync {
     fn line_comment(&self) -> Option<&'static str>;
     /// Marks around members: of a list, of a map.
     fn marks(&self, list: bool) -> [&'static str; 2];
+    /// Reads a value by itself, as it stands within a text; nothing where that tells too little.
+    fn fragment(&self, _text: &str) -> Option<Node> {
+        None
+    }
     /// A whole section with one member, where the format has such.
     fn section(&self, _path: &[String], _key: &str, _value: &Value) -> Option<String> {
         None
@@ -79,6 +83,64 @@ pub trait Syntax: Send + Sync {
 }
 
 impl Node {
+    /// Moves everything that stands at or behind `at` by what a text has become longer there, or shorter. `path` are the
+    /// places of the members that lead to where that was: they grow.
+    pub fn shift(&mut self, at: usize, by: isize, path: Option<&[usize]>) {
+        let moved = |place: &mut usize| *place = place.saturating_add_signed(by);
+        let moves = |range: &mut Range<usize>| {
+            if range.start >= at {
+                moved(&mut range.start);
+                moved(&mut range.end);
+            }
+        };
+        match path {
+            Some(_) => moved(&mut self.range.end),
+            None => moves(&mut self.range),
+        }
+        let (Kind::List { members, inner } | Kind::Map { members, inner }) = &mut self.kind else {
+            return;
+        };
+        match (inner, path) {
+            (Some(inner), Some(_)) => moved(&mut inner.end),
+            (Some(inner), None) => moves(inner),
+            (None, _) => {}
+        }
+        let next = path.and_then(|path| path.split_first());
+        for (place, member) in members.iter_mut().enumerate() {
+            let on_path = next.filter(|(first, _)| **first == place).map(|(_, rest)| rest);
+            match on_path {
+                Some(_) => moved(&mut member.range.end),
+                // Nothing in it moves either.
+                None if member.range.start < at => continue,
+                None => moves(&mut member.range),
+            }
+            // Members of lists have none.
+            if !member.glue.is_empty() {
+                moves(&mut member.glue);
+            }
+            member.node.shift(at, by, on_path);
+        }
+    }
+
+    /// The node that members lead to, by their places.
+    pub fn at_mut(&mut self, path: &[usize]) -> Option<&mut Self> {
+        let Some((first, rest)) = path.split_first() else {
+            return Some(self);
+        };
+        let (Kind::List { members, .. } | Kind::Map { members, .. }) = &mut self.kind else {
+            return None;
+        };
+        members.get_mut(*first)?.node.at_mut(rest)
+    }
+
+    /// Its members, to be changed; nothing for what is a single value, or lines.
+    pub fn members_mut(&mut self) -> Option<&mut Vec<Member>> {
+        match &mut self.kind {
+            Kind::List { members, .. } | Kind::Map { members, .. } => Some(members),
+            Kind::Leaf(_) | Kind::Lines { .. } => None,
+        }
+    }
+
     /// Its members; none of a single value.
     pub fn members(&self) -> &[Member] {
         match &self.kind {

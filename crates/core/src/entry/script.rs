@@ -78,6 +78,7 @@ pub fn make(wanted: &NewEntry, value: &Value, bytes: &[u8]) -> Result<Made, Stri
     };
     let before = Some(text[range.clone()].to_owned()).filter(|before| !before.is_empty());
     let offset = deft_needle_audio::num::count(range.start);
+    let around = around(text, &range);
     stored.text.replace_range(range, &put);
     let done = Done {
         format: Format::Script,
@@ -88,20 +89,58 @@ pub fn make(wanted: &NewEntry, value: &Value, bytes: &[u8]) -> Result<Made, Stri
         made: false,
         before,
         offset: Some(offset),
+        around: Some(around),
     };
-    Ok(Made::New(stored.bytes().map_err(|error| error.to_string())?, done))
+    Ok(Made::New(stored.bytes().map_err(|error| error.to_string())?, Box::new(done)))
 }
 
-/// Takes it back where it stands, nearest to where it was put; `None` where it does not.
+/// Bytes of what stands around a part that are remembered, on each side.
+const AROUND: usize = 48;
+
+/// What stands before and behind a part.
+fn around(text: &str, part: &Range<usize>) -> [String; 2] {
+    let mut from = part.start.saturating_sub(AROUND);
+    while !text.is_char_boundary(from) {
+        from += 1;
+    }
+    let mut to = (part.end + AROUND).min(text.len());
+    while !text.is_char_boundary(to) {
+        to -= 1;
+    }
+    [text[from..part.start].to_owned(), text[part.end..to].to_owned()]
+}
+
+/// Where a part stands that was put in: between what stood around it then. One of its neighbours may have changed since,
+/// but where both have, an equal text is somebody else's. A part that is empty needs both.
+fn find_put(done: &Done, put: &str, text: &str) -> Option<usize> {
+    let was = deft_needle_audio::num::size(done.offset.unwrap_or_default());
+    let Some([left, right]) = &done.around else {
+        // Earlier versions did not remember what stood around it.
+        let places = text.match_indices(put).map(|(at, _)| at);
+        return places.min_by_key(|at| at.abs_diff(was)).filter(|_| !put.is_empty());
+    };
+    let known = |at: &usize| {
+        let sides = [text[..*at].ends_with(left), text[*at + put.len()..].starts_with(right)];
+        let known = sides.into_iter().filter(|known| *known).count();
+        (known > usize::from(put.is_empty())).then_some(known)
+    };
+    let places: Vec<usize> = match put {
+        "" => text.match_indices(left).map(|(at, _)| at + left.len()).collect(),
+        put => text.match_indices(put).map(|(at, _)| at).collect(),
+    };
+    let places = places.into_iter().filter_map(|at| Some((known(&at)?, at)));
+    let best = places.max_by_key(|(known, at)| (*known, std::cmp::Reverse(at.abs_diff(was))))?;
+    Some(best.1)
+}
+
+/// Takes it back where it stands; `None` where it does not.
 ///
 /// # Errors
 /// What is wrong with the file.
 pub fn undo(done: &Done, bytes: &[u8]) -> Result<Option<Vec<u8>>, String> {
     let mut stored = Stored::read(bytes)?;
     let put = plain(&done.value);
-    let was = deft_needle_audio::num::size(done.offset.unwrap_or_default());
-    let places = stored.text.match_indices(&put).map(|(at, _)| at);
-    let Some(at) = places.min_by_key(|at| at.abs_diff(was)).filter(|_| !put.is_empty()) else {
+    let Some(at) = find_put(done, &put, &stored.text) else {
         return Ok(None);
     };
     let before = done.before.as_deref().unwrap_or_default();
@@ -163,6 +202,26 @@ mod tests {
                 format!("// theirs\r\n{SCRIPT}\r\n// more")
             );
         }
+        // What takes text out, and what stands in somebody else's line as well.
+        let Ok(Made::New(bytes, done)) =
+            entry("\tgroup 2\n", "", Put::Instead).make(SCRIPT.replace('\r', "").as_bytes())
+        else {
+            panic!("nothing was taken out");
+        };
+        let edited = format!("// theirs\n{}// more\n", String::from_utf8(bytes).unwrap());
+        let back = String::from_utf8(done.undo(edited.as_bytes()).unwrap().unwrap()).unwrap();
+        assert_eq!(back, format!("// theirs\n{}// more\n", SCRIPT.replace('\r', "")));
+        let Ok(Made::New(bytes, done)) =
+            entry("group 2", "7", Put::Instead).make(SCRIPT.as_bytes())
+        else {
+            panic!("nothing was put in");
+        };
+        let text = String::from_utf8(bytes).unwrap();
+        let theirs = text.replace("\t7\r\n", "\tgroup 2\r\n\tvolume 7 or more\r\n");
+        assert_eq!(done.undo(theirs.as_bytes()), Ok(None));
+        // A match that ends in a letter of several bytes.
+        let wide = "noise \"été\nnext\n";
+        assert!(matches!(entry("été", "x", Put::After).make(wide.as_bytes()), Ok(Made::New(..))));
         for (at, part) in [("hill", "several places"), ("valley", "no place"), ("(", "unclosed")] {
             let error = entry(at, "x", Put::Instead).make(SCRIPT.as_bytes()).unwrap_err();
             assert!(error.contains(part), "{at}: {error}");

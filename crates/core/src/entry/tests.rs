@@ -19,7 +19,7 @@ fn wanted(format: Format, at: &str, value: Value) -> NewEntry {
 
 fn made(wanted: &NewEntry, text: &[u8]) -> (Vec<u8>, Done) {
     match wanted.make(text) {
-        Ok(Made::New(bytes, done)) => (bytes, done),
+        Ok(Made::New(bytes, done)) => (bytes, *done),
         other => panic!("{wanted:?} in {}: {other:?}", String::from_utf8_lossy(text)),
     }
 }
@@ -272,6 +272,26 @@ proptest! {
                 let _ = wanted(format, "/a/-", json!("x")).make(bytes);
                 let _ = wanted(format, "a", json!({"a": 1})).make(bytes);
             }
+        }
+    }
+}
+
+proptest::proptest! {
+    /// However a list or a map was changed, the tree says what reading the text again says.
+    #[test]
+    fn a_tree_follows_its_text(acts in proptest::collection::vec((0u8..5, 0usize..9), 1..14)) {
+        let text = "{\n  // all\n  \"list\": [\"a\", { \"n\": [1, 2] }, \"c\"], /* more */\n  \"map\": {\n    \"x\": 1, // one\n    \"y\": [\n      \"é\",\n    ],\n  },\n  \"last\": [3]\n}\n";
+        let mut tree = super::tree::Tree::read(text.as_bytes(), &super::json::Json).unwrap();
+        for (act, n) in acts {
+            let value = serde_json::json!({ "new": [n, "ü"] });
+            let _ = match act {
+                0 => tree.insert("/list", n, &value),
+                1 => tree.remove("/list", n),
+                2 => tree.set(&format!("/map/k{n}"), &value),
+                3 => tree.put_back(&format!("/map/{}", ["x", "y", "k1"][n % 3]), None),
+                _ => tree.set("/list/1", &serde_json::json!(["longer than it was", n])),
+            };
+            proptest::prop_assert_eq!(tree.read_again().unwrap(), tree.root_node().clone());
         }
     }
 }

@@ -127,9 +127,10 @@ pub fn lines(text: &str) -> impl Iterator<Item = (usize, &str)> {
     })
 }
 
-/// Where the line at `at` ends, its end included.
+/// Where the line of the byte at `at` ends, its end included.
 pub fn behind_line(text: &str, at: usize) -> usize {
-    text[at..].find('\n').map_or(text.len(), |end| at + end + 1)
+    let rest = &text.as_bytes()[at..];
+    rest.iter().position(|byte| *byte == b'\n').map_or(text.len(), |end| at + end + 1)
 }
 
 /// Puts a line at a place where a line begins, or behind a last line that has no end.

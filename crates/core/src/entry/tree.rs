@@ -30,6 +30,16 @@ impl Tree {
         Ok(Self { stored, syntax, root })
     }
 
+    #[cfg(test)]
+    pub fn read_again(&self) -> Result<Node, String> {
+        self.syntax.read(&self.stored.text)
+    }
+
+    #[cfg(test)]
+    pub fn root_node(&self) -> &Node {
+        &self.root
+    }
+
     fn text(&self) -> &str {
         &self.stored.text
     }
@@ -41,6 +51,55 @@ impl Tree {
             node = &node.members().get(node.child(step)?)?.node;
         }
         Some(node)
+    }
+
+    /// The places of the members that some steps lead through.
+    fn path(&self, steps: &[String]) -> Option<Vec<usize>> {
+        let (mut node, mut path) = (&self.root, Vec::new());
+        for step in steps {
+            let place = node.child(step)?;
+            path.push(place);
+            node = &node.members().get(place)?.node;
+        }
+        Some(path)
+    }
+
+    /// Changes the text within a container and moves what stands behind, where the tree can follow without being read
+    /// again: a text of many members would else be read once for each.
+    fn edit(&mut self, path: &[usize], range: Range<usize>, with: &str) {
+        let by = with.len().wrapping_sub(range.len()).cast_signed();
+        self.root.shift(range.end, by, Some(path));
+        self.stored.text.replace_range(range, with);
+    }
+
+    /// A member that was written at `start`: as a node, where the syntax reads values by themselves.
+    fn written(&self, key: Option<&str>, text: &str, start: usize) -> Option<Member> {
+        let written_key = key.map(|key| self.syntax.key(key)).unwrap_or_default();
+        let rest = text.strip_prefix(written_key.as_str())?;
+        let glue = key.map_or(0, |_| {
+            rest.find(':').map_or(0, |colon| {
+                let behind = &rest[colon + 1..];
+                colon + 1 + behind.len() - behind.trim_start().len()
+            })
+        });
+        let value = written_key.len() + glue;
+        let mut node = self.syntax.fragment(&text[value..])?;
+        node.shift(0, start.checked_add(value)?.cast_signed(), None);
+        let begin = start + written_key.len();
+        Some(Member {
+            key: key.unwrap_or_default().to_owned(),
+            range: start..start + text.len(),
+            // Members of lists have none.
+            glue: key.map_or(0..0, |_| begin..begin + glue),
+            node,
+        })
+    }
+
+    /// Takes a new member into the tree.
+    fn take_in(&mut self, path: &[usize], index: usize, member: Member) -> Result<(), String> {
+        let members = self.root.at_mut(path).and_then(Node::members_mut).ok_or("no such place")?;
+        members.insert(index.min(members.len()), member);
+        Ok(())
     }
 
     fn splice(&mut self, range: Range<usize>, with: &str) -> Result<(), String> {
@@ -108,15 +167,17 @@ impl Tree {
             }
             Kind::List { inner, .. } | Kind::Map { inner, .. } => {
                 let (range, inner, list) = (node.range.clone(), inner.clone(), node.is_list());
+                let path = self.path(steps).ok_or("no such place")?;
                 if let Some(next) = members.get(index) {
                     let start = next.range.start;
-                    return self.put_before(start, &member);
+                    return self.put_before(&path, index, key, start, &member);
                 }
                 let Some(last) = members.last() else {
                     return self.put_first(range, inner, list, &member);
                 };
                 let (last, alone) = (last.range.clone(), members.len() == 1);
-                self.put_last(last, alone, inner.map_or(range.end, |inner| inner.end), &member)
+                let end = inner.map_or(range.end, |inner| inner.end);
+                self.put_last(&path, key, last, alone, end, &member)
             }
         }
     }
@@ -134,13 +195,27 @@ impl Tree {
     }
 
     /// A member before the one that begins at `start`.
-    fn put_before(&mut self, start: usize, member: &str) -> Result<(), String> {
+    fn put_before(
+        &mut self,
+        path: &[usize],
+        index: usize,
+        key: Option<&str>,
+        start: usize,
+        member: &str,
+    ) -> Result<(), String> {
         let separator = self.syntax.separator();
         let blank = match &self.text()[self.blank_before(start)] {
             "" if !separator.is_empty() => " ".to_owned(),
             blank => blank.to_owned(),
         };
-        self.splice(start..start, &format!("{member}{separator}{blank}"))
+        let text = format!("{member}{separator}{blank}");
+        match self.written(key, member, start) {
+            Some(written) => {
+                self.edit(path, start..start, &text);
+                self.take_in(path, index, written)
+            }
+            None => self.splice(start..start, &text),
+        }
     }
 
     /// The only member of a container.
@@ -182,6 +257,8 @@ impl Tree {
     /// A member after the last one.
     fn put_last(
         &mut self,
+        path: &[usize],
+        key: Option<&str>,
         last: Range<usize>,
         alone: bool,
         inner_end: usize,
@@ -202,11 +279,29 @@ impl Tree {
         };
         if let Some(trailing) = self.separator_in(last.end..inner_end) {
             let at = behind(trailing + separator.len());
-            return self.splice(at..at, &format!("{blank}{member}{separator}"));
+            let text = format!("{blank}{member}{separator}");
+            return match self.written(key, member, at + blank.len()) {
+                Some(written) => {
+                    self.edit(path, at..at, &text);
+                    self.take_in(path, usize::MAX, written)
+                }
+                None => self.splice(at..at, &text),
+            };
         }
         let end = behind(last.end);
-        self.stored.text.insert_str(end, &format!("{blank}{member}"));
-        self.splice(last.end..last.end, separator)
+        let text = format!("{blank}{member}");
+        match self.written(key, member, end + blank.len()) {
+            Some(written) => {
+                self.edit(path, end..end, &text);
+                self.take_in(path, usize::MAX, written)?;
+                self.edit(path, last.end..last.end, separator);
+                Ok(())
+            }
+            None => {
+                self.stored.text.insert_str(end, &text);
+                self.splice(last.end..last.end, separator)
+            }
+        }
     }
 
     /// Takes a member out.
@@ -229,28 +324,39 @@ impl Tree {
         let previous = index.checked_sub(1).map(|at| members[at].range.end);
         let blank = self.blank_before(own.start);
         let behind = self.separator_in(own.end..next.unwrap_or(node.range.end));
-        match (next, behind, previous) {
+        // What is cut, the later part first.
+        let (cut, more) = match (next, behind, previous) {
             // Nothing but the separator before the next one.
             (Some(next), Some(at), _)
                 if self.text()[own.end..at].trim().is_empty()
                     && self.text()[at + separator..next].trim().is_empty() =>
             {
-                self.splice(own.start..next, "")
+                (own.start..next, None)
             }
-            (_, Some(at), _) => {
-                self.stored.text.replace_range(at..at + separator, "");
-                self.splice(blank.start..own.end, "")
-            }
+            (_, Some(at), _) => (at..at + separator, Some(blank.start..own.end)),
             (_, None, Some(previous)) => {
                 let before = self.separator_in(previous..own.start);
-                self.stored.text.replace_range(blank.start..own.end, "");
-                match before {
-                    Some(at) => self.splice(at..at + separator, ""),
-                    None => self.lines_changed(),
-                }
+                let before = before.map(|at| at..at + separator);
+                (blank.start..own.end, before)
             }
-            (_, None, None) => self.splice(blank.start..own.end, ""),
+            (_, None, None) => (blank.start..own.end, None),
+        };
+        let cuts = std::iter::once(cut).chain(more);
+        // Whether the tree can follow is told by whether the member is one that can be read by itself.
+        let follows = self.syntax.fragment(&self.text()[member.node.range.clone()]).is_some();
+        let path = self.path(steps).filter(|_| follows);
+        let Some(path) = path else {
+            for cut in cuts {
+                self.stored.text.replace_range(cut, "");
+            }
+            return self.lines_changed();
+        };
+        let members = self.root.at_mut(&path).and_then(Node::members_mut).ok_or("no such place")?;
+        members.remove(index);
+        for cut in cuts {
+            self.edit(&path, cut, "");
         }
+        Ok(())
     }
 
     /// A value where there is not even a container: nested in the nearest one that there is.
@@ -285,8 +391,15 @@ impl Tree {
     }
 
     fn set_raw(&mut self, steps: &[String], raw: &str) -> Result<(), String> {
-        let range = self.node(steps).map(|node| node.range.clone());
-        self.splice(range.ok_or("no such place")?, raw)
+        let range = self.node(steps).map(|node| node.range.clone()).ok_or("no such place")?;
+        let path = self.path(steps).filter(|path| !path.is_empty());
+        let (Some(path), Some(mut node)) = (path, self.syntax.fragment(raw)) else {
+            return self.splice(range, raw);
+        };
+        node.shift(0, range.start.cast_signed(), None);
+        self.edit(&path, range, raw);
+        *self.root.at_mut(&path).ok_or("no such place")? = node;
+        Ok(())
     }
 }
 

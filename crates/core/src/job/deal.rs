@@ -2,8 +2,9 @@
 
 use super::{Job, Replace};
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::names::{folded, natural};
-use crate::refusal::{OddLine, OddList, OddSlot, OddText, Refusal};
+use crate::refusal::{Many, OddLine, OddList, OddSlot, OddText, Refusal};
 use crate::rows::{Row, place_of, rows, text_of, usual_delimiter};
 use crate::run::Notice;
 use crate::sheet::{Column, Fault, Links, OutsideEncoder, Pattern};
@@ -19,7 +20,7 @@ use deft_needle_audio::spec::Demand;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use toml::Spanned;
 
@@ -47,6 +48,8 @@ pub struct Placement {
     pub making: Making,
     /// Whether a file may be put where none was, whatever the sheet says.
     pub new: bool,
+    /// Whether its name may say something else than it holds.
+    pub name_anyway: bool,
     /// What happens to the slot where it is a link, whatever the sheet says.
     pub link: Option<Links>,
     /// Values for templates, the replacement's own.
@@ -91,6 +94,15 @@ impl Job {
         let mut dealt = Dealt::default();
         let mut taken: HashMap<String, String> = HashMap::new();
         for replace in &self.replaces {
+            if dealt.placements.len() > limits::SLOTS {
+                let odd = OddText::TooMany(Many::Slots, limits::SLOTS);
+                dealt.faults.insert(0, Fault::whole(self.path(), odd).into());
+                break;
+            }
+            // Whoever has so much to put right sees the rest then.
+            if dealt.faults.len() > limits::FAULTS {
+                break;
+            }
             if replace.get_ref().prompts.is_some() {
                 continue;
             }
@@ -156,6 +168,7 @@ impl Job {
                 like: None,
                 making: making.clone(),
                 new: false,
+                name_anyway: replace.get_ref().name_anyway,
                 link: replace.get_ref().link,
                 values: values.clone(),
             })
@@ -314,11 +327,14 @@ impl Job {
     /// The slots that a replacement names, variants in their order.
     fn slots_of(&self, replace: &Spanned<Replace>, target: &Target) -> Result<Vec<String>> {
         let mut all: Vec<String> = Vec::new();
+        let mut seen: HashSet<String> = HashSet::new();
         let wrong = |refusal: Refusal| Error::from(self.fault(replace, refusal));
         for typed in &replace.get_ref().slots {
             let is_pattern = typed.contains(['*', '?', '#', '[']);
             if !is_pattern || target.slots.has(typed) {
-                all.push(self.aimed(replace, target, typed)?);
+                let slot = self.aimed(replace, target, typed)?;
+                seen.insert(slot.clone());
+                all.push(slot);
                 continue;
             }
             let pattern: Pattern =
@@ -332,7 +348,7 @@ impl Job {
             }
             for group in groups {
                 for slot in group.slots {
-                    if !all.contains(&slot) {
+                    if seen.insert(slot.clone()) {
                         target.aim(&slot)?;
                         all.push(slot);
                     }

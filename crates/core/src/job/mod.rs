@@ -205,20 +205,33 @@ impl Job {
     pub(crate) fn single() -> Self {
         Self {
             name: String::new(),
-            ..Self::of_pack("", toml::Table::new(), PackFacts::default(), Path::new(""))
+            ..Self::of_pack("", toml::Table::new(), PackFacts::default(), None, Path::new(""))
         }
     }
 
     /// A job that a pack brings: it has no replacements of its own.
-    pub(crate) fn of_pack(name: &str, values: toml::Table, pack: PackFacts, path: &Path) -> Self {
+    pub(crate) fn of_pack(
+        name: &str,
+        values: toml::Table,
+        pack: PackFacts,
+        place: Option<Place>,
+        path: &Path,
+    ) -> Self {
+        let (overlay, archive) = match place {
+            Some(Place::Overlay(path)) => (Some(path), None),
+            Some(Place::Archive(path)) => (None, Some(path)),
+            Some(Place::Slots) | None => (None, None),
+        };
+        // It is filled in already: braces in it are no template's.
+        let plain = |path: PathBuf| path.to_string_lossy().replace('{', "{{").replace('}', "}}");
         Self {
             // A stranger's pack must not take a job of the user's out that has the same name.
             name: format!("{name}{OF_PACK}"),
             target: PathBuf::new(),
             root: None,
             roots: BTreeMap::new(),
-            overlay: None,
-            archive: None,
+            overlay: overlay.map(plain),
+            archive: archive.map(plain),
             values,
             defaults: Pairs::default(),
             voice: None,
@@ -335,17 +348,23 @@ impl Job {
 
     /// Values as templates know them.
     pub fn names(&self) -> crate::template::Names {
-        let mut names = crate::template::Names::of(&format!("{}\0{}", self.name, self.pack.author));
+        let title = self.title();
+        let mut names = crate::template::Names::of(&format!("{title}\0{}", self.pack.author));
         names = names.with(&crate::template::values(&self.values));
-        names.set("job", self.name.as_str());
+        names.set("job", title);
         names
+    }
+
+    /// Its name, without what tells that it came as a pack.
+    pub fn title(&self) -> &str {
+        self.name.strip_suffix(OF_PACK).unwrap_or(&self.name)
     }
 
     /// Where its files go.
     ///
     /// # Errors
     /// A template that names what is not known; a target's overlay that no main root is at hand for.
-    pub fn place(&self, target: &Target) -> Result<Place> {
+    pub fn place(&self, target: &Target, roots: &Roots) -> Result<Place> {
         let names = self.names();
         let filled = |text: &str| {
             let text = names.text(text).map_err(|odd| self.whole(odd))?;
@@ -353,7 +372,7 @@ impl Job {
             std::path::absolute(&path).map_err(Error::read(&path))
         };
         let target_overlay = || {
-            let (Some(within), Some(root)) = (&target.sheet.overlay, &target.roots.main) else {
+            let (Some(within), Some(root)) = (&target.sheet.overlay, &roots.main) else {
                 return Err(Fault::whole(target.sheet.path(), OddLine::NoOverlay).into());
             };
             let within = names.text(&within.0);

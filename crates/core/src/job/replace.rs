@@ -29,6 +29,8 @@ pub struct Replace {
     pub encoder: Option<OutsideEncoder>,
     /// Whether the clip is a finished file that goes in byte for byte.
     pub as_is: bool,
+    /// Whether slots may be named otherwise than what they hold.
+    pub name_anyway: bool,
     /// What happens to slots that are links, whatever the sheet says.
     pub link: Option<Links>,
     options: Pairs,
@@ -60,7 +62,17 @@ fn usual_say() -> Column {
 
 /// The keys beside the options.
 const OWN: &[&str] = &[
-    "slot", "slots", "clip", "clips", "pieces", "prompts", "values", "encoder", "as-is", "link",
+    "slot",
+    "slots",
+    "clip",
+    "clips",
+    "pieces",
+    "prompts",
+    "values",
+    "encoder",
+    "as-is",
+    "link",
+    "name-anyway",
     "table",
 ];
 
@@ -132,6 +144,7 @@ impl<'de> Deserialize<'de> for Replace {
                         "values" => replace.values = map.next_value()?,
                         "encoder" => replace.encoder = Some(map.next_value()?),
                         "as-is" => replace.as_is = map.next_value()?,
+                        "name-anyway" => replace.name_anyway = map.next_value()?,
                         "table" => replace.table = Some(map.next_value::<Typed>()?.0.into()),
                         "link" => replace.link = Some(map.next_value()?),
                         key => replace.options.take(key, &KEYS, &mut map)?,

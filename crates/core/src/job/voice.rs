@@ -8,14 +8,15 @@ use crate::error::{Error, Result};
 use crate::fit::{Durable, copy_file, put_in_place};
 use crate::hash::Hash;
 use crate::names::{folded, folder_of};
-use crate::refusal::{OddJob, OddLine, OddText};
+use crate::refusal::{OddJob, OddLine, OddPath, OddText, OutsideFault};
+use crate::root::Kind;
 use crate::rows::{Row, rows, text_of, usual_delimiter};
-use crate::run::Notice;
+use crate::run::{Notice, is_silent};
 use crate::sheet::{Column, Pattern};
 use crate::target::Target;
 use crate::template::{Names, values};
 use deft_needle_audio::read::Input;
-use deft_needle_audio::{Error as AudioError, Observer};
+use deft_needle_audio::{Clip, Error as AudioError, Observer};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
@@ -115,6 +116,7 @@ impl Job {
                 like: None,
                 making: Making::Fit,
                 new: false,
+                name_anyway: replace.get_ref().name_anyway,
                 link: replace.get_ref().link,
                 values: line
                     .cells
@@ -171,6 +173,8 @@ impl Job {
     fn missing(&self, replace: &Replace, target: &Target, lines: &[Line], dealt: &mut Dealt) {
         let named: BTreeSet<&str> = lines.iter().map(|line| line.slot.as_str()).collect();
         let folders: BTreeSet<&str> = named.iter().map(|slot| folder_of(slot)).collect();
+        let placed: BTreeSet<String> =
+            dealt.placements.iter().map(|placed| placed.slot.clone()).collect();
         for slot in &replace.slots {
             let mut pattern = slot.clone();
             while let (Some(from), Some(to)) = (pattern.find('{'), pattern.find('}')) {
@@ -183,8 +187,7 @@ impl Job {
                 .slots
                 .names()
                 .filter(|name| pattern.matches(name) && folders.contains(folder_of(name)));
-            let elsewhere =
-                |name: &&str| dealt.placements.iter().any(|placed| placed.slot == **name);
+            let elsewhere = |name: &&str| placed.contains(*name);
             let missing: Vec<&str> =
                 missing.filter(|name| !named.contains(name) && !elsewhere(name)).collect();
             if !missing.is_empty() {
@@ -227,6 +230,10 @@ impl Job {
         let command = Encoder::voice(voice.command.clone(), limit, self.folder())
             .map_err(|odd| self.whole(odd))?;
         let folder = self.voices();
+        // Nobody has asked for files where a link leads.
+        if Kind::of(&folder)? == Kind::Link {
+            return Err(OddPath::Link.of(&folder));
+        }
         if !folder.is_dir() {
             std::fs::create_dir(&folder).map_err(Error::write("make", &folder))?;
         }
@@ -253,6 +260,12 @@ fn speak(command: &Encoder, say: &str, clip: &Path, observer: &dyn Observer) -> 
     let private = private_folder()?;
     let made = private.path().join("spoken.wav");
     command.speak(say, &made, observer)?;
+    // What is no sound is told where it is fitted.
+    if let Ok(clip) = Clip::open(&made)
+        && is_silent(&clip, observer)?
+    {
+        return Err(command.failed(OutsideFault::Silent));
+    }
     let disk = crate::RealDisk::default();
     let part = Part::beside(clip)?;
     copy_file(&made, part.path(), Durable::Yes, &disk)?;

@@ -9,7 +9,7 @@ use crate::names::PART;
 use crate::refusal::OddPath;
 use crate::root::Kind;
 use std::collections::BTreeMap;
-use std::io::{self, Write as _};
+use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 
 /// How the name of a copy ends that is being made.
@@ -18,8 +18,9 @@ pub const UNFINISHED: &str = ".new";
 const DIGITS: usize = 64;
 /// How the names of logs begin that were damaged.
 const RETIRED: &str = "damaged-";
-/// Room that is held back for the log, so that a restore goes on when the disk is full.
-const RESERVE: usize = 1 << 15;
+/// Room that is held back for the log beside what a restore of all that is installed writes, so that it goes on when the
+/// disk is full.
+const RESERVE: u64 = 1 << 15;
 
 /// Whether a folder is that of a ledger.
 pub fn is_ledger(folder: &Path) -> bool {
@@ -231,19 +232,26 @@ impl Attic {
         Err((error, is_cut))
     }
 
-    /// Holds room back for the log; without it nothing is lost, but a full disk may keep a restore waiting.
-    pub fn reserve(&self, disk: &dyn Disk) {
+    /// Holds room back for what a restore of everything writes into the log.
+    ///
+    /// # Errors
+    /// [`Error::Write`], as where there is no room.
+    pub fn reserve(&self, bytes: u64, disk: &dyn Disk) -> Result<()> {
         let path = self.reserved();
-        if path.exists() {
-            return;
-        }
-        let made = disk.create(&path).and_then(|mut file| {
-            file.write_all(&vec![b' '; RESERVE])?;
-            file.sync()
+        let there = path.symlink_metadata().map_or(0, |found| found.len());
+        let Some(lacking) = (bytes + RESERVE).checked_sub(there).filter(|lacking| *lacking > 0)
+        else {
+            return Ok(());
+        };
+        // Written, and not only stretched: a file of holes has no room. What is not yet on the disk after a loss of
+        // power is made again by the next change.
+        let made = disk.append(&path).and_then(|mut file| {
+            io::copy(&mut io::repeat(b' ').take(lacking), &mut file)?;
+            file.flush()
         });
-        if made.is_err() {
-            let _ = disk.remove(&path);
-        }
+        made.map_err(Error::write("hold back room in", &path)).inspect_err(|_| {
+            let _ = disk.truncate(&path, there);
+        })
     }
 
     /// Removes everything but the lock and the folder itself; whether the log is gone.
@@ -295,8 +303,9 @@ impl Written {
         let has_root = matches!(all.get(&0), Some(Record::Root { .. }));
         let is_new = whole == 0 && self.files.iter().all(|file| file.torn || file.bytes == 0);
         let odd = whole < all.len() || (0..whole).any(|n| disagree(&n)) || !(has_root || is_new);
-        // What stood at a damaged end, only the other file can tell.
-        let lost = !is_new && self.files.iter().all(|file| !file.ends);
+        // What stood at a damaged end, only the other file can tell; and no crash leaves two unfinished lines, since
+        // one file is on the disk before the other is written.
+        let lost = !is_new && self.files.iter().all(|file| !file.ends || file.torn);
         let records: Vec<Record> = all.into_values().take(whole).collect();
         let state = State::replay(&records);
         let strange = |copy: &String| !state.taken.contains(copy) && !state.strays.contains(copy);

@@ -1,7 +1,7 @@
 //! One change of a root: all of it happens, or nothing does.
 
 use super::record::{EntryRecord, Held, Installed, Put, Record};
-use super::{Ledger, recover};
+use super::{Ledger, log, recover};
 use crate::disk::Attributes;
 use crate::error::{Error, Result};
 use crate::fit::Durable;
@@ -52,6 +52,27 @@ pub struct Change<'l, 'd> {
     open: bool,
 }
 
+/// Entries that are in a file from the beginning.
+pub struct Over {
+    /// What the file is without them; [`Change::keep_whole`] keeps it.
+    pub whole: Hash,
+    /// The entries.
+    pub entries: Vec<EntryRecord>,
+}
+
+/// What a slot gets back.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Back {
+    /// What it holds then: what is kept, or what its part holds.
+    pub after: Held,
+    /// How many layers stay below.
+    pub below: usize,
+    /// Entries that stay in the topmost of them, or in the original.
+    pub entries: Vec<EntryRecord>,
+    /// What the file held when our entries were taken out of it; nothing where all of it is given back.
+    pub edited: Option<Held>,
+}
+
 /// What a slot holds when the change begins.
 #[derive(Debug, Clone)]
 pub(super) struct Before {
@@ -62,12 +83,19 @@ pub(super) struct Before {
 
 impl<'d> Ledger<'d> {
     /// Begins a change of these slots: logs it, and makes the folders that are missing. What the slots hold is kept
-    /// while parts are made, or once the change is finished. `caches` are files that go once it is done.
+    /// while parts are made, or once the change is finished. `caches` are files that go once it is done, `copies`
+    /// contents that [`Change::keep_whole`] will keep.
     ///
     /// # Errors
     /// [`Error::Refused`] where another run holds the lock, or another ledger knows a slot;
     /// [`Error::Read`] and [`Error::Write`].
-    pub fn begin(&mut self, what: What, keys: &[Key], caches: Vec<Key>) -> Result<Change<'_, 'd>> {
+    pub fn begin(
+        &mut self,
+        what: What,
+        keys: &[Key],
+        caches: Vec<Key>,
+        copies: Vec<Held>,
+    ) -> Result<Change<'_, 'd>> {
         self.establish()?;
         let look = |key: &Key| {
             let place = self.place(key)?;
@@ -85,6 +113,7 @@ impl<'d> Ledger<'d> {
             what: what.as_str().to_owned(),
             holds: before.values().map(|before| before.held).collect(),
             slots: keys,
+            copies,
             folders: folders.clone(),
             caches,
             token: super::random()?,
@@ -151,10 +180,7 @@ impl Change<'_, '_> {
     }
 
     pub(super) fn is_ours(&self, key: &Key, held: Held) -> bool {
-        let known = self.ledger.state.slots.get(key);
-        let top = known.filter(|known| known.top().is_some());
-        let told = known.and_then(|known| known.told_held.filter(|_| !known.mixed));
-        top.is_some_and(|known| known.ours.contains(&held)) || told == Some(held)
+        self.ledger.state.slots.get(key).is_some_and(|known| known.is_ours(held))
     }
 
     fn before(&self, key: &Key) -> Result<Before> {
@@ -184,23 +210,34 @@ impl Change<'_, '_> {
             aside: None,
             installed: None,
             below: 0,
-            told: None,
+            whole: None,
+            entries: None,
             mixed: false,
         })
     }
 
-    /// The part of a slot holds what is to be installed.
+    /// The part of a slot holds what is to be installed, over everything of ours that lies there; `over` are entries
+    /// that are in it from the beginning.
     ///
     /// # Errors
     /// [`Error::Refused`] for a slot that the change did not begin with.
-    pub fn install(&mut self, key: &Key, hash: Hash, installed: Installed) -> Result<()> {
+    pub fn install(
+        &mut self,
+        key: &Key,
+        hash: Hash,
+        installed: Installed,
+        over: Option<Over>,
+    ) -> Result<()> {
         let put = self.put(key)?;
         let before = put.before;
         let known = self.ledger.state.slots.get(key);
         let top = known.and_then(|known| known.top());
         // Where our own file has vanished, the stock is still what it was.
-        let own = |held| known.is_some_and(|known| known.ours.contains(&held));
-        let is_ours = top.is_some() && (own(before) || before == Held::Nothing);
+        let own = |held| known.is_some_and(|known| known.is_ours(held));
+        let tended = top.is_some_and(|top| top.installed.tended);
+        let is_ours = top.is_some() && (own(before) || before == Held::Nothing || tended);
+        // What somebody has made of an original with our entries in it is what is covered.
+        let is_edited = top.is_none() && known.is_some_and(|known| known.expected().is_some());
         let is_known = known.and_then(|known| known.original()) == Some(before);
         let layers = known.map_or(0, |known| known.layers.len());
         let again = top.is_some_and(|top| top.installed.job == installed.job);
@@ -208,85 +245,108 @@ impl Change<'_, '_> {
             Held::Nothing => self.original(key).map(Attributes::of_place),
             _ => None,
         };
+        let (whole, entries) = match over {
+            Some(Over { whole, entries }) => (Some(Held::File(whole)), Some(entries)),
+            None => (None, None),
+        };
         self.puts.push(Put {
             after: Held::File(hash),
             dress,
-            stock: (!is_ours && !is_known).then_some(before),
+            stock: (!is_ours && !is_known && !is_edited).then_some(before),
             installed: Some(installed),
             below: match is_ours {
                 true => layers - usize::from(again),
                 false => 0,
             },
+            whole,
+            entries,
             ..put
         });
         Ok(())
     }
 
-    /// A file gets other entries: `told` are all that stand in it then, and its part holds them.
-    /// `seen` is what the file held when they were worked out, `after` nothing where it goes altogether.
+    /// Keeps a copy of what a part holds, which the change has begun with, and makes room for another part.
+    ///
+    /// # Errors
+    /// [`Error::Read`], [`Error::Write`].
+    pub fn keep_whole(&self, key: &Key, hash: Hash) -> Result<()> {
+        let part = self.part(key)?;
+        self.ledger.keep_all(&[(&part, Held::File(hash))], |_| false)?;
+        self.ledger.disk.remove(&part).map_err(Error::write("remove", &part))
+    }
+
+    /// A file gets other entries, over everything else that lies there: `entries` are all that are in it then, and its
+    /// part holds them. `seen` is what the file held when they were worked out; `anew` where nothing of ours was in it
+    /// any more, so that it counts as the stock from now on.
     ///
     /// # Errors
     /// As [`Change::install`]; [`Error::Refused`] where the file was changed since it was seen.
-    pub fn tell(
+    pub fn set_entries(
         &mut self,
         key: &Key,
         seen: Held,
         after: Held,
-        told: Vec<EntryRecord>,
+        entries: Vec<EntryRecord>,
+        anew: bool,
     ) -> Result<()> {
-        let put = self.put(key)?;
-        if put.before != seen {
-            return Err(changed_just_now(key));
-        }
-        let known = self.ledger.state.slots.get(key);
-        let is_new = known.is_none_or(|known| known.told.is_empty());
+        let put = self.seen(key, seen)?;
+        let known = self.ledger.state.slots.get(key).filter(|_| !anew);
+        let expected = known.and_then(|known| known.expected());
+        let is_known = known.and_then(|known| known.original()) == Some(put.before);
         let is_original = known.and_then(|known| known.original()) == Some(after);
         self.puts.push(Put {
             dress: self.original(key).filter(|_| is_original),
-            stock: is_new.then_some(put.before),
-            mixed: !is_new && known.and_then(|known| known.told_held) != Some(put.before),
+            stock: (expected.is_none() && !is_known).then_some(put.before),
+            mixed: expected.is_some_and(|expected| expected != put.before),
+            below: known.map_or(0, |known| known.layers.len()),
             after,
-            told: Some(told),
+            entries: Some(entries),
             ..put
         });
         Ok(())
     }
 
-    /// A file whose entries are all taken out gets back what lay there before them.
-    ///
-    /// # Errors
-    /// [`Error::StockDamaged`], [`Error::Write`].
-    pub fn revert(&mut self, key: &Key, seen: Held) -> Result<()> {
-        let original = self.ledger.state.slots.get(key);
-        let held = original.and_then(|known| known.original()).unwrap_or(Held::Nothing);
-        self.make_part(key, held)?;
-        self.tell(key, seen, held, Vec::new())
+    fn seen(&self, key: &Key, seen: Held) -> Result<Put> {
+        let put = self.put(key)?;
+        match put.before == seen {
+            true => Ok(put),
+            false => Err(changed_just_now(key)),
+        }
     }
 
-    /// A slot gets back what is kept: its stock, or the top one of the layers that stay, of which there
-    /// are `below`. What lies there now and is not ours is kept beside the stock.
+    /// A slot gets back what lies below everything that goes. What lies there now and is not ours is kept beside the
+    /// stock, but for what `back` has taken our entries out of.
     ///
     /// # Errors
-    /// [`Error::StockDamaged`], [`Error::Read`], [`Error::Write`].
-    pub fn restore(&mut self, key: &Key, below: usize) -> Result<()> {
-        let put = self.put(key)?;
+    /// [`Error::StockDamaged`], [`Error::Read`], [`Error::Write`]; [`Error::Refused`] where the file was changed since
+    /// entries were taken out of it.
+    pub fn restore(&mut self, key: &Key, back: Back) -> Result<()> {
+        let Back { after, below, entries, edited } = back;
+        let put = match edited {
+            Some(seen) => self.seen(key, seen)?,
+            None => self.put(key)?,
+        };
         let known = self.ledger.state.slots.get(key);
         let original = known.and_then(|known| known.original());
-        let (after, installed) = self.goes_back_to(key, below);
         let was = self.original(key);
-        let dress = match installed {
-            Some(_) => was.map(Attributes::of_place),
-            None => was,
+        let dress = match below {
+            0 if edited.is_none() || original == Some(after) => was,
+            0 => None,
+            _ => was.map(Attributes::of_place),
         };
         self.make_part(key, after)?;
         let before = put.before;
         let is_known = self.is_ours(key, before) || original == Some(before) || before == after;
+        let is_kept = edited.is_some() || is_known || before == Held::Nothing;
+        let expected = known.and_then(|known| known.expected());
+        let mixed = edited.is_some_and(|seen| expected != Some(seen));
         self.puts.push(Put {
             after,
             dress,
-            aside: (!is_known && before != Held::Nothing).then_some(before),
-            installed,
-            below: below.saturating_sub(1),
+            aside: (!is_kept).then_some(before),
+            below,
+            entries: Some(entries),
+            mixed,
             ..put
         });
         Ok(())
@@ -317,13 +377,29 @@ impl Change<'_, '_> {
         Ok(())
     }
 
-    /// What lies at a slot stays and counts as its stock from now on.
+    /// What lies at a slot stays and counts as its stock from now on; what was kept for it stays kept. `entries` are
+    /// those that may be in it still.
     ///
     /// # Errors
     /// As [`Change::install`].
-    pub fn leave(&mut self, key: &Key) -> Result<()> {
+    pub fn leave(&mut self, key: &Key, entries: Vec<EntryRecord>) -> Result<()> {
         let put = self.put(key)?;
-        self.puts.push(Put { stock: Some(put.before), ..put });
+        self.puts.push(Put { stock: Some(put.before), mixed: true, entries: Some(entries), ..put });
+        Ok(())
+    }
+
+    /// A slot gets back a copy that was kept aside; what lies there now is kept in its turn.
+    ///
+    /// # Errors
+    /// As [`Change::restore`].
+    pub fn swap_kept(&mut self, key: &Key, copy: Held) -> Result<()> {
+        let put = self.put(key)?;
+        self.make_part(key, copy)?;
+        let known = self.ledger.state.slots.get(key);
+        let original = known.and_then(|known| known.stock.iter().find(|one| one.held == copy));
+        let dress = original.and_then(|original| original.was.clone());
+        let aside = (put.before != copy && put.before != Held::Nothing).then_some(put.before);
+        self.puts.push(Put { after: copy, dress, aside, ..put });
         Ok(())
     }
 
@@ -343,6 +419,7 @@ impl Change<'_, '_> {
             }
         })?;
         self.sync_parts()?;
+        self.hold_back_room()?;
         let mut records: Vec<Record> = self.puts.iter().cloned().map(Record::Put).collect();
         records.push(Record::Ready);
         // A failed append may still have reached the disk, so what comes then is decided by the log.
@@ -350,6 +427,22 @@ impl Change<'_, '_> {
         recover::place(self.ledger)?;
         self.open = false;
         recover::end(self.ledger, Vec::new())
+    }
+}
+
+impl Change<'_, '_> {
+    /// Nothing is put where a full disk could keep it from being taken out again.
+    fn hold_back_room(&self) -> Result<()> {
+        let state = &self.ledger.state;
+        let known = state.slots.iter().filter(|(_, slot)| slot.matters());
+        let known = known.map(|(key, slot)| log::restore_bytes(key, slot));
+        let own = self.puts.iter().map(log::put_bytes);
+        // Both files of the log are written.
+        let bytes = 2 * known.chain(own).sum::<u64>();
+        match self.ledger.attic.reserve(bytes, self.ledger.disk) {
+            Err(_) if matches!(self.what, What::Restore | What::Rescue) => Ok(()),
+            other => other,
+        }
     }
 }
 

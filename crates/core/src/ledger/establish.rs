@@ -41,12 +41,12 @@ impl Ledger<'_> {
         }
         // Only under the lock: a run that ends takes this folder out with its ledger.
         self.make_folder(&self.attic.stock())?;
-        self.attic.reserve(self.disk);
         let canonical = |path: &Path| path.canonicalize().map_err(Error::read(path));
         let path = canonical(&self.root.path)?.to_string_lossy().into_owned();
         let mut facts = Vec::new();
         let is_new = self.state.root.is_none();
-        if self.state.root.as_ref() != Some(&path) || self.state.id.is_empty() {
+        let is_current = self.state.root.as_ref() == Some(&path) && self.state.version == VERSION;
+        if !is_current || self.state.id.is_empty() {
             let id = match self.state.id.is_empty() || self.root.adopt {
                 true => random()?,
                 false => self.state.id.clone(),
@@ -56,7 +56,8 @@ impl Ledger<'_> {
         }
         if self.moved {
             let others = self.state.others.clone();
-            facts.push(Record::Roots { others });
+            let real = super::trust::real_places(&others);
+            facts.push(Record::Roots { others, real });
         }
         let target = self.target.take();
         facts.extend(target.filter(|target| *target != self.state.target).map(Record::Target));

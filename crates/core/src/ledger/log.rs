@@ -1,11 +1,13 @@
 //! The ledger's log: a line a record, each with its number and its own checksum, only ever written at
 //! the end, and kept twice.
 
-use super::record::Record;
+use super::record::{Put, Record};
+use super::state::Slot;
 use crate::disk::{Disk, read_plain};
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::limits;
+use crate::names::Key;
 use crate::refusal::internal;
 use deft_needle_audio::num::count;
 use serde::{Deserialize, Serialize};
@@ -117,6 +119,27 @@ pub fn read(path: &Path) -> Result<Log> {
         }
     }
     Ok(log)
+}
+
+/// Bytes of a record's own words, numbers and check sum.
+const WORDS: usize = 600;
+
+/// About how many bytes a restore of a slot writes: what it held, what it gets, its attributes twice.
+pub fn restore_bytes(key: &Key, slot: &Slot) -> u64 {
+    let was = slot.stock.last().map(|original| &original.was);
+    let entries = (0..=slot.layers.len()).map(|level| written(&slot.entries_at(level).made));
+    count(WORDS + 2 * key.as_str().len() + 2 * written(&was) + entries.sum::<usize>())
+}
+
+/// The same of one that is about to be put.
+pub fn put_bytes(put: &Put) -> u64 {
+    let all = 2 * put.slot.as_str().len() + 2 * written(&put.was) + written(&put.entries);
+    count(WORDS + all)
+}
+
+/// Bytes of a value as it is written.
+fn written(value: &impl Serialize) -> usize {
+    serde_json::to_vec(value).map_or(0, |bytes| bytes.len())
 }
 
 /// Writes bytes at the end of a file, on to the disk itself.

@@ -25,13 +25,15 @@ mod change;
 mod copies;
 mod establish;
 mod held;
+mod originals;
 mod parts;
 mod recover;
 mod trust;
 
-pub use change::{Change, What};
+pub use change::{Back, Change, Over, What};
 pub(crate) use held::held_of;
 pub use held::{copies_in, held_at, kept_in};
+pub use originals::Original;
 pub use recover::{Ending, Recovered};
 
 use crate::disk::{Disk, Lock};
@@ -47,7 +49,7 @@ use std::path::{Path, PathBuf};
 use tracing::debug;
 
 /// The version of the log's format.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// The ledger of one root.
 pub struct Ledger<'d> {
@@ -93,7 +95,7 @@ impl<'d> Ledger<'d> {
             recover::sweep(&mut ledger);
             ledger.tidy();
         }
-        ledger.place_others();
+        ledger.place_others()?;
         Ok(ledger)
     }
 
@@ -111,9 +113,9 @@ impl<'d> Ledger<'d> {
         }
     }
 
-    /// Lets what was said of the other roots win over what was written down.
-    fn place_others(&mut self) {
-        trust::place_others(&mut self.state, &self.root);
+    /// Takes in where the user says that other roots are.
+    fn place_others(&mut self) -> Result<()> {
+        trust::place_others(&mut self.state, &self.root)
     }
 
     /// Remembers what must be known of the target once nobody has its sheet at hand; the change that
@@ -143,7 +145,7 @@ impl<'d> Ledger<'d> {
         };
         let mut state = again_while_absent(read)?;
         trust::check(&mut state, root)?;
-        trust::place_others(&mut state, root);
+        trust::place_others(&mut state, root)?;
         Ok(state)
     }
 
@@ -174,9 +176,20 @@ impl<'d> Ledger<'d> {
         let mut state = written.state()?;
         trust::check(&mut state, &self.root)?;
         self.records = Some(written.heal(&self.attic, self.disk)?);
-        self.moved = trust::is_moved(&state, &self.root) || state.id.is_empty();
+        self.moved = trust::is_moved(&state, &self.root)
+            || state.id.is_empty()
+            || trust::real_places(&state.others) != state.real;
         self.state = state;
-        self.place_others();
+        self.place_others()
+    }
+
+    /// Lets copies of a slot's go that the user has named.
+    ///
+    /// # Errors
+    /// [`Error::Write`].
+    pub(crate) fn drop_copies(&mut self, slot: &Key, copies: Vec<Held>) -> Result<()> {
+        self.append(vec![Record::Dropped { slot: slot.clone(), copies }])?;
+        self.tidy();
         Ok(())
     }
 

@@ -1,7 +1,7 @@
 //! The parts of a change: made beside their slots, while what those hold is kept, and waited for.
 
 use super::change::{Before, Change, What, changed_just_now};
-use super::record::{Held, Installed, Put};
+use super::record::{Held, Put};
 use crate::error::{Error, Result};
 use crate::fit::Durable;
 use crate::hash::Hash;
@@ -121,25 +121,15 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// [`Error::StockDamaged`], [`Error::Write`].
-    pub fn make_back(&mut self, slots: &[(&Key, usize)]) -> Result<()> {
+    pub fn make_back(&mut self, slots: &[(&Key, Held)]) -> Result<()> {
         self.make(|change, whole| {
-            slots.par_iter().try_for_each(|(key, below)| {
-                let held = change.goes_back_to(key, *below).0;
-                if change.make_part(key, held)? && matches!(held, Held::File(_)) {
+            slots.par_iter().try_for_each(|(key, held)| {
+                if change.make_part(key, *held)? && matches!(held, Held::File(_)) {
                     whole(&change.part(key)?);
                 }
                 Ok(())
             })
         })
-    }
-
-    /// What a slot holds once it is brought back, and what is known of it where that is ours.
-    pub(super) fn goes_back_to(&self, key: &Key, below: usize) -> (Held, Option<Installed>) {
-        let known = self.ledger.state.slots.get(key);
-        let lower = known.and_then(|known| known.layers.get(below.checked_sub(1)?));
-        let original = || known.and_then(|known| known.original()).unwrap_or(Held::Nothing);
-        let held = lower.map_or_else(original, |layer| layer.held);
-        (held, lower.map(|layer| layer.installed.clone()))
     }
 
     /// Makes the part of what is kept, and says whether it is there; on a full disk its place is made when it is put

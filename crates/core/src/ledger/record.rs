@@ -70,6 +70,9 @@ pub struct Installed {
     /// The slot that it came with, and goes with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub belongs_to: Option<Key>,
+    /// Whether the target's own tools write it anew for the slot that it came with.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub tended: bool,
     /// Where the clip lay, as an absolute path; `None` where it was no file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub clip_path: Option<String>,
@@ -123,15 +126,18 @@ pub struct Put {
     /// Contents that are neither stock nor ours, kept beside the stock.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aside: Option<Held>,
-    /// What is installed after; nothing where stock is restored.
+    /// What is installed after; nothing where what lies below comes back, or entries alone change.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub installed: Option<Installed>,
     /// How many layers stay below what is put there.
     #[serde(default, skip_serializing_if = "is_none_left")]
     pub below: usize,
-    /// All entries that stand in the file after; nothing where it is no file with entries.
+    /// The contents of what is installed without the entries that it has from the beginning.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub told: Option<Vec<EntryRecord>>,
+    pub whole: Option<Held>,
+    /// All entries that are in the topmost layer, or in the original, after; nothing where they stay as they are.
+    #[serde(default, alias = "told", skip_serializing_if = "Option::is_none")]
+    pub entries: Option<Vec<EntryRecord>>,
     /// Whether others have written into the file since our last entry.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub mixed: bool,
@@ -173,7 +179,7 @@ pub enum Record {
     Root {
         /// The root's path when the ledger was made.
         path: String,
-        /// The version of this format: 1 or 2.
+        /// The version of this format: 1 to 3.
         version: u32,
         /// What tells this ledger from all others.
         #[serde(default)]
@@ -188,6 +194,9 @@ pub enum Record {
         /// What each of them holds; copies of it are taken now.
         #[serde(default)]
         holds: Vec<Held>,
+        /// Contents that are kept beside those.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        copies: Vec<Held>,
         /// Folders that are made for them, outermost first.
         folders: Vec<Key>,
         /// Caches that are moved aside while the files are placed, and go once the change is done.
@@ -201,6 +210,9 @@ pub enum Record {
     Roots {
         /// Absolute paths.
         others: BTreeMap<String, String>,
+        /// The same, links followed.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        real: BTreeMap<String, String>,
     },
     /// What must be known of the target.
     Target(TargetFacts),
@@ -208,6 +220,13 @@ pub enum Record {
     Strays {
         /// Their names.
         copies: Vec<String>,
+    },
+    /// The user has let copies of what lay in a slot go.
+    Dropped {
+        /// The slot.
+        slot: Key,
+        /// What goes.
+        copies: Vec<Held>,
     },
     /// Parts that could not be removed are gone.
     Swept,

@@ -102,8 +102,8 @@ impl Memory {
         if let Some(stock) = put.stock {
             self.originals.insert(put.slot.clone(), (stock, put.was.clone()));
         }
-        let told = put.told.as_ref().is_some_and(|told| !told.is_empty());
-        match put.installed.is_some() || told {
+        let entries = put.entries.as_ref().is_some_and(|made| !made.is_empty());
+        match put.installed.is_some() || entries || put.below > 0 {
             true => {
                 self.ours.insert(put.after);
             }
@@ -176,7 +176,8 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
 /// Where roots are, as far as the ledger's records may be believed.
 fn whereabouts(root: &Root) -> State {
     let mut state = State::default();
-    super::trust::place_others(&mut state, root);
+    // A state of nothing refuses no place.
+    let _ = super::trust::place_others(&mut state, root);
     state
 }
 
@@ -213,7 +214,7 @@ pub fn rescue(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> 
     let copies = attic.copies();
     ledger.append(vec![Record::Strays { copies }])?;
     let keys: Vec<Key> = rescue.restored.iter().map(|found| found.slot.clone()).collect();
-    let mut change = ledger.begin(What::Rescue, &keys, Vec::new())?;
+    let mut change = ledger.begin(What::Rescue, &keys, Vec::new(), Vec::new())?;
     for Match { slot, held, was, .. } in &rescue.restored {
         let is_ours = memory.ours.contains(&change.ledger().held(slot)?);
         change.rescue(slot, *held, was.clone(), is_ours)?;

@@ -1,22 +1,13 @@
 //! What the log adds up to.
 
+use super::originals::{Original, Originals, Release};
 use super::record::{EntryRecord, Held, Installed, Left, Put, Record, TargetFacts};
-use crate::disk::Attributes;
 use crate::error::Result;
 use crate::hash::Hash;
 use crate::names::Key;
 use crate::refusal::{OddLedger, OddSlot};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-
-/// What lay in a slot before anything of ours.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Original {
-    /// The contents.
-    pub held: Held,
-    /// What it had beside its contents.
-    pub was: Option<Attributes>,
-}
 
 /// Something that was installed in a slot, over the stock or over another layer.
 #[derive(Debug, Clone, PartialEq)]
@@ -25,24 +16,41 @@ pub struct Layer {
     pub held: Held,
     /// What it is.
     pub installed: Installed,
+    /// Entries that were made in it since.
+    pub entries: Entries,
 }
 
-/// One slot, as far as the ledger knows it.
+/// Entries that were made in what lies below them: a slot's original, or a layer.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Slot {
-    /// What lay there before anything of ours, oldest first; the last one is the stock of today.
-    pub stock: Vec<Original>,
-    /// Everything of ours that was ever put there: none of it is stock.
-    pub ours: BTreeSet<Held>,
-    /// What was installed, one over the other, the lowest first.
-    pub layers: Vec<Layer>,
-    /// Entries that were made in the file, the oldest first.
-    pub told: Vec<EntryRecord>,
-    /// What the file held when the last entry was made.
-    pub told_held: Option<Held>,
-    /// Whether others have written into it between our entries, so that its stock is not all there is to
+pub struct Entries {
+    /// The oldest first.
+    pub made: Vec<EntryRecord>,
+    /// What the file held when the last one was made.
+    pub held: Option<Held>,
+    /// Whether others have written into it between our entries, so that what lies below is not all there is to
     /// it without them.
     pub mixed: bool,
+}
+
+impl Entries {
+    /// Whether a file holds what our last entry has left, and nobody else's changes.
+    pub fn are_all_of(&self, now: Held) -> bool {
+        self.held == Some(now) && !self.mixed
+    }
+}
+
+/// One slot, as far as the ledger knows it: what lay there before anything of ours, and over it, one over the other,
+/// whole files and the entries that were made in them.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Slot {
+    /// What lay there before anything of ours.
+    pub stock: Originals,
+    /// Everything of ours that was ever put there: none of it is stock.
+    pub ours: BTreeSet<Held>,
+    /// Entries that were made in the original itself.
+    pub entries: Entries,
+    /// What was installed, one over the other, the lowest first.
+    pub layers: Vec<Layer>,
 }
 
 impl Slot {
@@ -62,31 +70,73 @@ impl Slot {
         self.stock.last().map(|original| original.held)
     }
 
-    /// Whether there is something that a restore would bring back or that must be kept.
-    pub fn matters(&self) -> bool {
-        !self.layers.is_empty() || !self.told.is_empty() || self.stock.len() > 1
+    /// What lies below the entries of a level: the original where it is 0, else that layer, counted from 1.
+    pub fn below_entries(&self, level: usize) -> Held {
+        let layer = level.checked_sub(1).and_then(|at| self.layers.get(at));
+        layer.map_or(self.original().unwrap_or(Held::Nothing), |layer| layer.held)
     }
 
-    /// Takes in the originals that a change has found.
-    fn keep(&mut self, put: &Put) {
-        let original = |held| Original { held, was: put.was.clone() };
-        if let Some(aside) = put.aside
-            && self.stock.iter().all(|known| known.held != aside)
-        {
-            let at = self.stock.len().saturating_sub(1);
-            self.stock.insert(at, original(aside));
+    /// The entries of a level.
+    pub fn entries_at(&self, level: usize) -> &Entries {
+        let layer = level.checked_sub(1).and_then(|at| self.layers.get(at));
+        layer.map_or(&self.entries, |layer| &layer.entries)
+    }
+
+    fn entries_at_mut(&mut self, level: usize) -> &mut Entries {
+        match level.checked_sub(1).and_then(|at| self.layers.get_mut(at)) {
+            Some(layer) => &mut layer.entries,
+            None => &mut self.entries,
         }
-        if let Some(stock) = put.stock {
-            self.stock.retain(|known| known.held != stock);
-            self.stock.push(original(stock));
-        }
+    }
+
+    /// The entries that can be seen in the file: those over which no other file lies.
+    pub fn top_entries(&self) -> &Entries {
+        self.entries_at(self.layers.len())
+    }
+
+    /// What a level holds with its entries.
+    pub fn held_at(&self, level: usize) -> Held {
+        let entries = self.entries_at(level);
+        let with = entries.held.filter(|_| !entries.made.is_empty());
+        with.unwrap_or_else(|| self.below_entries(level))
+    }
+
+    /// What the file must hold where nobody else has changed it; nothing where nothing of ours is in it.
+    pub fn expected(&self) -> Option<Held> {
+        let ours = !self.layers.is_empty() || !self.entries.made.is_empty();
+        ours.then(|| self.held_at(self.layers.len()))
+    }
+
+    /// Whether contents are ours and nobody else's: something that was installed, with all entries in it.
+    pub fn is_ours(&self, held: Held) -> bool {
+        self.top().is_some() && self.ours.contains(&held) || self.top_entries().are_all_of(held)
+    }
+
+    /// Whether there is something that a restore would bring back or that must be kept.
+    pub fn matters(&self) -> bool {
+        self.expected().is_some() || !self.stock.is_empty()
+    }
+
+    /// Contents that somebody has put there and that are neither installed over nor in place: nothing but a
+    /// command that names the slot brings them back or lets them go.
+    pub fn kept_aside(&self) -> impl Iterator<Item = &Original> {
+        let stock = usize::from(self.expected().is_some());
+        let aside = self.stock.len().saturating_sub(stock);
+        self.stock.iter().take(aside).filter(|original| original.held != Held::Nothing)
     }
 
     /// Contents of which a copy must be kept.
     pub fn kept(&self) -> impl Iterator<Item = Held> {
-        let lower = self.layers.iter().rev().skip(1).map(|layer| layer.held);
+        let top = self.layers.len();
         let stock = self.stock.iter().map(|original| original.held);
-        stock.chain(lower)
+        let levels = (0..=top).flat_map(move |level| {
+            let has_entries = !self.entries_at(level).made.is_empty();
+            let whole =
+                (level > 0 && (level < top || has_entries)).then(|| self.below_entries(level));
+            let edited = (level < top && has_entries).then(|| self.held_at(level));
+            [whole, edited].into_iter().flatten()
+        });
+        stock.chain(levels)
     }
 }
 
@@ -114,6 +164,8 @@ pub struct Pending {
 pub struct State {
     /// The root's path when the ledger was made.
     pub root: Option<String>,
+    /// The version of the log's format.
+    pub version: u32,
     /// What tells this ledger from all others.
     pub id: String,
     /// Everything that copies were ever taken of: what is none of these is not ours to remove.
@@ -124,6 +176,8 @@ pub struct State {
     pub left: Vec<(Key, String)>,
     /// Where the other roots are.
     pub others: BTreeMap<String, String>,
+    /// Where that was, links followed, when it was written down.
+    pub real: BTreeMap<String, String>,
     /// What must be known of the target.
     pub target: TargetFacts,
     /// The slots, by name.
@@ -145,14 +199,18 @@ impl State {
     /// Takes in one more record.
     pub fn apply(&mut self, record: &Record) {
         match record {
-            Record::Root { path, id, .. } => {
+            Record::Root { path, version, id } => {
                 self.root = Some(path.clone());
+                self.version = *version;
                 self.id.clone_from(id);
             }
-            Record::Roots { others } => self.others.clone_from(others),
+            Record::Roots { others, real } => {
+                self.others.clone_from(others);
+                self.real.clone_from(real);
+            }
             Record::Target(target) => self.target.clone_from(target),
-            Record::Begin { what, slots, holds, folders, caches, token } => {
-                holds.iter().for_each(|held| self.take(*held));
+            Record::Begin { what, slots, holds, copies, folders, caches, token } => {
+                holds.iter().chain(copies).for_each(|held| self.take(*held));
                 self.pending = Some(Pending {
                     what: what.clone(),
                     slots: slots.clone(),
@@ -181,8 +239,8 @@ impl State {
                 if let Some(pending) = self.pending.take() {
                     self.folders.extend(pending.folders);
                     for put in pending.puts {
-                        let told = put.told.as_ref().is_some_and(|told| !told.is_empty());
-                        match put.installed.is_some() || told || !except.contains(&put.slot) {
+                        let entries = put.entries.as_ref().is_some_and(|made| !made.is_empty());
+                        match put.installed.is_some() || entries || !except.contains(&put.slot) {
                             true => self.put(put),
                             false => self.leave_as_is(&put),
                         }
@@ -190,6 +248,11 @@ impl State {
                 }
             }
             Record::Swept => self.left.clear(),
+            Record::Dropped { slot, copies } => {
+                if let Some(slot) = self.slots.get_mut(slot) {
+                    copies.iter().for_each(|copy| slot.stock.release(&Release::by_name(*copy)));
+                }
+            }
             Record::Strays { copies } => self.strays.extend(copies.iter().cloned()),
             Record::Undone { left } => {
                 self.pending = None;
@@ -288,8 +351,9 @@ impl State {
         for slot in self.slots.values() {
             let installed = slot.layers.iter().map(|layer| &layer.installed);
             jobs.extend(installed.filter_map(|installed| installed.job.as_deref()));
-            let told = slot.told.iter().map(|told| told.job.as_str());
-            jobs.extend(told.filter(|job| !job.is_empty()));
+            let entries = (0..=slot.layers.len()).flat_map(|level| &slot.entries_at(level).made);
+            let makers = entries.map(|entry| entry.job.as_str());
+            jobs.extend(makers.filter(|job| !job.is_empty()));
         }
         jobs.sort_unstable();
         jobs.dedup();
@@ -304,28 +368,47 @@ impl State {
             self.taken.remove(&stray);
         }
         if put.aside.is_some() || put.stock.is_some() {
-            self.slots.entry(put.slot.clone()).or_default().keep(put);
+            self.slots.entry(put.slot.clone()).or_default().stock.keep(put);
         }
     }
 
     fn put(&mut self, put: Put) {
         let slot = self.slots.entry(put.slot.clone()).or_default();
-        slot.keep(&put);
-        if let Some(told) = put.told {
-            slot.told_held = (!told.is_empty()).then_some(put.after);
-            slot.mixed |= put.mixed;
-            if told.is_empty() {
-                slot.stock.clear();
-                slot.mixed = false;
-            }
-            slot.told = told;
-            return;
+        slot.stock.keep(&put);
+        let top = slot.layers.len();
+        let below = match put.entries.is_some() && put.installed.is_none() && self.version < 3 {
+            // Earlier versions did not tell, since they knew entries in originals alone.
+            true => top,
+            false => put.below,
+        };
+        let covers = match (&put.installed, put.stock) {
+            (Some(_), Some(_)) => Some(0),
+            (Some(_), None) if below == top => Some(top),
+            _ => None,
+        };
+        if let Some(covered) = covers.map(|level| slot.entries_at_mut(level))
+            && !covered.made.is_empty()
+        {
+            // What others have written in between comes back with what is covered now.
+            covered.mixed |= covered.held != Some(put.before);
+            covered.held = Some(put.before);
         }
-        if put.installed.is_some() {
-            slot.ours.insert(put.after);
+        slot.layers.truncate(below);
+        if let Some(installed) = put.installed {
+            let held = put.whole.unwrap_or(put.after);
+            slot.ours.extend([held, put.after]);
+            slot.layers.push(Layer { held, installed, entries: Entries::default() });
         }
-        slot.layers.truncate(put.below);
-        let layer = |installed| Layer { held: put.after, installed };
-        slot.layers.extend(put.installed.map(layer));
+        if let Some(made) = put.entries {
+            let own = slot.entries_at_mut(slot.layers.len());
+            own.mixed = !made.is_empty() && (own.mixed || put.mixed);
+            own.held = (!made.is_empty()).then_some(put.after);
+            own.made = made;
+        }
+        if slot.expected().is_none() {
+            let originals = slot.stock.iter().map(|original| original.held);
+            let freed = originals.filter_map(|held| Release::in_place(held, put.after));
+            freed.collect::<Vec<_>>().iter().for_each(|release| slot.stock.release(release));
+        }
     }
 }

@@ -3,7 +3,9 @@
 use super::folded;
 use super::rules::reserved;
 use crate::error::Result;
+use crate::limits;
 use crate::refusal::Refusal;
+use deft_needle_audio::Invalid;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::fmt;
@@ -24,8 +26,14 @@ pub const PART: &str = ".deft-needle-";
 /// Whether a text is a path within a root: plain names with `/` between them, none of them ours.
 pub fn is_within(text: &str) -> bool {
     let device = |name: &str| cfg!(windows) && reserved(name);
-    let plain = |name: &str| !matches!(name, "" | "." | "..") && !is_own(name) && !device(name);
-    text.split('/').all(plain) && !text.contains(['\\', ':', '\0'])
+    let plain = |name: &str| {
+        let fits = name.len() <= limits::NAME_BYTES;
+        fits && !matches!(name, "" | "." | "..") && !is_own(name) && !device(name)
+    };
+    let names = || text.split('/');
+    names().take(limits::LEVELS + 1).count() <= limits::LEVELS
+        && names().all(plain)
+        && !text.contains(['\\', ':', '\0'])
 }
 
 /// A file of a target's as the ledger calls it: `sfx/gull.ogg` in the main root, `settings:mix.ini` in
@@ -48,7 +56,20 @@ impl Key {
                 Some(root) => format!("{root}:{within}"),
                 None => within.to_owned(),
             })),
-            false => Err(Refusal::NotWithin { typed: within.to_owned(), why: None }.into()),
+            false => {
+                let long = |name: &str| name.len() > limits::NAME_BYTES;
+                let most = match within.split('/').any(long) {
+                    true => Some(format!("no name of more than {} bytes", limits::NAME_BYTES)),
+                    false if within.split('/').count() > limits::LEVELS => {
+                        Some(format!("no more than {} folders", limits::LEVELS))
+                    }
+                    false => None,
+                };
+                let shown: String = within.chars().take(40).collect();
+                let why =
+                    most.map(|most| Invalid::new("path (too long)", &format!("{shown}…"), most));
+                Err(Refusal::NotWithin { typed: within.to_owned(), why }.into())
+            }
         }
     }
 

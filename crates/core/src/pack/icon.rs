@@ -71,6 +71,7 @@ pub(super) fn given(run: &Run) -> Result<Option<Vec<u8>>> {
     let mut most = Limits::default();
     (most.max_image_width, most.max_image_height) = (Some(limits::PIXELS), Some(limits::PIXELS));
     reader.limits(most);
+    let format = reader.format();
     let given = reader.decode().map_err(|_| bad())?;
     let side = given.width().min(given.height());
     let (left, top) = ((given.width() - side) / 2, (given.height() - side) / 2);
@@ -81,9 +82,17 @@ pub(super) fn given(run: &Run) -> Result<Option<Vec<u8>>> {
     };
     let mut out = Cursor::new(Vec::new());
     let extension = wanted.path.0.rsplit_once('.').map_or("", |(_, extension)| extension);
-    let written = match extension.to_lowercase().as_str() {
-        "jpg" | "jpeg" => scaled.to_rgb8().write_to(&mut out, ImageFormat::Jpeg),
-        _ => scaled.to_rgba8().write_to(&mut out, ImageFormat::Png),
+    let asked = match extension.to_lowercase().as_str() {
+        "jpg" | "jpeg" => ImageFormat::Jpeg,
+        _ => ImageFormat::Png,
+    };
+    // One that is all that is asked for stays as it is.
+    if (given.width(), given.height()) == (wanted.size, wanted.size) && format == Some(asked) {
+        return Ok(Some(bytes));
+    }
+    let written = match asked {
+        ImageFormat::Jpeg => scaled.to_rgb8().write_to(&mut out, asked),
+        _ => scaled.to_rgba8().write_to(&mut out, asked),
     };
     written.map_err(|error| internal(format!("the icon cannot be written: {error}")))?;
     Ok(Some(out.into_inner()))

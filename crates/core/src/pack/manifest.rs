@@ -1,6 +1,8 @@
 //! Manifests of packs, from templates; and what is said of whose sounds they are.
 
+use crate::disk::read_input;
 use crate::error::{Error, Result};
+use crate::limits;
 use crate::refusal::{OddLine, OddText};
 use crate::run::{JobPlan, Run};
 use crate::sheet::Fault;
@@ -26,7 +28,7 @@ fn separator(line: &str) -> Option<String> {
 fn pack_names(run: &Run) -> Names {
     let mut names = run.job.names();
     let facts = &run.job.pack;
-    names.set("name", run.job.name.as_str());
+    names.set("name", run.job.title());
     names.set("target", run.target.sheet.name.as_str());
     names.set("version", facts.version.as_str());
     names.set("author", facts.author.as_str());
@@ -44,7 +46,9 @@ pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8
     let mut told = false;
     for file in &run.layout().files {
         let path = folder.join(&file.template.0);
-        let template = std::fs::read_to_string(&path).map_err(Error::read(&path))?;
+        let bytes = read_input(&path, limits::LIST).map_err(Error::read(&path))?;
+        let not_text = |_| -> Error { Fault::whole(&path, OddText::NotText).into() };
+        let template = String::from_utf8(bytes).map_err(not_text)?;
         told |= template.contains("{credits}") || template.contains("{licence}");
         let text = fill_in(run, &path, &template, &names, plan)?;
         let of_sheet = |odd| Fault::whole(run.target.sheet.path(), odd);
@@ -55,7 +59,7 @@ pub(super) fn manifests(run: &Run, plan: &JobPlan) -> Result<Vec<(String, Vec<u8
     let facts = &run.job.pack;
     let silent = facts.credits.0.is_empty() && facts.licence.is_empty();
     if !told && !silent {
-        let mut text = format!("{}\n", run.job.name);
+        let mut text = format!("{}\n", run.job.title());
         facts.credits.0.iter().for_each(|line| text += &format!("{line}\n"));
         if !facts.licence.is_empty() {
             text += &format!("Licence: {}\n", facts.licence);

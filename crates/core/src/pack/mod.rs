@@ -6,6 +6,7 @@ mod manifest;
 mod receipt;
 mod take_in;
 
+pub(crate) use receipt::PackedPlace;
 pub use receipt::Receipt;
 
 use crate::disk::Disk;

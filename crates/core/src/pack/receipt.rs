@@ -3,8 +3,11 @@
 use super::OWN_FOLDER;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::refusal::internal;
+use crate::job::{Job, Place};
+use crate::refusal::{OddJob, internal};
 use crate::run::{JobPlan, Line, Run};
+use crate::slots::Roots;
+use crate::target::Target;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -20,14 +23,90 @@ pub struct Receipt {
     /// Who made it.
     #[serde(default)]
     pub author: String,
+    /// What it is, in a sentence.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub description: String,
+    /// Whose sounds they are, a line each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub credits: Vec<String>,
+    /// Under which licence.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub licence: String,
     /// What its target is called.
     pub target: String,
     /// Values for the sheet's templates.
     #[serde(default)]
     pub values: toml::Table,
+    /// Where its files go; into the slots themselves by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<PackedPlace>,
+    /// Its slots in the order of the job, which lists that are made of them keep.
+    #[serde(default)]
+    pub order: Vec<String>,
     /// Its slots.
     #[serde(default)]
     pub slots: BTreeMap<String, PackedSlot>,
+}
+
+/// A place in one of the roots of whoever takes a pack in.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PackedPlace {
+    /// How its files go there.
+    pub way: PackedWay,
+    /// The root; the main one by default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub root: Option<String>,
+    /// The folder or the archive within it; nothing: the root itself.
+    #[serde(default)]
+    pub path: String,
+}
+
+/// How a pack's files go to their place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PackedWay {
+    /// Into a mirrored tree.
+    Overlay,
+    /// Into one archive.
+    Archive,
+}
+
+impl PackedPlace {
+    /// Where a job's files go, as far as that lies in a root.
+    ///
+    /// # Errors
+    /// As [`Job::place`].
+    pub fn of(job: &Job, target: &Target, roots: &Roots) -> Result<Option<Self>> {
+        let (way, path) = match job.place(target, roots)? {
+            Place::Slots => return Ok(None),
+            Place::Overlay(path) => (PackedWay::Overlay, path),
+            Place::Archive(path) => (PackedWay::Archive, path),
+        };
+        let found = crate::run::within(roots, &path)?;
+        Ok(found.map(|(root, path)| Self { way, root, path }))
+    }
+
+    /// Where that is for somebody with these roots.
+    ///
+    /// # Errors
+    /// [`Error::Refused`] for a root that was not named, and a path that leads out of it.
+    pub fn in_roots(&self, roots: &Roots) -> Result<Place> {
+        let root = match &self.root {
+            None => roots.main.as_ref(),
+            Some(name) => roots.others.get(name),
+        };
+        let name = || self.root.clone().unwrap_or_default();
+        let root = root.ok_or_else(|| OddJob::OtherRootUnsaid { name: name() })?;
+        let path = match self.path.as_str() {
+            "" => root.clone(),
+            path => crate::tree::slot_path(root, path)?,
+        };
+        Ok(match self.way {
+            PackedWay::Overlay => Place::Overlay(path),
+            PackedWay::Archive => Place::Archive(path),
+        })
+    }
 }
 
 /// A slot of a pack.
@@ -65,11 +144,16 @@ pub(super) fn receipt(
         slots.insert(line.slot.clone(), slot);
     }
     let receipt = Receipt {
-        name: run.job.name.clone(),
+        name: run.job.title().to_owned(),
         version: run.job.pack.version.clone(),
         author: run.job.pack.author.clone(),
+        description: run.job.pack.description.clone(),
+        credits: run.job.pack.credits.0.clone(),
+        licence: run.job.pack.licence.clone(),
         target: run.target.sheet.name.clone(),
         values: run.job.values.clone(),
+        place: run.packed_place.clone(),
+        order: plan.lines.iter().map(|line| line.slot.clone()).collect(),
         slots,
     };
     let text = toml::to_string(&receipt)
@@ -84,7 +168,10 @@ pub(super) fn receipt(
     let lists = lists.map(|list| &list.0);
     let makes = sheet.makes.iter().map(|make| make.get_ref());
     let made_of = makes.flat_map(|make| [&make.template, &make.from]).flatten();
-    let beside: BTreeSet<&String> = lists.chain(made_of.map(|file| &file.0)).collect();
+    let manifests = sheet.pack.iter().flat_map(|pack| &pack.files);
+    let templates = manifests.map(|file| &file.template.0);
+    let made_of = made_of.map(|file| &file.0).chain(templates);
+    let beside: BTreeSet<&String> = lists.chain(made_of).collect();
     for name in beside {
         let path = folder.join(name);
         let bytes =

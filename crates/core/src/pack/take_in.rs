@@ -5,9 +5,10 @@ use super::{OWN_FOLDER, Receipt};
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
 use crate::job::{Dealt, Job, Making, PackFacts, Placement};
+use crate::limits;
 use crate::refusal::OddPack;
 use crate::run::{Ask, Run};
-use crate::sheet::Sheet;
+use crate::sheet::{OneOrMany, Sheet};
 use crate::slots::Roots;
 use crate::stock::{Member, Stock};
 use crate::target::Target;
@@ -15,7 +16,7 @@ use deft_needle_audio::Observer;
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::read::Private;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
 
 /// What was found in a pack, unpacked into a private folder.
@@ -41,27 +42,37 @@ impl Run {
         ask: Ask<'_>,
         observer: &dyn Observer,
     ) -> Result<(Self, Private)> {
-        let Some(root) = ask.root else {
-            return Err(OddPack::NoRoot.into());
-        };
         let unpacked = unpack(pack, observer)?;
         let receipt = unpacked.receipt(pack)?;
         let sheet = match sheet {
             Some(named) => Sheet::find(named)?,
             None => unpacked.sheet(pack)?,
         };
+        // The main root has a name, too.
+        let named = sheet.roots.first().and_then(|main| ask.others?.get(main));
+        let Some(root) = ask.root.or(named.map(PathBuf::as_path)) else {
+            return Err(OddPack::NoRoot.into());
+        };
         let absolute = |path: &Path| std::path::absolute(path).map_err(Error::read(path));
         let mut roots = Roots { main: Some(absolute(root)?), others: BTreeMap::new() };
         for (name, path) in ask.others.into_iter().flatten() {
+            if sheet.roots.first() == Some(name) {
+                continue;
+            }
             roots.others.insert(name.clone(), absolute(path)?);
         }
         let target = Target::new(sheet, roots)?;
         let facts = PackFacts {
             version: receipt.version.clone(),
             author: receipt.author.clone(),
-            ..PackFacts::default()
+            description: receipt.description.clone(),
+            credits: OneOrMany(receipt.credits.clone()),
+            licence: receipt.licence.clone(),
+            icon: unpacked.icon(&target.sheet),
         };
-        let job = Job::of_pack(&receipt.name, receipt.values.clone(), facts, pack);
+        let place =
+            receipt.place.as_ref().map(|place| place.in_roots(&target.roots)).transpose()?;
+        let job = Job::of_pack(&receipt.name, receipt.values.clone(), facts, place, pack);
         let dealt = unpacked.deal(&receipt, &target, pack);
         let run = Self::of_parts(job, target, dealt, ask)?;
         Ok((run, unpacked.folder))
@@ -89,6 +100,12 @@ fn unpack(pack: &Path, observer: &dyn Observer) -> Result<Unpacked> {
 impl Unpacked {
     fn own(&self, name: &str) -> Option<&PathBuf> {
         self.files.get(&format!("{OWN_FOLDER}/{name}"))
+    }
+
+    /// The picture that it brings.
+    fn icon(&self, sheet: &Sheet) -> Option<PathBuf> {
+        let wanted = sheet.pack.as_ref()?.icon.as_ref()?;
+        self.files.get(&wanted.path.0).cloned()
     }
 
     fn receipt(&self, pack: &Path) -> Result<Receipt> {
@@ -120,8 +137,16 @@ impl Unpacked {
 
     fn deal(&self, receipt: &Receipt, target: &Target, pack: &Path) -> Dealt {
         let mut dealt = Dealt::default();
+        if receipt.slots.len() > limits::SLOTS {
+            let what = format!("it has more than {} slots", limits::SLOTS);
+            dealt.faults.push(OddPack::Odd { path: pack.to_owned(), what }.into());
+            return dealt;
+        }
         let name = pack.file_name().unwrap_or_default().to_string_lossy();
-        for (slot, packed) in &receipt.slots {
+        let ordered = receipt.order.iter().filter_map(|slot| receipt.slots.get_key_value(slot));
+        let named: HashSet<&String> = receipt.order.iter().collect();
+        let rest = receipt.slots.iter().filter(|(slot, _)| !named.contains(slot));
+        for (slot, packed) in ordered.chain(rest) {
             let placed = (|| {
                 let (slot, _) = target.aim(slot)?;
                 let clip = self
@@ -139,6 +164,7 @@ impl Unpacked {
                     like: None,
                     making: Making::AsIs,
                     link: None,
+                    name_anyway: true,
                     new: false,
                     values: crate::template::values(&packed.values),
                 })

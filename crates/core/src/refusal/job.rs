@@ -18,6 +18,17 @@ pub enum OddLedger {
         #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         path: PathBuf,
     },
+    /// Nothing tells which folder is the root of a file.
+    NoRoot {
+        /// The file.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
+        file: PathBuf,
+        /// A folder that may be.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy_if_any")]
+        likely: Option<PathBuf>,
+        /// Whether the clip is in a root: it may have been typed in the wrong place.
+        turned: bool,
+    },
     /// The ledger does not know where another root is.
     UnknownRoot {
         /// The root's name.
@@ -72,6 +83,38 @@ pub enum OddLedger {
         #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
         root: PathBuf,
     },
+    /// Something of ours is in another root elsewhere than it was named.
+    OtherPlace {
+        /// The root's name.
+        name: String,
+        /// Where the ledger knows it, as far as that is believed.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy_if_any")]
+        known: Option<PathBuf>,
+        /// Where it was said to be.
+        #[serde(serialize_with = "deft_needle_audio::path_text::lossy")]
+        named: PathBuf,
+    },
+    /// No copy of a slot's is kept aside.
+    NoKeptCopy {
+        /// The slot.
+        slot: Key,
+        /// How the copy's name was said to begin.
+        copy: Option<String>,
+        /// Copies that are kept, by the beginnings of their names.
+        all: Vec<String>,
+    },
+    /// Several copies of a slot's are kept, and none was named.
+    KeptCopies {
+        /// The slot.
+        slot: Key,
+        /// The beginnings of their names.
+        all: Vec<String>,
+    },
+    /// Something is installed in a slot of which a kept copy should come back.
+    StillInstalled {
+        /// The slot.
+        slot: Key,
+    },
     /// There is none to rescue.
     Missing {
         /// The root.
@@ -100,6 +143,11 @@ pub enum OddLedger {
 pub enum OddJob {
     /// It has no root.
     NoRoot,
+    /// Its files beside slots take too much room.
+    TooMuchBeside {
+        /// Bytes at most.
+        most: u64,
+    },
     /// It does not say where its target is.
     RootUnsaid {
         /// The job sheet.
@@ -289,6 +337,15 @@ pub enum OutsideFault {
         status: String,
         /// The end of what it said.
         said: String,
+    },
+    /// What it made is silent.
+    Silent,
+    /// What it made has another length than its input.
+    Length {
+        /// Milliseconds that it made.
+        made: u64,
+        /// Milliseconds of its input.
+        fed: u64,
     },
     /// It left an empty file.
     EmptyFile {

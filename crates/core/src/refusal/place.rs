@@ -1,6 +1,5 @@
 //! Refusals of paths, slots, archives and caches.
 
-use super::FileKind;
 use crate::names::{Key, Near, OddName};
 use deft_needle_audio::Invalid;
 use schemars::JsonSchema;
@@ -150,6 +149,20 @@ pub enum OddSlot {
         /// Why, said of the file.
         what: String,
     },
+    /// A job's archive would go where another file is.
+    ArchiveThere,
+    /// Its name says that it holds something else than it would.
+    NameSays {
+        /// The container that its extension stands for.
+        says: String,
+        /// The one that it would hold.
+        holds: String,
+    },
+    /// Entries are to be made in it, and the job puts a sound there.
+    EntryInSound {
+        /// The clip.
+        clip: String,
+    },
     /// Entries in it cannot be reverted.
     EntryStays {
         /// Why.
@@ -213,13 +226,6 @@ pub enum OddArchive {
 pub enum OddCaches {
     /// A pattern of the ledger that is none.
     Pattern(Invalid),
-    /// A pattern finds what is no cache.
-    Meets {
-        /// The file.
-        name: String,
-        /// What it is.
-        kind: FileKind,
-    },
     /// The patterns find too much.
     TooMany {
         /// How many at most.

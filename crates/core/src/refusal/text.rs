@@ -117,6 +117,11 @@ pub enum OddTemplate {
         /// Why.
         why: String,
     },
+    /// What it makes is longer than a template may make it.
+    TooLong {
+        /// Bytes that it may have.
+        most: usize,
+    },
     /// What it makes is not what its name says.
     Broken {
         /// What it would have to be.
@@ -134,7 +139,7 @@ impl OddTemplate {
             | Self::NoName { written }
             | Self::Brace { written, .. }
             | Self::Sum { written, .. } => Some(written),
-            Self::Broken { .. } => None,
+            Self::Broken { .. } | Self::TooLong { .. } => None,
         }
     }
 }
@@ -165,6 +170,10 @@ pub enum Many {
     Patterns,
     /// Names in lists.
     Names,
+    /// Values in a document.
+    Values,
+    /// Slots of a job.
+    Slots,
 }
 
 /// What a file of a target's is to its sheet.
@@ -181,6 +190,8 @@ pub enum FileKind {
     Slot,
     /// It was replaced.
     Replaced,
+    /// It is made or kept beside a slot.
+    Beside,
 }
 
 /// What contradicts itself in a rule.

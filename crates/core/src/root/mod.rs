@@ -36,10 +36,6 @@ pub enum Found {
     ByLedger,
     /// A sheet's marker lies in it.
     ByMarker,
-    /// It is the current folder, and the file lies in it.
-    CurrentFolder,
-    /// Nothing told more: the file's own folder.
-    SlotFolder,
 }
 
 /// A root, its ledger's folder, and whom to believe about both.
@@ -104,14 +100,14 @@ impl RootAsk {
         })
     }
 
-    /// The root of a file. In this order: the ledger that knows it; the root that the user names; the
-    /// nearest folder above that has a ledger; a folder above with one of a sheet's `markers`; the
-    /// current folder, if the file lies in it; the file's own folder, or the nearest that exists.
+    /// The root of a file that is to be replaced by `clip`. In this order: the ledger that knows it; the root that the
+    /// user names; the nearest folder above that has a ledger; a folder above with one of a sheet's `markers`. Of the
+    /// last two, none that holds the clip, too: it may be the folder of everything that a user has.
     ///
     /// # Errors
-    /// As [`RootAsk::certain`].
-    pub fn of_file(&self, file: &Path, markers: &[&str]) -> Result<Root> {
-        let file = absolute(file)?;
+    /// As [`RootAsk::certain`]; [`Error::Refused`] where nothing speaks for a folder, with the likely one.
+    pub fn of_file(&self, typed: &Path, markers: &[&str], clip: &Path) -> Result<Root> {
+        let (file, clip) = (absolute(typed)?, absolute(clip)?);
         if self.ledger.is_none()
             && let Some(mut root) = self.knowing(&file)
         {
@@ -124,31 +120,41 @@ impl RootAsk {
         if let Some(named) = &self.root {
             return self.certain(named, Found::Named);
         }
-        if let Some(root) = self.above(&file).into_iter().next() {
+        let is_apart = |folder: &Path| !clip.starts_with(folder);
+        if let Some(root) = self.above(&file).into_iter().find(|root| is_apart(&root.path)) {
             return Ok(root);
         }
-        let mut above = file.ancestors().skip(1);
-        let marked = |folder: &&Path| markers.iter().any(|marker| folder.join(marker).is_file());
+        let above = file.ancestors().skip(1);
+        let marked = |folder: &&Path| {
+            is_apart(folder) && markers.iter().any(|marker| folder.join(marker).is_file())
+        };
         if let Some(marked) = above.clone().find(marked) {
             return self.certain(marked, Found::ByMarker);
         }
         let current = std::env::current_dir().ok();
-        let current = current.filter(|current| file.starts_with(current) && is_modest(current));
-        if let Some(current) = current {
-            return self.certain(&current, Found::CurrentFolder);
+        let may_be = |folder: &&Path| {
+            let below =
+                current.as_deref().is_none_or(|here| *folder != here && folder.starts_with(here));
+            below && is_apart(folder) && folder.is_dir() && is_modest(folder)
+        };
+        // The outermost below the current folder, or the file's own.
+        let likely = above.clone().filter(may_be).last();
+        let own = || above.clone().find(|folder| folder.is_dir() && is_apart(folder));
+        Err(OddLedger::NoRoot {
+            file: typed.to_owned(),
+            likely: likely.or_else(own).map(Path::to_owned),
+            turned: !self.above(&clip).is_empty(),
         }
-        let existing = above.find(|folder| folder.is_dir());
-        self.certain(existing.unwrap_or(Path::new(".")), Found::SlotFolder)
+        .into())
     }
 
     /// The ledger above a file that knows it.
     fn knowing(&self, file: &Path) -> Option<Root> {
         let disk = RealDisk::default();
         let knows = |root: &Root| {
-            let Ok(state) = Ledger::peek(root) else {
-                return false;
-            };
-            state.knows(&root.path, file, &disk)
+            // Wherever the user says that its other roots are: that is refused once it is opened.
+            let known = Root { others: BTreeMap::new(), ..root.clone() };
+            Ledger::peek(&known).is_ok_and(|state| state.knows(&root.path, file, &disk))
         };
         let mut root = self.above(file).into_iter().find(knows)?;
         root.found = Found::ByFile;

@@ -11,6 +11,7 @@ use crate::ledger::record::{Held, Installed};
 use crate::ledger::{Ledger, What};
 use crate::names::Key;
 use crate::pack::Packed;
+use crate::refusal::OddSlot;
 use crate::sheet::PackForm;
 use deft_needle_audio::Observer;
 use std::collections::BTreeMap;
@@ -26,6 +27,10 @@ pub fn place(
     observer: &dyn Observer,
     done: &mut Installation,
 ) -> Result<()> {
+    let is_ours = ledger.state().slots.get(archive).is_some_and(|known| known.top().is_some());
+    if !is_ours && run.layout().form != PackForm::Folder && ledger.held(archive)? != Held::Nothing {
+        return Err(OddSlot::ArchiveThere.of(archive.to_string()));
+    }
     let packed = run.make_pack(plan, disk, observer)?;
     let form = run.layout().form;
     if form == PackForm::Folder {
@@ -40,12 +45,12 @@ pub fn place(
     }
     let keys = plan.keys(std::iter::once(archive.clone()));
 
-    let mut change = ledger.begin(What::Install, &keys, plan.caches.clone())?;
+    let mut change = ledger.begin(What::Install, &keys, plan.caches.clone(), plan.copies())?;
     let part = change.part(archive)?;
     packed.write_part(form, &part, disk)?;
     let hash = Hash::of_file(&part)?;
     let installed = Installed {
-        clip: run.job.name.clone(),
+        clip: run.job.title().to_owned(),
         edits: plan
             .lines
             .iter()
@@ -53,7 +58,7 @@ pub fn place(
             .collect(),
         ..as_part(run, &packed, fingerprint)
     };
-    change.install(archive, hash, installed)?;
+    change.install(archive, hash, installed, None)?;
     tell_placed(run, plan, &packed, fingerprint, done);
     done.archive = Some(archive.clone());
     finish(run, plan, change, disk, done)
@@ -98,18 +103,18 @@ fn place_folder(
     }
     let keys = plan.keys(wanted.iter().map(|(key, ..)| (*key).clone()));
 
-    let mut change = ledger.begin(What::Install, &keys, plan.caches.clone())?;
+    let mut change = ledger.begin(What::Install, &keys, plan.caches.clone(), plan.copies())?;
     for (key, path, hash) in wanted {
         copy_file(path, &change.part(key)?, Durable::No, disk)?;
         let installed = match names.get(key).and_then(|name| packed.made.get(*name)) {
             Some(made) => made.clone(),
             None => Installed {
-                clip: run.job.name.clone(),
+                clip: run.job.title().to_owned(),
                 beside: true,
                 ..as_part(run, packed, fingerprint)
             },
         };
-        change.install(key, hash, installed)?;
+        change.install(key, hash, installed, None)?;
     }
     tell_placed(run, plan, packed, fingerprint, done);
     finish(run, plan, change, disk, done)

@@ -15,9 +15,11 @@ use crate::hash::Hash;
 use crate::ledger::record::Held;
 use crate::limits;
 use crate::names::{Key, folded};
-use crate::refusal::{FileKind, OddTemplate, OddText};
+use crate::refusal::{FileKind, OddJob, OddTemplate, OddText};
+use crate::root::{Kind, look};
 use crate::sheet::{Fault, LoopFile, Make, Way, Within};
 use crate::template::refuse_broken;
+use deft_needle_audio::num::count;
 use deft_needle_audio::units::{FrameRange, SampleRate};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -34,6 +36,8 @@ pub(crate) struct Beside {
     pub root: Option<String>,
     /// What it holds; nothing where it stays as it was written.
     pub bytes: Option<Vec<u8>>,
+    /// Whether it is the target's own, which its tools may write anew.
+    pub tended: bool,
 }
 
 impl Run {
@@ -49,16 +53,17 @@ impl Run {
                 continue;
             }
             let bare = line.slot.rsplit_once('.').map_or(line.slot.as_str(), |(bare, _)| bare);
-            let path = format!("{bare}.{}", companion.extension);
-            let clip = line.input.path().map(|clip| clip.with_extension(&companion.extension));
+            let path = format!("{bare}.{}", companion.extension.0);
+            let clip = line.input.path().map(|clip| clip.with_extension(&companion.extension.0));
             match clip.filter(|clip| clip.is_file()) {
                 Some(clip) => {
                     let bytes = read_input(&clip, limits::LIST).map_err(Error::read(&clip))?;
-                    all.push(Beside { path, root: None, bytes: Some(bytes) });
+                    all.push(Beside { path, root: None, bytes: Some(bytes), tended: false });
                 }
-                // What is there belongs to another sound.
+                // What is there belongs to another sound, until a tool of the target's makes it anew in its place.
                 None if self.root.as_ref().is_some_and(|root| root.path.join(&path).is_file()) => {
-                    notices.push(Notice::CompanionStale { file: path });
+                    notices.push(Notice::CompanionStale { file: path.clone() });
+                    all.push(Beside { path, root: None, bytes: None, tended: true });
                 }
                 None => {}
             }
@@ -84,7 +89,8 @@ impl Run {
                 let text = file.written(&line.slot, range, spoken.rate);
                 text.map(String::into_bytes).map_err(of_template)
             });
-            all.push(Beside { path, root: None, bytes: bytes.transpose()? });
+            let bytes = bytes.transpose()?;
+            all.push(Beside { path, root: None, bytes, tended: false });
         }
         Ok(all)
     }
@@ -109,7 +115,8 @@ impl Run {
         let folder = self.target.sheet.path().parent().unwrap_or(std::path::Path::new("."));
         let read = |path: &Path| read_input(path, limits::LIST).map_err(Error::read(path));
         let made = |bytes| {
-            Ok(Some(Beside { path: path.clone(), root: make.root.clone(), bytes: Some(bytes) }))
+            let (path, root) = (path.clone(), make.root.clone());
+            Ok(Some(Beside { path, root, bytes: Some(bytes), tended: false }))
         };
         if let Some(file) = &make.from {
             // Values of a stranger's pack must not lead out of the sheet's folder.
@@ -155,6 +162,7 @@ impl Run {
         let mut keys = BTreeSet::new();
         let mut made: BTreeMap<(Option<String>, String), Hash> = BTreeMap::new();
         let mut told = BTreeSet::new();
+        let mut bytes = 0;
         // An archive or a pack brings them along.
         let placed = self.root.is_some() && self.destination.way() != Way::Archive;
         for at in 0..plan.lines.len() {
@@ -174,6 +182,10 @@ impl Run {
             };
             plan.lines[at].notices.extend(notices);
             for beside in all {
+                bytes += beside.bytes.as_ref().map_or(0, |bytes| count(bytes.len()));
+                if bytes > limits::BESIDE {
+                    return Err(OddJob::TooMuchBeside { most: limits::BESIDE }.into());
+                }
                 if let Some(odd) = self.in_the_way(&beside, &mut made) {
                     plan.faults.push(self.of_sheet(odd));
                     continue;
@@ -183,15 +195,37 @@ impl Run {
                 }
                 let key = self.beside_key(&beside, sources)?;
                 keys.insert(key.clone());
+                let of = Some(plan.lines[at].key.clone());
+                if beside.tended {
+                    let own = self.tended(&key, sources)?;
+                    plan.files.extend(own.map(|own| (key, Contents::beside(own, of, true))));
+                    continue;
+                }
                 let Some(bytes) = beside.bytes.filter(|bytes| !self.lies(&key, bytes, sources))
                 else {
                     continue;
                 };
-                let of = Some(plan.lines[at].key.clone());
-                plan.files.insert(key, Contents { bytes, seen: Held::Nothing, told: None, of });
+                plan.files.insert(key, Contents::beside(bytes, of, false));
             }
         }
         Ok(keys)
+    }
+
+    /// The target's own file that its tools may write anew; nothing where the ledger keeps it already.
+    fn tended(&self, key: &Key, sources: &Sources<'_>) -> Result<Option<Vec<u8>>> {
+        let known = sources.state.slots.get(key);
+        let (Some(root), false) = (&self.root, known.is_some_and(|known| known.top().is_some()))
+        else {
+            return Ok(None);
+        };
+        let place = look(&sources.state.root_of(&root.path, key)?, key.within(), sources.disk)?;
+        match place.kind {
+            Kind::File => {
+                let read = read_input(&place.path, limits::LIST);
+                read.map(Some).map_err(Error::read(&place.path))
+            }
+            _ => Ok(None),
+        }
     }
 
     /// What else lies where a file would be written.
@@ -225,10 +259,10 @@ impl Run {
     /// Whether a file of ours is as it was written.
     fn still(&self, key: &Key, sources: &Sources<'_>) -> bool {
         let Some(root) = &self.root else { return true };
-        let top = sources.state.slots.get(key).and_then(|known| known.top());
+        let expected = sources.state.slots.get(key).and_then(|known| known.expected());
         let path = sources.state.path_of(&root.path, key);
         let now = path.and_then(|path| Hash::of_file(&path)).map(Held::File).ok();
-        top.is_some_and(|top| Some(top.held) == now)
+        expected.is_some() && expected == now
     }
 
     /// Whether the texts that tell a slot's loop lie as they were written.

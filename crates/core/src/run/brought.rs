@@ -47,7 +47,7 @@ impl Run {
             if !self.is_brought(entry) {
                 continue;
             }
-            for (slot, names) in known::speakers(self, entry, lines)? {
+            for (slot, names) in known::speakers(self, entry, lines, &mut Vec::new())? {
                 match fill_in(entry, &names) {
                     Ok((file, made)) => wanted.push((file, Filled { slot, wanted: made })),
                     // Digests are known once the archive is made.

@@ -7,6 +7,7 @@ use crate::ledger::state::State;
 use crate::names::Key;
 use crate::refusal::OddPath;
 use crate::sheet::Way;
+use crate::slots::Roots;
 use crate::target::Target;
 use crate::tree::slot_name;
 use std::collections::BTreeMap;
@@ -47,7 +48,7 @@ impl Destination {
     /// Those of [`Job::place`].
     pub fn of(job: &Job, target: &Target) -> Result<Self> {
         let mut destination = Self { others: target.roots.others.clone(), ..Self::slots() };
-        match job.place(target)? {
+        match job.place(target, &target.roots)? {
             Place::Slots => {}
             Place::Overlay(path) => {
                 let (root, folder) = destination.find(target, &path)?;
@@ -66,16 +67,8 @@ impl Destination {
 
     /// The root that a folder lies in, and its path within; a folder in none becomes one of its own.
     fn find(&mut self, target: &Target, path: &Path) -> Result<(Option<String>, String)> {
-        let main = target.roots.main.as_deref().map(|main| (None, main));
-        let others = target.roots.others.iter();
-        let others = others.map(|(name, folder)| (Some(name.clone()), folder.as_path()));
-        for (name, folder) in main.into_iter().chain(others) {
-            if path == folder {
-                return Ok((name, String::new()));
-            }
-            if path.starts_with(folder) {
-                return Ok((name, slot_name(folder, path)?));
-            }
+        if let Some(found) = within(&target.roots, path)? {
+            return Ok(found);
         }
         if !path.is_dir() {
             return Err(OddPath::NoJobFolder.of(path));
@@ -114,6 +107,22 @@ impl Destination {
             false => rest.strip_prefix('/').map(str::to_owned),
         }
     }
+}
+
+/// The root that a folder lies in, and its path within; nothing where it lies in none.
+pub(crate) fn within(roots: &Roots, path: &Path) -> Result<Option<(Option<String>, String)>> {
+    let main = roots.main.as_deref().map(|main| (None, main));
+    let others = roots.others.iter();
+    let others = others.map(|(name, folder)| (Some(name.clone()), folder.as_path()));
+    for (name, folder) in main.into_iter().chain(others) {
+        if path == folder {
+            return Ok(Some((name, String::new())));
+        }
+        if path.starts_with(folder) {
+            return Ok(Some((name, slot_name(folder, path)?)));
+        }
+    }
+    Ok(None)
 }
 
 fn below(folder: &str, name: &str) -> String {

@@ -199,8 +199,25 @@ impl Fitting<'_> {
         if let (Some(before), Some(after)) = (before, after) {
             notices.extend(Notice::of_difference(before, after));
         }
+        let peak = after.and_then(|after| Some(after.survey.as_ref()?.peak_dbfs));
+        if peak.is_some_and(|peak| peak == f64::NEG_INFINITY) {
+            notices.push(Notice::Silent);
+        }
         Ok(notices)
     }
+}
+
+/// Whether there is nothing to hear in a clip.
+///
+/// # Errors
+/// Those of reading it.
+pub(crate) fn is_silent(clip: &Clip, observer: &dyn Observer) -> Result<bool> {
+    let mut silent = true;
+    let mut frames = clip.frames()?;
+    each_block(&mut *frames, observer, |block| {
+        silent &= block.channels().iter().all(|samples| samples.iter().all(|s| *s == 0.0));
+    })?;
+    Ok(silent)
 }
 
 /// Opens what was written, told what its content cannot tell.

@@ -2,10 +2,11 @@
 
 use super::Run;
 use super::line::{Line, Work};
+use super::notice::Notice;
 use crate::digests;
 use crate::error::Result;
 use crate::names::Key;
-use crate::sheet::{Entry, Way};
+use crate::sheet::{Entry, New, Way, When};
 use crate::template::Names;
 use deft_needle_audio::Clip;
 use deft_needle_audio::units::{FrameRange, SampleRate};
@@ -37,6 +38,7 @@ pub(super) fn speakers(
     run: &Run,
     entry: &Entry,
     lines: &[Line],
+    notices: &mut Vec<Notice>,
 ) -> Result<Vec<(Option<Key>, Names)>> {
     if entry.patterns.0.is_empty() {
         return Ok(vec![(None, run.job.names())]);
@@ -45,6 +47,11 @@ pub(super) fn speakers(
     for line in lines {
         let matches = entry.patterns.0.iter().any(|pattern| pattern.matches(&line.slot));
         if !matches || !entry.when.holds(line.stock.is_none()) {
+            // Somebody has put the file there by hand, and nothing tells of it.
+            if matches && entry.when == When::New && line.is_unlisted(run) {
+                let file = entry.file.0.clone();
+                notices.push(Notice::NotNew { file });
+            }
             continue;
         }
         let mut names = names_of(run, line)?;
@@ -132,4 +139,12 @@ pub(super) fn spoken(run: &Run, line: &Line) -> Result<Option<Spoken>> {
         Work::AsIs { .. } => line.open().ok().map(|clip| Spoken::of(&clip)),
         Work::Encode { .. } => None,
     })
+}
+
+impl Line {
+    /// Whether its slot is none of the target's own, as far as its lists tell.
+    fn is_unlisted(&self, run: &Run) -> bool {
+        let rule = run.target.sheet.rule_for(&self.slot);
+        rule.is_some_and(|rule| rule.new != New::Never) && !run.target.slots.is_listed(&self.slot)
+    }
 }

@@ -180,7 +180,35 @@ impl Run {
             Some(installed) => Work::Unchanged { installed },
             None => self.work(&mut line, &aim, observer)?,
         };
+        if !placement.name_anyway {
+            self.refuse_name(&line, &aim)?;
+        }
         Ok(line)
+    }
+
+    /// What is under a name must be what the name says; but for what the target's own file under it is, or what the
+    /// sheet says of its extensions.
+    fn refuse_name(&self, line: &Line, aim: &Aim<'_>) -> Result<()> {
+        let (Some(says), Work::Fit { plan }) = (aim.named, &line.work) else {
+            return Ok(());
+        };
+        let holds = plan.to.format.container;
+        let extension = line.slot.rsplit_once('.').map_or("", |(_, extension)| extension);
+        if holds == says || holds.facts().has_extension(extension) {
+            return Ok(());
+        }
+        let told = |all: &Vec<String>| all.iter().any(|one| one.eq_ignore_ascii_case(extension));
+        // The rule of a swap without a sheet is made up from what lies around.
+        let by_sheet = aim.rule.like.is_none() && aim.rule.extensions.as_ref().is_some_and(told);
+        let listed = aim.listed.and_then(|listed| listed.format()).map(|format| format.container);
+        let stock = || line.stock_clip().map(|clip| clip.facts().format.container);
+        match by_sheet || listed == Some(holds) || stock() == Some(holds) {
+            true => Ok(()),
+            false => {
+                let (says, holds) = (says.to_string(), holds.to_string());
+                Err(OddSlot::NameSays { says, holds }.of(&line.slot))
+            }
+        }
     }
 
     /// What is there already, made in just this way.
@@ -192,12 +220,13 @@ impl Run {
         sources: &Sources<'_>,
     ) -> Option<Installed> {
         let root = self.root.as_ref()?;
-        let top = sources.state.slots.get(key)?.top()?;
+        let known = sources.state.slots.get(key)?;
+        let (top, expected) = (known.top()?, known.expected());
         let ours = top.installed.job.as_deref() == self.job.layer();
         let path = sources.state.path_of(&root.path, key).ok()?;
         let same = ours
             && top.installed.key == Some(fit_key)
-            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held)
+            && sources.stamps.hash(&path).is_ok_and(|now| Some(Held::File(now)) == expected)
             && self.has_loop_files(slot, sources);
         same.then(|| top.installed.clone())
     }

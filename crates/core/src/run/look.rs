@@ -1,17 +1,19 @@
 //! All that a job will do and all that is wrong with it, before anything is done.
 
 use super::Run;
-use super::entries::{EntryLine, Files};
+use super::entries::{Contents, EntryLine, Files};
 use super::line::{Line, Sources, Work};
 use super::notice::Notice;
-use super::restore::covered;
-use super::status::{Condition, condition};
+use super::removal::{Act, Removal, plan_removal};
+use super::restore::{Changed, Which, covered};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
+use crate::ledger::Ledger;
+use crate::ledger::record::Held;
 use crate::ledger::state::State;
-use crate::ledger::{Ledger, held_at};
 use crate::names::{Key, folded};
 use crate::refusal::OddSlot;
+use crate::root::Root;
 use crate::sheet::{Entry, PackForm, Size};
 use crate::stamps::Stamps;
 use deft_needle_audio::Observer;
@@ -23,7 +25,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 /// A slot that the job no longer names.
-#[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
+#[derive(Debug, Clone, PartialEq, JsonSchema, Serialize)]
 pub struct Back {
     /// What the ledger calls it.
     pub key: Key,
@@ -31,6 +33,9 @@ pub struct Back {
     pub below: usize,
     /// Whether somebody has changed the file, which then stays.
     pub changed: bool,
+    /// What becomes of it.
+    #[serde(skip)]
+    pub(super) removal: Removal,
 }
 
 /// All that a job will do, and all that is wrong.
@@ -63,7 +68,7 @@ impl JobPlan {
 
     /// Files that are written beside slots or carried along.
     pub fn beside(&self) -> impl Iterator<Item = &Key> {
-        let written = self.files.iter().filter(|(_, contents)| contents.told.is_none());
+        let written = self.files.iter().filter(|(_, contents)| contents.is_put());
         written.map(|(file, _)| file)
     }
 
@@ -71,6 +76,11 @@ impl JobPlan {
     pub(super) fn keys(&self, placed: impl Iterator<Item = Key>) -> Vec<Key> {
         let back = self.back.iter().map(|back| back.key.clone());
         placed.chain(back).chain(self.files.keys().cloned()).collect()
+    }
+
+    /// What is kept beside what lies there now.
+    pub(super) fn copies(&self) -> Vec<Held> {
+        self.files.values().filter_map(Contents::copy).collect()
     }
 
     /// How many frames will be written.
@@ -104,6 +114,10 @@ impl Run {
                 }
             })
             .collect();
+        // What was broken off is no plan with faults.
+        if observer.stopped() {
+            return Err(deft_needle_audio::Error::Stopped.into());
+        }
         let mut lines = Vec::new();
         for (worked, placement) in worked.into_iter().zip(placements) {
             match worked {
@@ -135,7 +149,8 @@ impl Run {
         }
         if let (Some(root), false) = (&self.root, plan.is_idle()) {
             let slots: Vec<&str> = plan.lines.iter().map(|line| line.slot.as_str()).collect();
-            match crate::caches::of_target(&root.path, &self.target, state, &slots) {
+            let (root, files) = (&root.path, plan.files.keys());
+            match crate::caches::of_target(root, &self.target, state, &slots, files) {
                 Ok(caches) => plan.caches = caches,
                 Err(error) => plan.faults.push(error),
             }
@@ -181,7 +196,7 @@ impl Run {
         let folder = folder.filter(|_| self.layout().form == PackForm::Folder);
         let named =
             |key: &Key| named.contains(key) || folder.is_some_and(|folder| folder.holds(key));
-        self.back_unless(&named, state, &root.path, job, plan)
+        self.back_unless(&named, state, root, job, plan)
     }
 
     /// Slots of the job's below a folder that are not among its files any more.
@@ -196,14 +211,14 @@ impl Run {
             return Ok(());
         };
         let named = |key: &Key| !folder.holds(key) || members.contains_key(key);
-        self.back_unless(&named, ledger.state(), &root.path, job, plan)
+        self.back_unless(&named, ledger.state(), root, job, plan)
     }
 
     fn back_unless(
         &self,
         named: &dyn Fn(&Key) -> bool,
         state: &State,
-        root: &Path,
+        root: &Root,
         job: &str,
         plan: &mut JobPlan,
     ) -> Result<()> {
@@ -214,17 +229,16 @@ impl Run {
             if named(key) {
                 continue;
             }
-            if let Some(error) = self.refuse_covered(key, state) {
-                plan.faults.push(error);
-                continue;
+            match plan_removal(root, state, key, Which::FilesOf(job), Changed::Keep) {
+                Ok(Some(removal)) => plan.back.push(Back {
+                    key: key.clone(),
+                    below,
+                    changed: matches!(removal.act, Act::Leave { .. }),
+                    removal,
+                }),
+                Ok(None) => {}
+                Err(error) => plan.faults.push(error),
             }
-            let now = held_at(&state.path_of(root, key)?)?;
-            let ours = known.layers[below].held;
-            plan.back.push(Back {
-                key: key.clone(),
-                below,
-                changed: condition(now, ours, known) == Condition::Changed,
-            });
         }
         Ok(())
     }

@@ -12,6 +12,7 @@ mod encode;
 mod entries;
 mod exhibit;
 mod fitting;
+mod kept;
 pub(crate) mod known;
 mod line;
 mod look;
@@ -19,8 +20,8 @@ mod make;
 mod notice;
 mod place;
 mod place_of;
+mod removal;
 mod restore;
-mod revert;
 mod sets;
 mod status;
 mod stock;
@@ -28,14 +29,16 @@ mod swap;
 
 pub use entries::EntryLine;
 pub use exhibit::{Exhibit, Exhibits, Standing, exhibit_root};
+pub(crate) use fitting::is_silent;
 pub use fitting::{Audience, Fitting, Side, Written, open_written};
+pub use kept::{KeptAct, KeptDone, kept};
 pub use line::{Line, Work};
 pub use look::{Back, JobPlan};
 pub(crate) use make::{Keep, Make};
 pub use notice::Notice;
 pub use place::{Installation, Placed, Session};
 pub use restore::{Changed, Failed, Restored, Which, restore};
-pub use status::{Condition, EntryStatus, Proof, SlotStatus, Status, status};
+pub use status::{Condition, EntryStatus, KeptCopy, Proof, SlotStatus, Status, status};
 pub use swap::Swap;
 
 use crate::error::{Error, Result};
@@ -44,6 +47,7 @@ use crate::job::{Dealt, Job};
 use crate::ledger::record::EntryRecord;
 use crate::ledger::{Recovered, What};
 use crate::names::{Key, nearest};
+use crate::pack::PackedPlace;
 use crate::refusal::OddJob;
 use crate::root::{Found, Root, RootAsk};
 use crate::sheet::Pattern;
@@ -52,6 +56,7 @@ use crate::target::Target;
 use deft_needle_audio::plan::Surveys;
 use deft_needle_audio::{Observer, Plan};
 use destination::Destination;
+pub(crate) use destination::within;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
@@ -103,6 +108,8 @@ pub struct Run {
     partial: bool,
     /// Whether a pack is made of it, for which no root is changed.
     pub(crate) packing: bool,
+    /// Where its files go, for whoever takes a pack of it in.
+    pub(crate) packed_place: Option<PackedPlace>,
     /// Plans that were made, by all that decides them: one clip may go to many slots.
     plans: Mutex<HashMap<Hash, Plan>>,
     /// What was measured of clips.
@@ -240,6 +247,7 @@ impl Run {
             }
         }
         let destination = Destination::of(&job, &target)?;
+        let packed_place = PackedPlace::of(&job, &target, &target.roots)?;
         Ok(Self {
             root: Some(ask.certain(&main, &destination.others)?),
             destination,
@@ -249,6 +257,7 @@ impl Run {
             entries: true,
             allow_commands: ask.allow_commands,
             partial: false,
+            packed_place,
             packing: false,
             plans: Mutex::default(),
             surveys: Surveys::default(),
@@ -267,8 +276,10 @@ impl Run {
         // Where its root is at hand all the same, lists in it are read, and stock tells levels.
         let roots = job.roots(&sheet, ask.root, ask.others)?;
         let there = roots.main.as_ref().is_some_and(|main| main.is_dir());
+        let known = roots.clone();
         let roots = if there { roots } else { crate::slots::Roots::default() };
         let target = Target::new(sheet, roots)?;
+        let packed_place = PackedPlace::of(&job, &target, &known)?;
         let mut dealt = job.deal(&target);
         job.speak(&target, ask.allow_commands, &mut dealt, observer)?;
         let others = &target.roots.others;
@@ -283,6 +294,7 @@ impl Run {
             entries: false,
             allow_commands: ask.allow_commands,
             partial: false,
+            packed_place,
             packing: true,
             plans: Mutex::default(),
             surveys: Surveys::default(),

@@ -119,6 +119,20 @@ pub enum Notice {
         /// That of what is made.
         made: Format,
     },
+    /// An entry for new files is not made: a file is there already that nothing tells of.
+    NotNew {
+        /// The file of the entry.
+        file: String,
+    },
+    /// Several entries set one place to different values, and the last one stays.
+    SetTwice {
+        /// The file of the entries.
+        file: String,
+        /// The place.
+        at: String,
+    },
+    /// There is nothing to hear in the file.
+    Silent,
     /// The stock loops, the clip does not.
     LoopLost,
     /// Much louder or quieter than the stock.

@@ -1,7 +1,7 @@
 //! Doing a job: everything is fitted and proved beside its place, then all of it is placed.
 
 use super::Run;
-use super::entries::words;
+use super::entries::{After, Contents, Whole, words};
 use super::fitting::Side;
 use super::line::{Line, Sources, Work};
 use super::look::{JobPlan, over_budget};
@@ -11,10 +11,10 @@ use crate::disk::Disk;
 use crate::error::Result;
 use crate::fit::write_part;
 use crate::hash::Hash;
-use crate::ledger::record::{Held, Installed, TargetFacts};
-use crate::ledger::{Change, Ledger, Recovered};
+use crate::ledger::record::{EntryRecord, Held, Installed, TargetFacts};
+use crate::ledger::{Back, Change, Ledger, Over, Recovered};
 use crate::names::Key;
-use crate::refusal::OddJob;
+use crate::refusal::{OddJob, OddSlot, internal};
 use crate::root::Root;
 use crate::sheet::Size;
 use crate::stamps::Stamps;
@@ -146,6 +146,10 @@ fn is_new(line: &&Line) -> bool {
     !matches!(line.work, Work::Unchanged { .. })
 }
 
+fn new_lines(plan: &JobPlan) -> Vec<&Line> {
+    plan.lines.iter().filter(is_new).collect()
+}
+
 /// Puts every file in its own place.
 fn place(
     run: &Run,
@@ -156,19 +160,36 @@ fn place(
     observer: &dyn Observer,
     done: &mut Installation,
 ) -> Result<()> {
-    let lines: Vec<&Line> = plan.lines.iter().filter(is_new).collect();
+    let lines = new_lines(plan);
     let keys = plan.keys(lines.iter().map(|line| line.key.clone()));
     let state = ledger.state().clone();
 
-    let mut change = ledger.begin(run.what(), &keys, plan.caches.clone())?;
+    let mut change = ledger.begin(run.what(), &keys, plan.caches.clone(), plan.copies())?;
     let parts = lines.iter().map(|line| change.part(&line.key));
     let parts: Vec<PathBuf> = parts.collect::<Result<_>>()?;
     let fitted = change.make(|_, whole| {
         run.make_all(&lines, &parts, Make { keep: Keep::No, audience: &(), whole, disk, observer })
     })?;
     refuse_over_budget(run, plan, &lines, &fitted)?;
-    for (line, fitted) in lines.iter().zip(fitted) {
-        change.install(&line.key, fitted.hash, fitted.installed.clone())?;
+    if run.entries && run.target.sheet.asks_for_digests() {
+        let made: BTreeMap<Key, PathBuf> =
+            lines.iter().map(|line| line.key.clone()).zip(parts).collect();
+        run.tell_digests(plan, &made, &Sources { state: &state, stamps, disk })?;
+    }
+    for (line, fitted) in new_lines(plan).into_iter().zip(fitted) {
+        let hash = fitted.hash;
+        match plan.files.get(&line.key).and_then(|file| Some((file, file.entries.as_ref()?))) {
+            Some((file, entries)) => {
+                if file.copy() != Some(Held::File(hash)) {
+                    return Err(OddSlot::ChangedNow.of(line.clip.clone()));
+                }
+                change.keep_whole(&line.key, hash)?;
+                let with = file.write(&change, &line.key, disk)?;
+                let over = Over { whole: hash, entries: entries.clone() };
+                change.install(&line.key, with, fitted.installed.clone(), Some(over))?;
+            }
+            None => change.install(&line.key, hash, fitted.installed.clone(), None)?,
+        }
         done.placed.push(Placed {
             slot: line.slot.clone(),
             clip: line.clip.clone(),
@@ -180,11 +201,6 @@ fn place(
             after: fitted.after,
             notices: line.notices.iter().cloned().chain(fitted.notices).collect(),
         });
-    }
-    if run.entries && run.target.sheet.asks_for_digests() {
-        let made: BTreeMap<Key, PathBuf> =
-            lines.iter().map(|line| line.key.clone()).zip(parts).collect();
-        run.tell_digests(plan, &made, &Sources { state: &state, stamps, disk })?;
     }
     let unchanged = plan.lines.iter().filter(|line| !is_new(line));
     done.unchanged = unchanged.map(|line| line.slot.clone()).collect();
@@ -201,40 +217,85 @@ pub(crate) fn finish(
 ) -> Result<()> {
     for back in &plan.back {
         match back.changed {
-            true => {
-                change.leave(&back.key)?;
-                done.left.push(back.key.clone());
-            }
-            false => {
-                change.restore(&back.key, back.below)?;
-                done.restored.push(back.key.clone());
-            }
+            true => done.left.push(back.key.clone()),
+            false => done.restored.push(back.key.clone()),
+        }
+        if !plan.files.contains_key(&back.key) {
+            back.removal.put(&mut change, disk)?;
         }
     }
     for (file, contents) in &plan.files {
-        write_part(&change.part(file)?, &contents.bytes, disk)?;
-        let hash = Hash::of(&contents.bytes);
-        match &contents.told {
-            Some(told) => {
-                let said = words(told, run.job.layer());
-                done.entries.extend(said.iter().map(|what| format!("{file}: {what}")));
-                change.tell(file, contents.seen, Held::File(hash), told.clone())?;
+        let entries = contents.entries.clone().unwrap_or_default();
+        let said = words(&run.own_entries(&entries));
+        done.entries.extend(said.iter().map(|what| format!("{file}: {what}")));
+        match &contents.whole {
+            None => edit(&mut change, file, contents, entries, disk)?,
+            // It was put there with its line.
+            Some(Whole::Line(_)) => {}
+            Some(Whole::Back { below }) => {
+                let after = Held::File(contents.write(&change, file, disk)?);
+                change.restore(file, Back { after, below: *below, entries, edited: None })?;
             }
-            None => {
-                let installed = match &contents.of {
+            Some(Whole::Side { of, bytes, tended }) => {
+                let installed = match of {
                     Some(slot) => Installed {
                         clip: format!("beside {slot}"),
                         belongs_to: Some(slot.clone()),
+                        tended: *tended,
                         ..carried_as(run, file)
                     },
                     None => carried_as(run, file),
                 };
-                done.beside.push(file.clone());
-                change.install(file, hash, installed)?;
+                if !*tended {
+                    done.beside.push(file.clone());
+                }
+                let over = match entries.is_empty() {
+                    true => None,
+                    false => {
+                        let whole = Hash::of(bytes);
+                        write_part(&change.part(file)?, bytes, disk)?;
+                        change.keep_whole(file, whole)?;
+                        Some(Over { whole, entries })
+                    }
+                };
+                let hash = contents.write(&change, file, disk)?;
+                change.install(file, hash, installed, over)?;
             }
         }
     }
     change.finish()
+}
+
+/// A file that is there gets other entries.
+fn edit(
+    change: &mut Change<'_, '_>,
+    file: &Key,
+    contents: &Contents,
+    entries: Vec<EntryRecord>,
+    disk: &dyn Disk,
+) -> Result<()> {
+    match contents.after {
+        After::Bytes(_) => {
+            let hash = contents.write(change, file, disk)?;
+            change.set_entries(file, contents.seen, Held::File(hash), entries, contents.anew)
+        }
+        After::Kept(after) => {
+            let known = change.ledger().state().slots.get(file);
+            let below = known.map_or(0, |known| known.layers.len());
+            change.restore(file, Back { after, below, entries, edited: Some(contents.seen) })
+        }
+    }
+}
+
+impl Contents {
+    /// Writes a file's part; its hash.
+    fn write(&self, change: &Change<'_, '_>, file: &Key, disk: &dyn Disk) -> Result<Hash> {
+        let After::Bytes(bytes) = &self.after else {
+            return Err(internal(format!("{file} has no contents of its own")));
+        };
+        write_part(&change.part(file)?, bytes, disk)?;
+        Ok(Hash::of(bytes))
+    }
 }
 
 /// What is installed where a file is only carried.

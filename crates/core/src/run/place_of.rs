@@ -9,12 +9,12 @@ use crate::fit::same_file;
 use crate::hash::Hash;
 use crate::job::Placement;
 use crate::ledger::record::Held;
-use crate::names::Key;
-use crate::refusal::OddPath;
+use crate::names::{Key, OddName, folded};
+use crate::refusal::{OddPath, OddSlot};
 use crate::root::{Kind, look, refuse_odd};
 use crate::sheet::{Links, New, Rule, Way};
 use crate::target::Aim;
-use crate::tree::through_link;
+use crate::tree::{names_in, through_link};
 use std::path::{Path, PathBuf};
 
 /// What lies below everything of ours.
@@ -53,11 +53,12 @@ impl Run {
         if placement.clip.path().is_some_and(|clip| same_file(clip, &path)) {
             return Err(OddPath::ClipIsSlot.of(path));
         }
-        let top = sources.state.slots.get(&known).and_then(|known| Some((known, known.top()?)));
+        let of_ours = sources.state.slots.get(&known).filter(|known| known.top().is_some());
         // Where our own file is there, the ledger knows the stock without a look at it.
-        if let Some((known, top)) = top
+        if let Some(known) = of_ours
             && path.is_file()
-            && sources.stamps.hash(&path).is_ok_and(|now| Held::File(now) == top.held)
+            && let Ok(now) = sources.stamps.hash(&path)
+            && known.expected() == Some(Held::File(now))
             && let Some(Held::File(hash)) = known.original()
         {
             let kept = crate::ledger::kept_in(&root.ledger, hash);
@@ -75,6 +76,9 @@ impl Run {
         let here = sources.state.slots.get(key).is_some_and(|known| known.top().is_some());
         if stock.is_none() && !here && !self.may_be_new(slot, aim, placement) {
             return Err(no_such_slot(Path::new(slot), &path));
+        }
+        if there.kind == Kind::Nothing && !here {
+            refuse_twin(&folder, key.within())?;
         }
         let hash = stock.as_ref().map(|path| sources.stamps.hash(path)).transpose()?;
         Ok(Stock { path: stock, hash, changed })
@@ -122,4 +126,32 @@ impl Run {
             }
         }
     }
+}
+
+/// A name that differs from one that is there in case alone, or in how accents are stored: on many a system the two would
+/// be one file or folder.
+fn refuse_twin(root: &Path, within: &str) -> Result<()> {
+    let mut folder = root.to_owned();
+    for (at, name) in within.split('/').enumerate() {
+        if folder.join(name).symlink_metadata().is_ok() {
+            folder.push(name);
+            continue;
+        }
+        let is_twin = |other: &String| folded(other) == folded(name) && other != name;
+        let Some(twin) = names_in(&folder).into_iter().chain(folders_in(&folder)).find(is_twin)
+        else {
+            return Ok(());
+        };
+        let mut names: Vec<&str> = within.split('/').collect();
+        names[at] = &twin;
+        let right = Some(names.join("/"));
+        return Err(OddSlot::BadName { odd: OddName::Twin(twin), right }.of(within));
+    }
+    Ok(())
+}
+
+fn folders_in(folder: &Path) -> Vec<String> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let folders = entries.filter(|entry| entry.path().is_dir());
+    folders.filter_map(|entry| entry.file_name().into_string().ok()).collect()
 }

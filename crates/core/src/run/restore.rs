@@ -1,19 +1,19 @@
 //! Restoring the originals.
 
-use super::revert::{Reverted, revert};
-use super::status::{Condition, condition};
+use super::removal::{Act, Removal, plan_removal};
 use crate::disk::{Attributes, Disk};
 use crate::error::{Error, Result};
 use crate::job::OF_PACK;
-use crate::ledger::record::Held;
+use crate::ledger::record::{EntryRecord, Held};
 use crate::ledger::state::{Slot, State};
-use crate::ledger::{Ledger, Recovered, What, held_at};
+use crate::ledger::{Ledger, Recovered, What};
 use crate::names::{Key, nearest};
-use crate::refusal::{Above, OddLedger, OddSlot};
+use crate::refusal::{Above, OddLedger, OddSlot, Refusal};
 use crate::root::Root;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 
 /// What to do with slots that hold neither what was installed nor the stock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -37,6 +37,8 @@ pub enum Which<'a> {
     Slots(&'a [Key]),
     /// What this job has installed.
     Job(&'a str),
+    /// The files that this job has installed, without entries in others.
+    FilesOf(&'a str),
 }
 
 impl Which<'_> {
@@ -56,7 +58,7 @@ impl Which<'_> {
     /// Whether a slot is meant, jobs aside.
     pub(super) fn holds(self, key: &Key) -> bool {
         match self {
-            Self::All | Self::Job(_) => true,
+            Self::All | Self::Job(_) | Self::FilesOf(_) => true,
             Self::Slots(slots) => slots.contains(key),
             Self::Below(folder) => {
                 let below = key.within().strip_prefix(folder);
@@ -92,6 +94,8 @@ pub struct Restored {
     pub entries: Vec<String>,
     /// Entries that were gone or changed already, in words.
     pub entries_gone: Vec<String>,
+    /// Slots of which the original stays a kept copy, since something else is in place.
+    pub kept: Vec<Key>,
     /// Caches that went.
     pub caches: Vec<Key>,
     /// What this system could not restore beside the contents, each once, in words.
@@ -139,88 +143,94 @@ pub fn restore(
     let steps = Steps::sort(root, ledger.state(), which, changed)?;
     let caches = ledger.caches()?;
     let recovered = ledger.recovered().cloned();
-    let is_idle = steps.slots.is_empty() && steps.files.is_empty();
-    let before = ledger.state().clone();
+    let is_idle = steps.removals.is_empty();
+    let originals = Originals::of(root, ledger.state(), &steps);
     if !is_idle {
         steps.carry_out(&mut ledger, caches.clone(), disk)?;
     }
     let caches = if is_idle { Vec::new() } else { caches };
     let mut restored = steps.told(caches);
-    restored.lacking = lacking(root, &before, &restored.restored);
+    restored.lacking = originals.lacking(&restored.restored);
+    restored.kept = kept_of(ledger.state(), originals.0.iter().map(|(key, ..)| key));
     restored.recovered = recovered;
     Ok(restored)
 }
 
-/// What restored files lack of what the originals had.
-fn lacking(root: &Root, before: &State, restored: &[Key]) -> Vec<&'static str> {
-    let of = |key: &Key| {
-        let original = before.slots.get(key)?.stock.last()?;
-        // A link's time is nobody's concern.
-        let was = original.was.as_ref().filter(|_| !matches!(original.held, Held::Link(_)))?;
-        let now = Attributes::of(&before.path_of(&root.path, key).ok()?).ok()?;
-        Some(was.lacking(&now))
+/// The slots of these that nothing of ours is left in, though a copy of what was there is kept.
+fn kept_of<'k>(state: &State, keys: impl Iterator<Item = &'k Key>) -> Vec<Key> {
+    let is_kept = |key: &&Key| {
+        state.slots.get(*key).is_some_and(|known| known.expected().is_none() && known.matters())
     };
-    let all: BTreeSet<&str> = restored.iter().filter_map(of).flatten().collect();
-    all.into_iter().collect()
+    keys.filter(is_kept).cloned().collect()
+}
+
+/// What the slots of a restore were before, and where they are.
+struct Originals(Vec<(Key, Option<PathBuf>, Option<Attributes>)>);
+
+impl Originals {
+    fn of(root: &Root, state: &State, steps: &Steps) -> Self {
+        let of = |removal: &Removal| {
+            let original = state.slots.get(&removal.slot).and_then(|known| known.stock.last());
+            // A link's time is nobody's concern.
+            let original = original.filter(|original| !matches!(original.held, Held::Link(_)));
+            let was = original.and_then(|original| original.was.clone());
+            (removal.slot.clone(), state.path_of(&root.path, &removal.slot).ok(), was)
+        };
+        Self(steps.removals.iter().map(of).collect())
+    }
+
+    /// What restored files lack of what the originals had.
+    fn lacking(&self, restored: &[Key]) -> Vec<&'static str> {
+        let restored: BTreeSet<&Key> = restored.iter().collect();
+        let of = |(key, path, was): &(Key, Option<PathBuf>, Option<Attributes>)| {
+            let was = was.as_ref().filter(|_| restored.contains(key))?;
+            Some(was.lacking(&Attributes::of(path.as_ref()?).ok()?))
+        };
+        let all: BTreeSet<&str> = self.0.iter().filter_map(of).flatten().collect();
+        all.into_iter().collect()
+    }
 }
 
 /// What will be done.
 struct Steps {
-    slots: Vec<Step>,
-    files: Vec<Reverted>,
+    removals: Vec<Removal>,
     failed: Vec<Failed>,
     after: Option<String>,
-}
-
-struct Step {
-    slot: Key,
-    act: Act,
-}
-
-#[derive(Clone, Copy)]
-enum Act {
-    Restore { to: Held, below: usize },
-    Leave,
 }
 
 impl Steps {
     /// Decides for each slot what will be done.
     fn sort(root: &Root, state: &State, which: Which<'_>, changed: Changed) -> Result<Self> {
         refuse_unknown(state, which)?;
-        let ours = state.slots.iter().filter(|(_, known)| known.matters());
+        let ours = state.slots.iter().filter(|(_, known)| known.expected().is_some());
         let ours = ours.filter(|(key, _)| which.holds(key));
         state.refuse_missing_roots(&root.path, ours.map(|(slot, _)| slot))?;
-        let (files, mut failed) = revert(root, state, which, changed)?;
-        let mut slots = Vec::new();
-        for (slot, known) in &state.slots {
-            let Some(below) = stays_below(state, slot, which)? else {
-                continue;
-            };
-            match act(root, state, (slot, known), below, changed) {
-                Ok(Some(act)) => slots.push(Step { slot: slot.clone(), act }),
-                Ok(None) => {}
-                Err(error @ Error::Changed { .. }) => return Err(error),
-                Err(error) => failed.push(Failed { slot: slot.clone(), error }),
+        let (mut removals, mut failed) = (Vec::new(), Vec::new());
+        for slot in state.slots.keys() {
+            match plan_removal(root, state, slot, which, changed) {
+                Ok(planned) => removals.extend(planned),
+                Err(error) if is_of_one(&error) => {
+                    failed.push(Failed { slot: slot.clone(), error });
+                }
+                Err(error) => return Err(error),
             }
         }
-        Ok(Self { slots, files, failed, after: state.target.after.clone() })
+        Ok(Self { removals, failed, after: state.target.after.clone() })
     }
 
     fn told(self, caches: Vec<Key>) -> Restored {
-        let mut restored = Restored {
-            entries: self.files.iter().flat_map(|f| f.words.clone()).collect(),
-            entries_gone: self.files.iter().flat_map(|f| f.gone.clone()).collect(),
-            failed: self.failed,
-            caches,
-            after: self.after,
-            ..Restored::default()
-        };
-        for Step { slot, act } in self.slots {
+        let mut restored =
+            Restored { failed: self.failed, caches, after: self.after, ..Restored::default() };
+        for Removal { slot, act, entries, gone } in self.removals {
+            restored.entries.extend(entries);
+            restored.entries_gone.extend(gone);
             let list = match act {
-                Act::Leave => &mut restored.left,
-                Act::Restore { below: 1.., .. } => &mut restored.uncovered,
-                Act::Restore { to: Held::Nothing, .. } => &mut restored.removed,
-                Act::Restore { .. } => &mut restored.restored,
+                Act::Leave { .. } => &mut restored.left,
+                Act::Edit { .. } => continue,
+                Act::Back(back) if back.edited.is_some() => continue,
+                Act::Back(back) if back.below > 0 => &mut restored.uncovered,
+                Act::Back(back) if back.after == Held::Nothing => &mut restored.removed,
+                Act::Back(_) => &mut restored.restored,
             };
             list.push(slot);
         }
@@ -228,77 +238,26 @@ impl Steps {
     }
 
     fn carry_out(&self, ledger: &mut Ledger<'_>, caches: Vec<Key>, disk: &dyn Disk) -> Result<()> {
-        let slots = self.slots.iter().map(|step| step.slot.clone());
-        let files = self.files.iter().map(|file| file.file.clone());
-        let names: Vec<Key> = slots.chain(files).collect();
-        let mut change = ledger.begin(What::Restore, &names, caches)?;
-        let back = self.slots.iter().filter_map(|step| match step.act {
-            Act::Restore { below, .. } => Some((&step.slot, below)),
-            Act::Leave => None,
+        let names: Vec<Key> = self.removals.iter().map(|removal| removal.slot.clone()).collect();
+        let mut change = ledger.begin(What::Restore, &names, caches, Vec::new())?;
+        let back = self.removals.iter().filter_map(|removal| match &removal.act {
+            Act::Back(back) => Some((&removal.slot, back.after)),
+            Act::Edit { .. } | Act::Leave { .. } => None,
         });
         change.make_back(&back.collect::<Vec<_>>())?;
-        for step in &self.slots {
-            match step.act {
-                Act::Restore { below, .. } => change.restore(&step.slot, below)?,
-                Act::Leave => change.leave(&step.slot)?,
-            }
-        }
-        for file in &self.files {
-            file.put(&mut change, disk)?;
+        for removal in &self.removals {
+            removal.put(&mut change, disk)?;
         }
         change.finish()
     }
 }
 
-/// What is done with a slot of which something goes.
-fn act(
-    root: &Root,
-    state: &State,
-    (slot, known): (&Key, &Slot),
-    below: usize,
-    changed: Changed,
-) -> Result<Option<Act>> {
-    let Some(top) = known.top() else {
-        return Ok(None);
-    };
-    let now = held_at(&state.path_of(&root.path, slot)?)?;
-    // An older file of ours is nobody's change.
-    let is_ours = known.ours.contains(&now);
-    let is_changed = !is_ours && condition(now, top.held, known) == Condition::Changed;
-    let lower = below.checked_sub(1).and_then(|at| known.layers.get(at));
-    let stock = known.original().unwrap_or(Held::Nothing);
-    let to = lower.map_or(stock, |layer| layer.held);
-    match (is_changed, changed) {
-        (true, Changed::Refuse) => return Err(Error::Changed { slot: slot.clone() }),
-        (true, Changed::Keep) => return Ok(Some(Act::Leave)),
-        _ => {}
-    }
-    // What cannot be brought back must not keep the rest from it.
-    if let Some(hash) = to.hash()
-        && now != to
-    {
-        let kept = crate::ledger::kept_in(&root.ledger, hash);
-        if !kept.is_file() || crate::Hash::of_file(&kept)? != hash {
-            return Err(Error::StockDamaged { slot: slot.to_string(), path: kept });
-        }
-    }
-    Ok(Some(Act::Restore { to, below }))
-}
-
-/// How many layers of a slot stay; `None` where nothing of it is to go.
-fn stays_below(state: &State, slot: &Key, which: Which<'_>) -> Result<Option<usize>> {
-    let Some(known) = state.slots.get(slot) else {
-        return Ok(None);
-    };
-    let Which::Job(job) = which else {
-        return Ok(known.top().filter(|_| which.holds(slot)).map(|_| 0));
-    };
-    let Some(at) = known.layer_of(Some(job)) else {
-        return Ok(None);
-    };
-    match known.layers.get(at + 1) {
-        None => Ok(Some(at)),
-        Some(upper) => Err(covered(state, Some(job), slot, upper.installed.job.as_deref())),
+/// Whether what is wrong with one slot must not keep the others from being restored.
+fn is_of_one(error: &Error) -> bool {
+    match error {
+        Error::Read { .. } | Error::StockDamaged { .. } => true,
+        Error::Refused(refusal) => matches!(**refusal, Refusal::Path { .. }),
+        _ => false,
     }
 }
 
@@ -327,6 +286,31 @@ pub(super) fn covered(
     OddSlot::Covered { lower, upper, order }.of(place.to_string())
 }
 
+/// An entry was made in the place of this one later.
+fn covered_entry_order(upper: &EntryRecord) -> Vec<Above> {
+    match (layer_of(&upper.job), &upper.slot) {
+        (Some(job), _) => vec![Above::Job(job.to_owned())],
+        (None, Some(slot)) => vec![Above::Swap(slot.clone())],
+        (None, None) => Vec::new(),
+    }
+}
+
+/// Another job, or a single swap of another slot, has made an entry in the place of this one.
+pub(super) fn covered_entry(
+    state: &State,
+    file: &Key,
+    lower: &EntryRecord,
+    upper: &EntryRecord,
+) -> Error {
+    let names = [&lower.job, &upper.job].map(|job| layer_of(job));
+    if names[0].is_some() {
+        return covered(state, names[0], file, names[1]);
+    }
+    let [lower, upper_name] = names.map(|name| name.map(str::to_owned));
+    let order = covered_entry_order(upper);
+    OddSlot::Covered { lower, upper: upper_name, order }.of(file.to_string())
+}
+
 /// All that lies over a layer anywhere, what is topmost first, and the layer itself last.
 fn put_above(state: &State, layer: &Above, seen: &mut BTreeSet<Above>, order: &mut Vec<Above>) {
     if !seen.insert(layer.clone()) {
@@ -347,9 +331,9 @@ fn put_above(state: &State, layer: &Above, seen: &mut BTreeSet<Above>, order: &m
 
 fn refuse_unknown(state: &State, which: Which<'_>) -> Result<()> {
     match which {
-        Which::All | Which::Below(_) => Ok(()),
+        Which::All | Which::Below(_) | Which::FilesOf(_) => Ok(()),
         Which::Slots(slots) => {
-            let installed = state.slots.iter().filter(|(_, known)| known.top().is_some());
+            let installed = state.slots.iter().filter(|(_, known)| known.expected().is_some());
             let installed: Vec<&Key> = installed.map(|(slot, _)| slot).collect();
             match slots.iter().find(|slot| !installed.contains(slot)) {
                 None => Ok(()),

@@ -27,12 +27,13 @@ pub(super) fn find_stock(
         Held::Link(_) => find_linked(root, state, path, None)?,
     };
     let known = state.slots.get(slot);
-    let Some((known, top)) = known.and_then(|known| Some((known, known.top()?))) else {
+    let of_ours = known.filter(|known| known.top().is_some());
+    let Some((known, expected)) = of_ours.and_then(|known| Some((known, known.expected()?))) else {
         return Ok((here, false));
     };
-    match condition(now, top.held, known) {
+    match condition(now, expected, known) {
         // An older file of ours is none of the target's either.
-        Condition::Changed if !known.ours.contains(&now) => Ok((here, true)),
+        Condition::Changed if !known.is_ours(now) => Ok((here, true)),
         Condition::StockAgain => Ok((here, false)),
         _ => match known.original() {
             Some(Held::File(hash)) => {

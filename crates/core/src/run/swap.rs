@@ -19,6 +19,7 @@ use deft_needle_audio::Clip;
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::spec::{Choice, Container, Demand, Encoding, Format, Spec};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What is asked.
@@ -39,6 +40,8 @@ pub struct Swap<'a> {
     pub making: Making,
     /// Whether a file may be put where none was.
     pub new: bool,
+    /// Whether its name may say something else than it holds.
+    pub name_anyway: bool,
     /// What happens to the slot where it is a link.
     pub link: Option<Links>,
     /// Whether the sheet's entries are made, and its caches cleared.
@@ -75,6 +78,7 @@ impl Run {
             like: swap.like,
             making: swap.making,
             new: swap.new,
+            name_anyway: swap.name_anyway,
             link: swap.link,
             values: Default::default(),
         };
@@ -112,7 +116,7 @@ impl Swap<'_> {
         roots.others.clone_from(&self.root.others);
         let folder = slot.rsplit_once('/').map_or("", |(folder, _)| folder);
         let beside = place.path.parent().map_or_else(Vec::new, names_in);
-        if self.new && self.making == Making::Fit {
+        if self.new && self.making == Making::Fit && !self.name_anyway {
             rule.extensions = Some(extensions(&rule, slot, &beside));
         }
         let within = |name: String| match folder {
@@ -165,6 +169,11 @@ fn extensions(rule: &Rule, slot: &str, beside: &[String]) -> Vec<String> {
         return Vec::new();
     }
     let of = |name: &str| name.rsplit_once('.').map(|(_, extension)| extension.to_lowercase());
+    // Where all others have one extension, a new file has it, too.
+    let theirs: BTreeSet<Option<String>> = beside.iter().map(|name| of(name)).collect();
+    if let (Some(Some(only)), 1, 2..) = (theirs.first(), theirs.len(), beside.len()) {
+        return vec![only.clone()];
+    }
     let own = of(slot).filter(|extension| Container::from_extension(extension).is_none());
     all.extend(beside.iter().filter_map(|name| of(name)).chain(own));
     all

@@ -3,6 +3,7 @@
 use super::pattern::Pattern;
 use super::values::{OneOrMany, Size, Within};
 use crate::entry::{Format, Put};
+use crate::names::is_within;
 use crate::refusal::OddText;
 use serde::Deserialize;
 
@@ -105,7 +106,24 @@ pub struct Companion {
     #[serde(rename = "match")]
     pub patterns: OneOrMany<Pattern>,
     /// Its extension, without the dot: it is named like the clip, and like the slot.
-    pub extension: String,
+    pub extension: Extension,
+}
+
+/// The extension of a name, without its dot.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub struct Extension(pub String);
+
+impl TryFrom<String> for Extension {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        let plain = !text.is_empty() && !text.starts_with('.') && is_within(&text);
+        match plain && !text.contains('/') {
+            true => Ok(Self(text)),
+            false => Err(format!("\"{text}\" is not an extension: write it as in \"lip\"")),
+        }
+    }
 }
 
 /// Ways of installing.

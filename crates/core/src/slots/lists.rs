@@ -3,7 +3,8 @@
 use super::listed::in_line;
 use crate::entry;
 use crate::error::{Error, Result};
-use crate::refusal::{OddList, OddText};
+use crate::limits;
+use crate::refusal::{Many, OddList, OddText};
 use crate::rows::{Row, is_comment, place_of, rows, usual_delimiter};
 use crate::sheet::{Column, Fault, Source, Within};
 use crate::template::Names;
@@ -53,10 +54,28 @@ pub fn entries(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
         return of_table(source, text, path, delimiter);
     }
     let lines = text.lines().enumerate().skip(source.headings.unwrap_or(0));
-    Ok(lines
+    let entries = lines
         .map(|(index, line)| Entry::new(count(index) + 1, line.trim()))
         .filter(|entry| !entry.name.is_empty() && !is_comment(&entry.name))
-        .collect())
+        .take(limits::NAMES + 1);
+    refuse_many(entries.collect(), path)
+}
+
+/// More names than a list may give.
+fn refuse_many(entries: Vec<Entry>, path: &Path) -> Result<Vec<Entry>> {
+    match entries.len() > limits::NAMES {
+        true => Err(Fault::whole(path, OddText::TooMany(Many::Names, limits::NAMES)).into()),
+        false => Ok(entries),
+    }
+}
+
+/// More values than a document may have; counted by the signs that every value brings.
+fn refuse_large(text: &str, signs: &[u8], path: &Path) -> Result<()> {
+    let values = text.bytes().filter(|byte| signs.contains(byte)).count();
+    match values > limits::VALUES {
+        true => Err(Fault::whole(path, OddText::TooMany(Many::Values, limits::VALUES)).into()),
+        false => Ok(()),
+    }
 }
 
 fn of_table(source: &Source, text: &str, path: &Path, delimiter: char) -> Result<Vec<Entry>> {
@@ -107,6 +126,7 @@ fn columns_of(source: &Source, heads: &[String]) -> Result<Vec<usize>, String> {
 }
 
 fn of_json(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
+    refuse_large(text, b",:", path)?;
     let strictly: Result<Value, _> = serde_json::from_str(text);
     let document = strictly.or_else(|error| {
         // Comments and commas behind the last member are left in lists by people.
@@ -195,6 +215,7 @@ fn take(value: &Value, field: Option<&str>, all: &mut Vec<Entry>) {
 fn of_xml(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
     let whole = |odd: OddText| Error::from(Fault::whole(path, odd));
     let pointer = source.pointer.as_deref().unwrap_or_default();
+    refuse_large(text, b"<=", path)?;
     let document = entry::read_xml(text).map_err(|what| whole(OddText::Grammar(what)))?;
     let mut steps = entry::steps(pointer);
     let attribute = match steps.last().and_then(|step| step.strip_prefix('@')) {
@@ -216,6 +237,8 @@ fn of_xml(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
         return Err(whole(OddText::List(OddList::Nothing(pointer.to_owned()))));
     }
     let mut all = Vec::new();
+    // Elements are found in their order, so that lines need be counted but once.
+    let (mut counted, mut line) = (0, 1);
     for node in found {
         let name = match &attribute {
             Some(name) => node.attribute(name.as_str()),
@@ -224,7 +247,9 @@ fn of_xml(source: &Source, text: &str, path: &Path) -> Result<Vec<Entry>> {
         let Some(name) = name.map(str::trim).filter(|name| !name.is_empty()) else {
             continue;
         };
-        let line = u64::from(document.text_pos_at(node.range().start).row);
+        let start = node.range().start;
+        line += count(text[counted..start].matches('\n').count());
+        counted = start;
         let mut entry = Entry::new(line, name);
         let attributes = node.attributes().map(|a| (a.name().to_owned(), Value::from(a.value())));
         entry.fields.extend(attributes);

@@ -17,8 +17,6 @@ use deft_needle_core::run::{Installation, JobPlan, Run, Session};
 use deft_needle_core::stamps::Stamps;
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use std::fs::File;
-use std::io::Read as _;
 use std::path::Path;
 
 /// Installs, or shows what would be done.
@@ -73,10 +71,8 @@ const MOST_MARKS: u64 = 16 << 20;
 /// The slots that are marked good.
 fn approved(path: &Path, job: &str) -> Result<BTreeSet<String>, Failure> {
     let read = |source| deft_needle_core::Error::read(path)(source);
-    let mut text = String::new();
-    let file = File::open(path).map_err(read)?;
-    file.take(MOST_MARKS).read_to_string(&mut text).map_err(read)?;
-    let marks: Marks = serde_json::from_str(&text).map_err(|error| {
+    let bytes = deft_needle_core::disk::read_plain(path, MOST_MARKS).map_err(read)?;
+    let marks: Marks = serde_json::from_slice(&bytes).map_err(|error| {
         let what = format!("{} holds no marks: {error}", shown(path));
         Failure::usage(what, "save them from a page that `proof` has written")
     })?;

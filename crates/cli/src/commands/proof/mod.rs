@@ -34,7 +34,8 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What tells that a page is one of ours, near its beginning.
-const OURS: &str = "<body data-id=\"";
+const OURS: [&str; 2] =
+    ["<meta name=\"generator\" content=\"deft-needle proof\">", "<body data-id=\""];
 /// Slots that are drawn before the sounds of the first of them are put away.
 const TOGETHER: usize = 16;
 /// Writes the page, and opens it.
@@ -81,8 +82,19 @@ pub fn refuse_foreign(made_of: &[&Path], out: &Path, overwrite: bool) -> Result<
             "choose another name for the page",
         ));
     }
-    if Kind::of(out)? == Kind::File && head(out).contains(OURS) {
-        return Ok(());
+    if Kind::of(out)? == Kind::File {
+        let head = head(out);
+        if OURS.iter().all(|mark| head.contains(mark)) {
+            return Ok(());
+        }
+        // A clip, a sheet, a target's list: nobody has meant that, though it is said.
+        let start = head.trim_start_matches('\u{feff}').trim_start();
+        if overwrite && (!start.starts_with('<') || start.starts_with("<?xml")) {
+            return Err(Failure::usage(
+                format!("{} exists and is not a page", shown(out)),
+                "choose another name for the page",
+            ));
+        }
     }
     Ok(refuse_existing(&[], out, overwrite)?)
 }
@@ -136,7 +148,7 @@ pub fn of_job(opened: super::job::Opened, observer: &Progress) -> Result<Gathere
 }
 
 fn of_swap(args: &Proof, slot: &Path, observer: &Progress) -> Result<Gathered, Failure> {
-    let (target, root) = swap::aimed(slot, &args.how)?;
+    let (target, root) = swap::aimed(&args.what, slot, &args.how)?;
     let asked = swap::asked(&args.what, slot, &args.how, target, root)?;
     let run = Run::swap(asked, None)?;
     let title = format!("Proof of {} in {}", text(&args.what), text(slot));

@@ -3,9 +3,11 @@
 use super::text::odd_line;
 use super::{Words, near_or, words};
 use crate::commands::counted;
-use crate::paths::shown;
+use crate::paths::{shown, typed_with};
 use crate::report::notice::some_of;
 use crate::report::unmet::unmet;
+use deft_needle_audio::num::real;
+use deft_needle_audio::units::Duration;
 use deft_needle_core::names::shell_word;
 use deft_needle_core::refusal::{OddJob, OddLedger, OddPack, OutsideFault};
 use deft_needle_core::sheet::Size;
@@ -15,6 +17,17 @@ pub(super) fn odd_ledger(why: &OddLedger) -> Words {
         OddLedger::NothingInstalled { path } => words(
             format!("nothing is installed in {}, above or below it", shown(path)),
             "check the path; name a ledger elsewhere with --ledger",
+        ),
+        OddLedger::NoRoot { file, likely, turned } => words(
+            format!("no root is known for {}", shown(file)),
+            match (likely, turned) {
+                (_, true) => "the clip comes first: deft-needle swap CLIP SLOT-FILE".to_owned(),
+                (Some(likely), false) => {
+                    let root = shell_word(std::path::Path::new(&shown(likely)));
+                    format!("name the target's folder: {}", typed_with(&format!("--root {root}")))
+                }
+                (None, false) => "name the target's folder with --root FOLDER".to_owned(),
+            },
         ),
         OddLedger::UnknownRoot { name } => words(
             format!("the ledger does not know where the root {name} is"),
@@ -69,6 +82,38 @@ fn odd_owner(why: &OddLedger) -> Words {
             format!("the ledger of {} is not damaged", shown(root)),
             "`deft-needle restore` puts back what it knows",
         ),
+        OddLedger::OtherPlace { name, known, named } => match known {
+            Some(known) => words(
+                format!(
+                    "{name} is {} in the ledger, not {}: something is installed there",
+                    known.display(),
+                    named.display()
+                ),
+                format!("leave --root {name}=… out; or restore first what is installed there"),
+            ),
+            None => words(
+                format!("{} has none of the files that are installed in {name}", named.display()),
+                format!("name the folder that has them with --root {name}=FOLDER, or add --adopt"),
+            ),
+        },
+        OddLedger::NoKeptCopy { slot, copy, all } => words(
+            match copy {
+                Some(copy) => format!("no kept copy of {slot} begins with \"{copy}\""),
+                None => format!("no copy of {slot} is kept"),
+            },
+            match all.as_slice() {
+                [] => "`deft-needle status` shows all kept copies".to_owned(),
+                all => format!("there are: {}", all.join(", ")),
+            },
+        ),
+        OddLedger::KeptCopies { slot, all } => words(
+            format!("{} copies of {slot} are kept: {}", all.len(), all.join(", ")),
+            format!("choose one: --kept={}", all.last().map_or("", String::as_str)),
+        ),
+        OddLedger::StillInstalled { slot } => words(
+            format!("{slot} has something installed over its original"),
+            "restore that first, then the kept copy",
+        ),
         OddLedger::NoSuchJob { job, jobs } => words(
             format!("no job {job} has installed anything here"),
             match jobs.as_slice() {
@@ -83,6 +128,10 @@ fn odd_owner(why: &OddLedger) -> Words {
 pub(super) fn odd_job(why: &OddJob) -> Words {
     match why {
         OddJob::NoRoot => words("the job has no root", "name it with --root"),
+        OddJob::TooMuchBeside { most } => words(
+            format!("the files next to slots take more than {}", Size(*most)),
+            "use smaller files in the sheet's [[make]], or split the job",
+        ),
         OddJob::RootUnsaid { job, target } => words(
             format!("{} does not say where {target} is", job.display()),
             "write root = 'FOLDER' in it, or name the folder with --root",
@@ -222,6 +271,13 @@ pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
             (format!("failed ({status})"), asks)
         }
         OutsideFault::Failed { status, said } => (format!("failed ({status}): {said}"), asks),
+        OutsideFault::Silent => {
+            ("made a silent file".to_owned(), "check its options and its input")
+        }
+        OutsideFault::Length { made, fed } => {
+            let [made, fed] = [made, fed].map(|ms| Duration(real(*ms) / 1000.0));
+            (format!("made {made} of sound from {fed}"), "check its options")
+        }
         OutsideFault::EmptyFile { said } => {
             (format!("left an empty file{}", and_said(said)), "check its options")
         }

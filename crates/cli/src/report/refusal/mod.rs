@@ -204,7 +204,21 @@ fn odd_layer(slot: &str, why: &OddSlot) -> Words {
         }
         OddSlot::EntryStays { what } => words(
             format!("{slot}: {what}"),
-            "fix the file, or add --changed keep to leave it as it is",
+            "fix the file, add --changed overwrite to restore the original file, or --changed keep",
+        ),
+        OddSlot::ArchiveThere => words(
+            format!("{slot} is a file of the target's own, not an archive of additions"),
+            "name a new file with the job's key archive",
+        ),
+        OddSlot::NameSays { says, holds } => words(
+            format!("{slot} is named as {says} and would hold {holds}"),
+            format!(
+                "set a spec that begins with {says}, or add --name-anyway if the target takes it"
+            ),
+        ),
+        OddSlot::EntryInSound { clip } => words(
+            format!("{slot}: the job puts {clip} there, and the sheet makes an entry in it"),
+            "an entry needs a text file: fix the job, or the sheet's [[entry]]",
         ),
         OddSlot::OtherExtension { clip } => words(
             format!("{clip} has another extension than {slot}"),
@@ -284,10 +298,6 @@ fn odd_caches(why: &OddCaches) -> Words {
     const AGAIN: &str = "install the job again with a correct sheet";
     match why {
         OddCaches::Pattern(invalid) => words(invalid, AGAIN),
-        OddCaches::Meets { name, kind } => {
-            let kind = text::file_kind(*kind);
-            words(format!("the target's cache patterns find {name}, which is {kind}"), AGAIN)
-        }
         OddCaches::TooMany { most } => words(
             format!("the cache patterns find more than {most} files"),
             "narrow the sheet's key clear",

@@ -223,7 +223,7 @@ fn slots() {
         ),
         (
             OddSlot::EntryStays { what: "it is not JSON".to_owned() },
-            "b.ogg: it is not JSON | fix the file, or add --changed keep to leave it as it is",
+            "b.ogg: it is not JSON | fix the file, add --changed overwrite to restore the original file, or --changed keep",
         ),
         (
             OddSlot::OtherExtension { clip: "a.bin".to_owned() },
@@ -410,10 +410,6 @@ fn packs_archives_caches_and_commands() {
         (
             OddCaches::Pattern(Invalid::new("pattern", "[", "a whole one")),
             "invalid pattern \"[\", expected a whole one | install the job again with a correct sheet",
-        ),
-        (
-            OddCaches::Meets { name: file(), kind: FileKind::Slot },
-            "the target's cache patterns find sfx/a.ogg, which is a slot | install the job again with a correct sheet",
         ),
         (
             OddCaches::TooMany { most: 9 },

@@ -35,6 +35,13 @@ fn odd_template(odd: &OddTemplate) -> Words {
             format!("write {brace}{brace} for a brace that is part of the text"),
         ),
         OddTemplate::Sum { written, why } => words(format!("{written}: {why}"), ""),
+        OddTemplate::TooLong { most } => words(
+            format!(
+                "the filled-in text is longer than {}",
+                Size(deft_needle_audio::num::count(*most))
+            ),
+            "shorten the template or its values",
+        ),
         OddTemplate::Broken { kind, why } => words(
             format!("what it makes is no {kind}: {why}"),
             "{NAME|json} and {NAME|xml} write a text as these formats want it",
@@ -66,6 +73,12 @@ pub fn odd_text(odd: &OddText) -> Words {
         }
         OddText::TooMany(Many::Patterns, most) => {
             words(format!("it has more than {most} patterns"), SPLIT)
+        }
+        OddText::TooMany(Many::Values, most) => {
+            words(format!("it has more than {most} values"), "use a smaller list")
+        }
+        OddText::TooMany(Many::Slots, most) => {
+            words(format!("it has more than {most} slots"), "split it into several jobs")
         }
         OddText::TooMany(Many::Names, most) => words(
             format!("its lists give more than {most} names"),
@@ -121,6 +134,7 @@ pub fn file_kind(kind: FileKind) -> &'static str {
         FileKind::Entries => "a file with entries",
         FileKind::Slot => "a slot",
         FileKind::Replaced => "a file that was replaced",
+        FileKind::Beside => "a file that is kept next to a slot",
     }
 }
 

@@ -190,11 +190,11 @@ impl Model {
                 keys.push(key);
             }
         }
-        let mut change = ledger.begin(What::Install, &keys, Vec::new())?;
+        let mut change = ledger.begin(What::Install, &keys, Vec::new(), Vec::new())?;
         for key in &keys {
             let bytes = ours(key, contents);
             crate::fit::write_part(&change.part(key)?, &bytes, disk)?;
-            change.install(key, Hash::of(&bytes), installed(job))?;
+            change.install(key, Hash::of(&bytes), installed(job), None)?;
         }
         change.finish()
     }
@@ -377,7 +377,7 @@ fn installed(job: Option<u8>) -> Installed {
 }
 
 /// How many sequences: 1,000, or as `DEFT_NEEDLE_SEQUENCES` says.
-fn sequences() -> u32 {
+pub(super) fn sequences() -> u32 {
     let asked = std::env::var("DEFT_NEEDLE_SEQUENCES").ok();
     asked.and_then(|text| text.parse().ok()).unwrap_or(1_000)
 }
