@@ -4,12 +4,15 @@ use deft_needle_audio::observe::Unobserved;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::entry::{Format, Made, NewEntry, Order, Put};
 use deft_needle_core::job::Job;
+use deft_needle_core::limits::{FILLED, LEVELS};
+use deft_needle_core::names::Key;
 use deft_needle_core::ledger::{Ledger, rescue, usual_folder};
 use deft_needle_core::root::{Found, Registry, Root, RootAsk};
-use deft_needle_core::run::{Ask, Changed, Proof, Run, Which, restore, status};
+use deft_needle_core::run::{Ask, Changed, Proof, Run, Session, Which, restore, status};
 use deft_needle_core::sheet::{Sheet, Within};
 use deft_needle_core::slots::{Roots, Slots, from_csv};
 use deft_needle_core::stock::Stock;
+use deft_needle_core::template::Names;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
@@ -147,6 +150,65 @@ pub fn entry(bytes: &[u8], format: Format, at: &str) {
             };
             let Ok(Made::New(with, done)) = wanted.make(bytes) else { continue };
             let _ = (done.stands(&with), done.undo(&with));
+        }
+    }
+}
+
+/// A text is filled in to no more than a template may become, whatever its values and filters are.
+pub fn template(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    let (value, template) = text.split_once('\n').unwrap_or((text, "{x|json|json}{x}"));
+    let mut names = Names::of("x");
+    names.set("x", value);
+    names.set("n", 12.5);
+    if let Ok(filled) = names.text(template) {
+        assert!(filled.len() <= FILLED);
+    }
+    let nested = toml::Value::Array(vec![toml::Value::String(template.to_owned()); 64]);
+    if let Ok(serde_json::Value::Array(all)) = names.value(&nested) {
+        let bytes: usize = all.iter().filter_map(|one| Some(one.as_str()?.len())).sum();
+        assert!(bytes <= FILLED);
+    }
+}
+
+/// A pack whose receipt and sheet a stranger has written: planned or refused, and nothing outside of the root is written.
+pub fn receipt(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    let (receipt, sheet) = text.split_once("\n===\n").unwrap_or((text, "name = 'x'\n"));
+    let folder = folder();
+    let (pack, at) = (folder.path().join("pack"), folder.path().join("root"));
+    fs::create_dir_all(pack.join("deft-needle")).unwrap();
+    fs::create_dir(&at).unwrap();
+    fs::write(pack.join("deft-needle/pack.toml"), receipt).unwrap();
+    fs::write(pack.join("deft-needle/sheet.toml"), sheet).unwrap();
+    fs::write(pack.join("a"), b"a").unwrap();
+    fs::write(at.join("list.txt"), b"one\n").unwrap();
+    let ask = Ask { root: Some(&at), adopt: true, ..Ask::default() };
+    let disk = RealDisk::default();
+    if let Ok((mut run, _kept)) = Run::of_pack(&pack, None, ask, &Unobserved) {
+        run.root = Some(root(&at, &folder.path().join("roots")));
+        if let Ok(session) = Session::open(run, &disk, &Unobserved) {
+            let _ = session.carry_out(&disk, &Unobserved);
+        }
+        let root = root(&at, &folder.path().join("roots"));
+        let _ = restore(&root, Which::All, Changed::Overwrite, false, &disk);
+        assert_eq!(fs::read(at.join("list.txt")).unwrap(), b"one\n");
+    }
+    let names = fs::read_dir(folder.path()).unwrap().flatten().map(|e| e.file_name());
+    assert!(names.into_iter().all(|name| ["root", "pack", "roots"].iter().any(|own| name == *own)));
+}
+
+/// Names as deep and as long as they like are keys, or refused; a key stays in its root.
+pub fn names(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    for name in text.lines() {
+        for deep in [1, 40, 400] {
+            let name = vec![name; deep].join("/");
+            if let Ok(key) = Key::parse(&name) {
+                let root = Path::new("root");
+                assert!(key.path(root).starts_with(root) && key.path(root) != root);
+                assert!(key.folders().len() < LEVELS);
+            }
         }
     }
 }

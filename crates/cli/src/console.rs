@@ -37,7 +37,8 @@ pub struct Console {
     json: bool,
     settings: Settings,
     /// Whether standard output could not be written, other than by a reader who left early.
-    broken: Mutex<bool>,
+    /// What kept standard output from being written.
+    broken: Mutex<Option<String>>,
 }
 
 /// Text in a style; the terminal's abilities and the user's wish decide whether it shows.
@@ -148,7 +149,7 @@ impl Console {
             verbose: common.verbose > 0,
             json: common.json,
             settings: Settings { plain: common.plain || settings.plain, ..settings.clone() },
-            broken: Mutex::new(false),
+            broken: Mutex::new(None),
         }
     }
 
@@ -224,7 +225,7 @@ impl Console {
             }
             Err(error) => {
                 self.err(&format!("{} internal error: {error}\n", paint(BAD, "error:")));
-                self.mark_broken();
+                self.mark_broken(&error);
             }
         }
     }
@@ -280,10 +281,11 @@ impl Console {
     /// The last word: whether all results reached standard output.
     pub fn finish(&self) -> Exit {
         crate::progress::clear();
-        match self.broken.lock() {
-            Ok(broken) if !*broken => Exit::Done,
-            _ => Exit::Unwritten,
-        }
+        let broken = self.broken.lock().map_or(Some(String::new()), |broken| broken.clone());
+        let Some(why) = broken else { return Exit::Done };
+        let help = "make room, or send the output elsewhere; what was done is done";
+        self.error(&format!("cannot write to standard output: {why}"), None, help);
+        Exit::Unwritten
     }
 
     fn out(&self, text: &str) {
@@ -294,13 +296,13 @@ impl Console {
         if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush())
             && error.kind() != io::ErrorKind::BrokenPipe
         {
-            self.mark_broken();
+            self.mark_broken(&error);
         }
     }
 
-    fn mark_broken(&self) {
+    fn mark_broken(&self, error: &dyn Display) {
         if let Ok(mut broken) = self.broken.lock() {
-            *broken = true;
+            broken.get_or_insert_with(|| error.to_string());
         }
     }
 

@@ -223,6 +223,20 @@ pub fn container_of(name: &str) -> Option<Container> {
     Container::from_extension(name.rsplit_once('.')?.1)
 }
 
+impl Target {
+    /// What the target has of its own under the name of a slot, an overlay left aside.
+    pub fn locate_stock(&self, typed: &Path) -> Option<Located> {
+        let main = std::path::absolute(self.roots.main.as_deref()?).ok()?;
+        let slot = typed.to_str()?.replace('\\', "/");
+        let path = main.join(self.slots.stock_of(&slot).unwrap_or(&slot));
+        (path.is_file() && stays_below(&main, &path)).then(|| Located {
+            loops: Vec::new(),
+            hints: self.sheet.rule_for(&slot).map(Rule::hints).unwrap_or_default(),
+            path,
+        })
+    }
+}
+
 /// What is wrong with a name, and a name that would be right.
 pub fn name_faults(
     slot: &str,

@@ -18,7 +18,7 @@ use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
 use deft_needle_core::fit::{Durable, make_file, put_file, refuse_existing};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 /// How often `--beside` alternates.
@@ -35,7 +35,9 @@ pub fn run(args: &Hear, console: &Console) -> Result<Exit, Failure> {
     }
     let mut turns: Vec<usize> = (0..clips.len()).collect();
     if let Some(beside) = &args.beside {
-        clips.push(opener(Hints::default())?.open(beside)?);
+        let heard: Vec<PathBuf> =
+            clips.iter().filter_map(|clip| clip.input().path().map(Path::to_owned)).collect();
+        clips.push(opener(Hints::default())?.open_beside(beside, &heard)?);
         let other = turns.len();
         turns = turns.into_iter().flat_map(|turn| [turn, other]).collect();
         turns = turns.repeat(ALTERNATIONS);

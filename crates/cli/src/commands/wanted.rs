@@ -9,10 +9,11 @@ use deft_needle_audio::read::Hints;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, Spec};
 use deft_needle_core::encoder::{Encoder, words};
+use deft_needle_core::fit::same_file;
 use deft_needle_core::root::RootAsk;
 use deft_needle_core::sheet::{OutsideEncoder, Sheet};
 use deft_needle_core::slots::Roots;
-use deft_needle_core::target::Target;
+use deft_needle_core::target::{Located, Target};
 use std::path::{Path, PathBuf};
 
 impl SpecArgs {
@@ -100,7 +101,27 @@ impl Opener {
     /// # Errors
     /// As [`open_clip`].
     pub fn open(&self, file: &Path) -> Result<Clip, Failure> {
-        let Some(found) = self.target.as_ref().and_then(|target| target.locate(file)) else {
+        let found = self.target.as_ref().and_then(|target| target.locate(file));
+        self.open_found(file, found)
+    }
+
+    /// The same of what is to be compared with other files: not the very file that is one of them, but what it covers.
+    ///
+    /// # Errors
+    /// As [`open_clip`].
+    pub fn open_beside(&self, file: &Path, others: &[PathBuf]) -> Result<Clip, Failure> {
+        let found = self.target.as_ref().and_then(|target| {
+            let found = target.locate(file)?;
+            match others.iter().any(|other| same_file(other, &found.path)) {
+                true => target.locate_stock(file),
+                false => Some(found),
+            }
+        });
+        self.open_found(file, found)
+    }
+
+    fn open_found(&self, file: &Path, found: Option<Located>) -> Result<Clip, Failure> {
+        let Some(found) = found else {
             return open_clip(file, &self.hints);
         };
         let hints = Hints {

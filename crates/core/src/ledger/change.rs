@@ -269,9 +269,12 @@ impl Change<'_, '_> {
     ///
     /// # Errors
     /// [`Error::Read`], [`Error::Write`].
-    pub fn keep_whole(&self, key: &Key, hash: Hash) -> Result<()> {
+    pub fn keep_whole(&mut self, key: &Key, hash: Hash) -> Result<()> {
         let part = self.part(key)?;
         self.ledger.keep_all(&[(&part, Held::File(hash))], |_| false)?;
+        self.ledger.sync_folder(&self.ledger.attic.stock())?;
+        // What was waited for was this part, not the one that takes its place.
+        self.synced.remove(&part);
         self.ledger.disk.remove(&part).map_err(Error::write("remove", &part))
     }
 

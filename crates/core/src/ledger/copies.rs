@@ -121,7 +121,7 @@ impl Ledger<'_> {
     /// [`Error::StockDamaged`].
     pub fn proved(&self, key: &Key, hash: Hash) -> Result<PathBuf> {
         let kept = self.kept(hash);
-        match is_intact(&kept, hash) {
+        match check_intact(&kept, hash)? {
             true => Ok(kept),
             false => Err(Error::StockDamaged { slot: key.to_string(), path: kept }),
         }
@@ -246,6 +246,18 @@ impl Ledger<'_> {
         }
         let mut existing = folders.iter().filter(|folder| folder.is_dir());
         existing.try_for_each(|folder| self.sync_folder(folder))
+    }
+}
+
+/// Whether a file is there and holds what it should, as far as it can be read now: the system may have no more open
+/// files to give.
+///
+/// # Errors
+/// [`Error::Read`].
+pub(crate) fn check_intact(path: &Path, hash: Hash) -> Result<bool> {
+    match Kind::of(path)? {
+        Kind::File => Ok(Hash::of_file(path)? == hash),
+        _ => Ok(false),
     }
 }
 

@@ -97,7 +97,8 @@ impl Run {
         }
         for line in &plan.lines {
             for beside in self.beside(line)?.0 {
-                let Some(bytes) = beside.bytes.filter(|_| beside.root.is_none()) else { continue };
+                let is_main = self.target.sheet.is_main(beside.root.as_deref());
+                let Some(bytes) = beside.bytes.filter(|_| is_main) else { continue };
                 let path = folder.path().join(Hash::of(beside.path.as_bytes()).hex());
                 std::fs::write(&path, bytes).map_err(Error::write("write", &path))?;
                 members.insert(self.packed_as(&beside.path), path);

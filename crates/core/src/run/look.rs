@@ -185,7 +185,9 @@ impl Run {
                 let key = |slot: &str| self.destination.key(slot, state, &root.path, disk).ok();
                 let slots = placements.filter_map(|p| key(&p.slot));
                 let beside = beside.iter().cloned();
+                let lines = plan.lines.iter().map(|line| line.key.clone());
                 slots
+                    .chain(lines)
                     .chain(beside)
                     .chain(self.carried(state, disk).into_iter().map(|(key, _)| key))
                     .collect()

@@ -9,7 +9,7 @@ use crate::fit::write_part;
 use crate::hash::Hash;
 use crate::ledger::record::{EntryRecord, Held};
 use crate::ledger::state::{Entries, Slot, State};
-use crate::ledger::{Back, Change, held_at, kept_in};
+use crate::ledger::{Back, Change, check_intact, held_at, kept_in};
 use crate::limits;
 use crate::names::Key;
 use crate::refusal::OddSlot;
@@ -214,7 +214,7 @@ impl File<'_> {
             edited: Some(self.now),
             ..self.back(after, cut.below, cut.stay)
         };
-        if entries.are_all_of(self.now) && cut.stay.is_empty() && self.is_kept(exact) {
+        if entries.are_all_of(self.now) && cut.stay.is_empty() && self.is_kept(exact)? {
             let words = whole();
             return Ok(self.removal(Act::Back(edited(exact, cut)), words, vec![]));
         }
@@ -277,7 +277,7 @@ impl File<'_> {
 
     /// What cannot be brought back must not keep the rest from it.
     fn proved(&self, back: Back) -> Result<Back> {
-        match back.after == self.now || self.is_kept(back.after) {
+        match back.after == self.now || self.is_kept(back.after)? {
             true => Ok(back),
             false => Err(self.damaged(back.after)),
         }
@@ -288,15 +288,13 @@ impl File<'_> {
         Error::StockDamaged { slot: self.slot.to_string(), path }
     }
 
-    fn is_kept(&self, held: Held) -> bool {
-        let Some(hash) = held.hash() else { return true };
-        let kept = kept_in(&self.root.ledger, hash);
-        Hash::of_file(&kept).is_ok_and(|found| found == hash)
+    fn is_kept(&self, held: Held) -> Result<bool> {
+        held.hash().map_or(Ok(true), |hash| check_intact(&kept_in(&self.root.ledger, hash), hash))
     }
 
     fn kept_bytes(&self, held: Held) -> Result<Vec<u8>> {
         let Held::File(hash) = held else { return Ok(Vec::new()) };
-        if !self.is_kept(held) {
+        if !self.is_kept(held)? {
             return Err(self.damaged(held));
         }
         let kept = kept_in(&self.root.ledger, hash);

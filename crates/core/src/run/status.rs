@@ -4,10 +4,9 @@ use super::restore::Which;
 use crate::disk::{Attributes, read_plain};
 use crate::entry::OpenFile;
 use crate::error::Result;
-use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::{Slot, State};
-use crate::ledger::{Ledger, held_at, kept_in};
+use crate::ledger::{Ledger, check_intact, held_at, kept_in};
 use crate::limits;
 use crate::names::Key;
 use crate::root::{Kind, Root};
@@ -206,8 +205,11 @@ fn is_lost(root: &Root, held: Held, proof: Proof) -> bool {
         return false;
     };
     let kept = kept_in(&root.ledger, hash);
-    let there = Kind::of(&kept).is_ok_and(|kind| kind == Kind::File);
-    !there || (proof == Proof::Verify && !Hash::of_file(&kept).is_ok_and(|found| found == hash))
+    match proof {
+        // What cannot be read now is not told to be damaged.
+        Proof::Verify => check_intact(&kept, hash).is_ok_and(|intact| !intact),
+        Proof::Look => Kind::of(&kept).is_ok_and(|kind| kind != Kind::File),
+    }
 }
 
 /// Compares what is there with what the ledger knows.

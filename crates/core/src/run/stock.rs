@@ -2,8 +2,7 @@
 
 use super::status::{Condition, condition};
 use crate::error::{Error, Result};
-use crate::hash::Hash;
-use crate::ledger::kept_in;
+use crate::ledger::{check_intact, kept_in};
 use crate::ledger::record::Held;
 use crate::ledger::state::State;
 use crate::names::{Difference, Key, Near, family_of, is_a_letter_off, nearest};
@@ -38,7 +37,7 @@ pub(super) fn find_stock(
         _ => match known.original() {
             Some(Held::File(hash)) => {
                 let kept = kept_in(&root.ledger, hash);
-                if !kept.is_file() || Hash::of_file(&kept)? != hash {
+                if !check_intact(&kept, hash)? {
                     return Err(Error::StockDamaged { slot: slot.to_string(), path: kept });
                 }
                 Ok((Some(kept), false))

@@ -459,7 +459,8 @@ impl Model {
 
 #[test]
 fn no_original_of_an_edited_file_is_lost_whatever_happens() {
-    let cases = super::model::sequences();
+    // A whole job in two roots each time: by default a quarter of the others.
+    let cases = super::model::sequences() / 4;
     let config = Config { cases, failure_persistence: None, ..Config::default() };
     let tried = TestRunner::new(config).run(&acts(), |acts| {
         let mut model = Model::new();

@@ -53,6 +53,16 @@ match = "**/*.PRM"
 spec = "wav pcm8 18900 mono"
 extensions = ["PRM"]
 new = "any"
+loop-file = { file = "{folder}/{stem}.pts", text = "{loop.start} {loop.end}\n" }
+
+[[rule]]
+match = "whole.txt"
+spec = "opaque"
+
+[[entry]]
+match = "**/*.PRM"
+file = "whole.txt"
+value = "{stem}"
 
 [[entry]]
 match = "**/*.PRM"
@@ -87,6 +97,7 @@ text = "card of {slot}\n"
 const JOBS: [&str; 2] = [
     "target = 'target.toml'\nroots = { card = 'card', settings = 'settings' }\n\
      [[replace]]\nslot = 'SAY/TICK01.PRM'\nclip = 'a.wav'\n\
+     [[replace]]\nslot = 'whole.txt'\nclip = 'whole.txt'\n\
      [[replace]]\nslot = 'NEW/DEEP/X.PRM'\nclip = 'b.wav'\n",
     "target = 'target.toml'\nroots = { card = 'card', settings = 'settings' }\n\
      [[replace]]\nslot = 'SAY/TICK01.PRM'\nclip = 'b.wav'\ngain = '-3dB'\n\
@@ -126,6 +137,9 @@ impl World {
             ("a.lip", "lips of a"),
             ("card/names.json", "{\n  \"names\": [\"one\"]\n}\n"),
             ("card/warm.idx", "cache"),
+            ("card/whole.txt", "stock\n"),
+            ("card/SAY/TICK01.pts", "0 900\n"),
+            ("whole.txt", "ours\n"),
         ] {
             fs::write(world.folder.path().join(name), text).unwrap();
         }
@@ -475,7 +489,7 @@ fn nothing_leads_out_of_the_root() {
         fs::remove_file(world.root().join("out")).unwrap();
     }
     assert_eq!(world.contents(), before);
-    assert_eq!(files_below(&world.root()).unwrap().len(), STOCK.len() + 3);
+    assert_eq!(files_below(&world.root()).unwrap().len(), STOCK.len() + 5);
 }
 
 #[test]
@@ -522,7 +536,7 @@ fn only_our_entries_go_where_others_have_written_since() {
     assert_eq!(fs::read_to_string(&path).unwrap(), edited);
     let root = world.at();
     let entries = status(&root, Which::All, Proof::Look).unwrap().entries;
-    assert_eq!(entries.len(), 6);
+    assert_eq!(entries.len(), 8);
     assert!(entries.iter().all(|entry| entry.condition == Condition::Installed));
     // Other entries of ours since then do not make the file ours.
     world.install(JOBS[1], &disk).unwrap();
