@@ -26,7 +26,7 @@ pub const VALUES: usize = 1_000_000;
 /// Bytes of a text or value that a template is filled in to.
 pub const FILLED: usize = 4 << 20;
 /// Bytes of all files that a job makes, edits or carries beside its slots.
-pub const BESIDE: u64 = 128 << 20;
+pub const BESIDE: u64 = 64 << 20;
 /// Slots of a job or a pack.
 pub const SLOTS: usize = 30_000;
 /// Replacements of one job that are looked at once something is wrong with them.

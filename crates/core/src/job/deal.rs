@@ -93,6 +93,11 @@ impl Job {
     pub fn deal(&self, target: &Target) -> Dealt {
         let mut dealt = Dealt::default();
         let mut taken: HashMap<String, String> = HashMap::new();
+        if self.replaces.len() > limits::SLOTS {
+            let odd = OddText::TooMany(Many::Slots, limits::SLOTS);
+            dealt.faults.push(Fault::whole(self.path(), odd).into());
+            return dealt;
+        }
         for replace in &self.replaces {
             if dealt.placements.len() > limits::SLOTS {
                 let odd = OddText::TooMany(Many::Slots, limits::SLOTS);

@@ -31,8 +31,8 @@ mod recover;
 mod trust;
 
 pub use change::{Back, Change, Over, What};
-pub(crate) use held::held_of;
 pub(crate) use copies::check_intact;
+pub(crate) use held::held_of;
 pub use held::{copies_in, held_at, kept_in};
 pub use originals::Original;
 pub use recover::{Ending, Recovered};

@@ -7,7 +7,7 @@
 //!   one that was moved is known by what is in it.
 
 use super::change::Before;
-use super::record::Held;
+use super::record::{Held, Put};
 use super::state::{Slot, State};
 use super::{Change, Ledger};
 use crate::disk::read_plain;
@@ -105,7 +105,16 @@ fn real(path: &Path) -> Option<String> {
 /// Whether a folder holds anything of what is installed in another root, or nothing is.
 fn holds_ours(state: &State, root: &str, folder: &Path) -> bool {
     let ours = files_in(state, root);
-    ours.is_empty() || ours.iter().any(|(key, slot)| is_there(&key.path(folder), slot))
+    // What was interrupted holds what it held before, or what it was to hold after.
+    let puts = state.pending.iter().flat_map(|pending| &pending.puts);
+    let mut puts = puts.filter(|put| put.slot.root() == Some(root));
+    let is_put = |put: &Put| {
+        let now = super::held_at(&put.slot.path(folder));
+        now.is_ok_and(|now| now != Held::Nothing && (now == put.before || now == put.after))
+    };
+    ours.is_empty()
+        || ours.iter().any(|(key, slot)| is_there(&key.path(folder), slot))
+        || puts.any(is_put)
 }
 
 /// The files of another root that something of ours is in.

@@ -62,6 +62,8 @@ pub enum After {
     Bytes(Vec<u8>),
     /// What the ledger keeps of it.
     Kept(Held),
+    /// What puts it there, without entries.
+    Whole,
 }
 
 /// What puts a file there of which entries may be made.
@@ -88,9 +90,9 @@ pub enum Whole {
 impl Contents {
     /// A file that is put there as it is.
     pub fn beside(bytes: Vec<u8>, of: Option<Key>, tended: bool) -> Self {
-        let whole = Whole::Side { of, bytes: bytes.clone(), tended };
+        let whole = Whole::Side { of, bytes, tended };
         Self {
-            after: After::Bytes(bytes),
+            after: After::Whole,
             seen: Held::Nothing,
             whole: Some(whole),
             entries: None,

@@ -275,7 +275,7 @@ fn edit(
     disk: &dyn Disk,
 ) -> Result<()> {
     match contents.after {
-        After::Bytes(_) => {
+        After::Bytes(_) | After::Whole => {
             let hash = contents.write(change, file, disk)?;
             change.set_entries(file, contents.seen, Held::File(hash), entries, contents.anew)
         }
@@ -290,8 +290,9 @@ fn edit(
 impl Contents {
     /// Writes a file's part; its hash.
     fn write(&self, change: &Change<'_, '_>, file: &Key, disk: &dyn Disk) -> Result<Hash> {
-        let After::Bytes(bytes) = &self.after else {
-            return Err(internal(format!("{file} has no contents of its own")));
+        let bytes = match (&self.after, &self.whole) {
+            (After::Bytes(bytes), _) | (After::Whole, Some(Whole::Side { bytes, .. })) => bytes,
+            _ => return Err(internal(format!("{file} has no contents of its own"))),
         };
         write_part(&change.part(file)?, bytes, disk)?;
         Ok(Hash::of(bytes))

@@ -2,9 +2,9 @@
 
 use super::status::{Condition, condition};
 use crate::error::{Error, Result};
-use crate::ledger::{check_intact, kept_in};
 use crate::ledger::record::Held;
 use crate::ledger::state::State;
+use crate::ledger::{check_intact, kept_in};
 use crate::names::{Difference, Key, Near, family_of, is_a_letter_off, nearest};
 use crate::refusal::{OddPath, OddSlot};
 use crate::root::{Kind, Place, Root};

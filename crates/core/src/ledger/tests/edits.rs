@@ -403,8 +403,8 @@ impl Model {
     fn kept_copies(&self) -> BTreeSet<(String, Hash)> {
         let state = Ledger::peek(&self.root(&self.settings)).unwrap_or_default();
         let kept = state.slots.iter().flat_map(|(key, slot)| {
-            let copies = slot.stock.iter().filter_map(|original| original.held.hash());
-            copies.map(move |hash| (Self::name_of(key), hash))
+            // What lies below another layer comes back with it.
+            slot.kept().filter_map(record::Held::hash).map(move |hash| (Self::name_of(key), hash))
         });
         kept.collect()
     }
