@@ -4,6 +4,7 @@
 use crate::block::Block;
 use crate::dot::dot;
 use crate::num::{count, real, size};
+use crate::spec::{Codec, Format};
 
 /// How many windows are kept.
 const WINDOWS: u64 = 8;
@@ -32,6 +33,8 @@ const CLICKS: f64 = 1e4;
 const TELLING: f64 = 0.1;
 /// How much better another place may fit before the signal counts as moved.
 const BETTER: f64 = 1.03;
+/// How well something must fit elsewhere before it counts as moved.
+const CERTAIN: f64 = 0.5;
 /// The same of clips shorter than a window, whose ends count for much.
 const BETTER_SHORT: f64 = 1.25;
 
@@ -44,6 +47,31 @@ pub struct Likeness {
     low: f64,
     peak: f64,
     channels: Vec<Channel>,
+    /// The channel of low frequencies alone, which encoders filter: nothing but its length is told of it.
+    lows: Option<usize>,
+    /// What the codec itself may do to the place of a sound.
+    moves: Option<Moves>,
+}
+
+/// What a codec may do to the place of a sound, and to the levels of its channels.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Moves {
+    /// Frames by which it comes earlier or later.
+    slack: usize,
+    /// How much a pole keeps of what lies below the frequencies whose phase it leaves alone.
+    keep: f64,
+    /// What it may add to one channel, in dB.
+    most_added: f64,
+}
+
+impl Moves {
+    fn of(format: Format) -> Option<Self> {
+        // Opus' layers for speech and for music come late by parts of a frame that differ, speech is rid of lows by a
+        // filter that turns their phase, and two channels share their level at low rates (RFC 6716, 4.2.7 to 4.3.4).
+        let turned = -std::f64::consts::TAU * 1000.0 / f64::from(format.rate.hertz());
+        let moves = Self { slack: 2, keep: turned.exp(), most_added: MOST_ADDED_SHORT };
+        (format.encoding.codec == Codec::Opus).then_some(moves)
+    }
 }
 
 /// One or two channels through their low passes: the power that comes of it, and the highest peak. Two go side by side, since
@@ -76,13 +104,18 @@ struct Channel {
     power: f64,
     /// Three poles in a row.
     poles: [f64; 3],
+    /// Two poles that take the lows out of what is kept in windows.
+    lows: [f64; 2],
     windows: Vec<Vec<f64>>,
 }
 
 impl Likeness {
     /// Nothing seen yet of a signal of `planned` frames.
-    pub fn new(planned: u64) -> Self {
-        Self { frames: 0, planned, power: 0.0, low: 0.0, peak: 0.0, channels: Vec::new() }
+    pub fn new(planned: u64, format: Format) -> Self {
+        let channels = Vec::new();
+        let lows = format.channels.low_frequency_channel();
+        let moves = Moves::of(format);
+        Self { frames: 0, planned, power: 0.0, low: 0.0, peak: 0.0, channels, lows, moves }
     }
 
     /// Where the windows begin.
@@ -97,13 +130,24 @@ impl Likeness {
         let (from, to) = (self.frames, self.frames + frames);
         let starts: Vec<u64> = self.starts().collect();
         self.channels.resize(block.channels().len(), Channel::default());
-        for (samples, channels) in block.channels().chunks(2).zip(self.channels.chunks_mut(2)) {
+        let pairs = block.channels().chunks(2).zip(self.channels.chunks_mut(2));
+        for (at, (samples, channels)) in pairs.enumerate() {
+            // The one of lows is the second of a pair.
+            let (samples, channels) = match self.lows == Some(2 * at + 1) {
+                true => (&samples[..1], &mut channels[..1]),
+                false => (samples, channels),
+            };
             let (low, peak) = passed(samples, channels);
             self.low += low;
             self.peak = self.peak.max(peak);
         }
+        let mut heard = Vec::new();
         for (samples, channel) in block.channels().iter().zip(&mut self.channels) {
             channel.power += dot(samples, samples);
+            let samples = match self.moves {
+                Some(moves) => channel.above(samples, moves.keep, &mut heard),
+                None => samples,
+            };
             channel.windows.resize(starts.len(), Vec::new());
             for (start, window) in starts.iter().zip(&mut channel.windows) {
                 let (begin, end) = ((*start).max(from), (start + WINDOW).min(to));
@@ -112,7 +156,7 @@ impl Likeness {
                 }
             }
         }
-        self.power = self.channels.iter().map(|channel| channel.power).sum();
+        self.power = self.full_band().map(|(_, channel)| channel.power).sum();
         self.frames = to;
     }
 
@@ -139,7 +183,7 @@ impl Likeness {
             return Err(format!("its level changed by {change:.1} dB"));
         }
         self.compare_channels(found)?;
-        let own: f64 = self.channels.iter().map(Channel::seen).sum();
+        let own: f64 = self.full_band().map(|(_, channel)| channel.seen()).sum();
         let lags = -REACH.cast_signed()..=REACH.cast_signed();
         let better = if self.frames < WINDOW { BETTER_SHORT } else { BETTER };
         let here = self.fit(found, 0).likeness();
@@ -147,11 +191,37 @@ impl Likeness {
         let told = fits.filter(|(fit, _)| fit.both > TELLING * own);
         let best = told.max_by(|(a, _), (b, _)| a.likeness().total_cmp(&b.likeness()));
         match best {
-            Some((fit, lag)) if lag != 0 && fit.likeness() > better * here => {
-                Err(format!("it came back {lag} frames later"))
+            Some((fit, lag))
+                if lag.unsigned_abs() > self.moves.map_or(0, |moves| moves.slack)
+                    && own > TELLING * self.telling_power()
+                    && fit.likeness() > better * here =>
+            {
+                // What is nearly the same there by itself tells of no move, and what fits nowhere of none either.
+                let alike = self.fit(self, lag).likeness();
+                match fit.likeness() > CERTAIN && is_told(alike, here, fit.likeness()) {
+                    true => Err(format!("it came back {lag} frames later")),
+                    false => Ok(()),
+                }
             }
             _ => Ok(()),
         }
+    }
+
+    /// What the windows must hold before they tell of a place: a part of all power in as many frames, where what a codec
+    /// turns was left out of them.
+    fn telling_power(&self) -> f64 {
+        let windows: usize =
+            self.channels.first().map_or(0, |channel| channel.windows.iter().map(Vec::len).sum());
+        match self.moves {
+            Some(_) => self.power * real(count(windows)) / real(self.frames.max(1)),
+            None => 0.0,
+        }
+    }
+
+    /// All channels but the one of lows, with their places.
+    fn full_band(&self) -> impl Iterator<Item = (usize, &Channel)> {
+        let lows = self.lows;
+        self.channels.iter().enumerate().filter(move |(at, _)| Some(*at) != lows)
     }
 
     fn most_added(&self) -> f64 {
@@ -167,20 +237,26 @@ impl Likeness {
                 found.channels.len()
             ));
         }
-        for (at, (own, back)) in self.channels.iter().zip(&found.channels).enumerate() {
+        for (at, own) in self.full_band() {
+            let back = &found.channels[at];
             // A codec may put a little of a loud channel into a faint one.
             if own.power < NOTABLE * self.power {
                 continue;
             }
             let change = 10.0 * (back.power / own.power).log10();
-            if change > self.most_added() {
+            let most = self.moves.map_or(0.0, |moves| moves.most_added).max(self.most_added());
+            if change > most {
                 return Err(format!("the level of channel {} changed by {change:.1} dB", at + 1));
             }
             let here = own.likeness(back);
             let told = TELLING * own.seen().sqrt();
-            let likest = |other: &&Channel| own.likeness(other) > (BETTER * here).max(told);
-            let other = found.channels.iter().enumerate().find(|(_, other)| likest(other));
-            if let Some((other, _)) = other.filter(|(other, _)| *other != at) {
+            let likest = |(place, other): &(usize, &Channel)| {
+                let there = own.likeness(other);
+                // Channels that are nearly the same by themselves are not told apart.
+                let alike = own.fit(&self.channels[*place], 0).likeness().abs();
+                *place != at && there > (BETTER * here).max(told) && is_told(alike, here, there)
+            };
+            if let Some((other, _)) = found.full_band().find(likest) {
                 return Err(format!("channel {} came back as channel {}", at + 1, other + 1));
             }
         }
@@ -189,9 +265,16 @@ impl Likeness {
 
     /// How well the windows fit where they lie `lag` frames later in what came back.
     fn fit(&self, found: &Self, lag: isize) -> Fit {
-        let pairs = self.channels.iter().zip(&found.channels);
+        let pairs = self.full_band().filter_map(|(at, own)| Some((own, found.channels.get(at)?)));
         pairs.map(|(own, back)| own.fit(back, lag)).fold(Fit::default(), Fit::and)
     }
+}
+
+/// Whether something was moved rather than made a little different, where it fits `here` in its own place and `there`
+/// in another one: had it been moved, `here` would be only as much of `there` as both places are `alike` by themselves.
+/// Where they are all but the same, nothing tells.
+fn is_told(alike: f64, here: f64, there: f64) -> bool {
+    alike * BETTER < 1.0 && here < there * f64::midpoint(1.0, alike)
 }
 
 /// Sums of products of what lies over each other.
@@ -219,6 +302,19 @@ impl Fit {
 }
 
 impl Channel {
+    /// What lies above the lows of samples.
+    fn above<'h>(&mut self, samples: &[f64], keep: f64, heard: &'h mut Vec<f64>) -> &'h Vec<f64> {
+        let [a, b] = &mut self.lows;
+        heard.clear();
+        heard.extend(samples.iter().map(|sample| {
+            *a = keep * *a + (1.0 - keep) * (sample + FLOOR);
+            let once = sample - *a;
+            *b = keep * *b + (1.0 - keep) * (once + FLOOR);
+            once - *b
+        }));
+        heard
+    }
+
     /// The power of its windows.
     fn seen(&self) -> f64 {
         self.windows.iter().flatten().map(|s| s * s).sum()
@@ -258,7 +354,8 @@ mod tests {
     use super::*;
 
     fn of(samples: &[f64]) -> Likeness {
-        let mut likeness = Likeness::new(count(samples.len()));
+        let mut likeness =
+            Likeness::new(count(samples.len()), "ogg vorbis 44100 mono".parse().unwrap());
         for piece in samples.chunks(1000) {
             likeness.update(&Block::from_channels(vec![piece.to_vec()]));
         }

@@ -129,12 +129,13 @@ fn encode(
     observer: &dyn Observer,
 ) -> Result<Proof> {
     let mut proof = match output.format.encoding.codec.kind() {
-        Kind::Lossy => Proof::Like(Likeness::new(output.frames)),
+        Kind::Lossy => Proof::Like(Likeness::new(output.frames, output.format)),
         _ => Proof::Samples(SampleDigest::new(source.channels())),
     };
     // What lies before and beyond is for the encoder alone.
     let (mut before, mut left) = (output.before, output.frames);
-    pour(source, &mut *writer(out, output, along)?, observer, |block| {
+    let mut writer = writer(out, output, along)?;
+    pour(source, &mut *writer, observer, |block| {
         let hidden = before.min(count(block.frames()));
         before -= hidden;
         block.skip(size(hidden));
@@ -146,7 +147,8 @@ fn encode(
             Proof::SameFile | Proof::SameAudio => {}
         }
     })?;
-    Ok(proof)
+    // What an encoder knows that it has lost need not be guessed.
+    Ok(writer.made().map_or(proof, Proof::Samples))
 }
 
 /// Pulls all blocks of a source into a writer; `written` sees each.

@@ -16,7 +16,7 @@ mod mp3;
 pub(crate) mod mp4;
 pub mod ogg;
 mod packets;
-mod plain;
+pub(crate) mod plain;
 pub mod private;
 mod qoa;
 mod raw;

@@ -101,11 +101,9 @@ impl Body for Plain {
     fn frames(&self, file: Handle, path: &Path, facts: &Facts) -> Result<Box<dyn Source>> {
         Ok(Box::new(Frames {
             pieces: Pieces::new(file, path, self)?,
-            plain: self.clone(),
-            format: facts.format,
+            units: Units::new(self.clone(), facts.format),
             left: facts.frames,
             bytes: Vec::new(),
-            running: running(self, facts.format.encoding.codec),
         }))
     }
 
@@ -145,36 +143,46 @@ impl Packets for Pieces {
     }
 }
 
-/// Decodes unit after unit.
-struct Frames {
-    pieces: Pieces,
+/// Decodes units, wherever their bytes come from.
+pub(crate) struct Units {
     plain: Plain,
     format: Format,
-    left: u64,
-    bytes: Vec<u8>,
     running: Running,
 }
 
-impl Frames {
-    fn decode(&mut self, block: &mut Block) {
+impl Units {
+    /// For the units of this format.
+    pub fn new(plain: Plain, format: Format) -> Self {
+        let running = running(&plain, format.encoding.codec);
+        Self { plain, format, running }
+    }
+
+    /// Bytes of one.
+    pub fn bytes(&self) -> usize {
+        size(self.plain.unit_bytes).max(1)
+    }
+
+    /// The frames of these units, one after another.
+    pub fn decode(&mut self, bytes: &[u8], block: &mut Block) {
         let codec = self.format.encoding.codec;
-        let frames = self.bytes.len() / size(self.plain.unit_bytes).max(1);
+        let channels = usize::from(self.format.channels.count());
+        let frames = bytes.len() / self.bytes();
         match &self.plain.coding {
             Coding::Pcm(order) => {
-                block.shape(self.channels(), frames);
-                pcm::decode(codec, *order, &self.bytes, block);
+                block.shape(channels, frames);
+                pcm::decode(codec, *order, bytes, block);
             }
             Coding::Companded => {
-                block.shape(self.channels(), frames);
+                block.shape(channels, frames);
                 let value = match codec {
                     Codec::ALaw => g711::from_a_law,
                     _ => g711::from_mu_law,
                 };
-                g711::decode(&self.bytes, block, value);
+                g711::decode(bytes, block, value);
             }
             units => {
-                block.shape(self.channels(), 0);
-                for unit in self.bytes.chunks(size(self.plain.unit_bytes)) {
+                block.shape(channels, 0);
+                for unit in bytes.chunks(self.bytes()) {
                     match units {
                         Coding::Ima => adpcm::decode_ima(unit, block),
                         Coding::Ima4 => adpcm::decode_ima4(unit, block),
@@ -188,13 +196,21 @@ impl Frames {
     }
 }
 
+/// Decodes unit after unit of a file.
+struct Frames {
+    pieces: Pieces,
+    units: Units,
+    left: u64,
+    bytes: Vec<u8>,
+}
+
 impl Source for Frames {
     fn rate(&self) -> SampleRate {
-        self.format.rate
+        self.units.format.rate
     }
 
     fn channels(&self) -> usize {
-        self.format.channels.count().into()
+        self.units.format.channels.count().into()
     }
 
     fn next(&mut self, block: &mut Block) -> Result<()> {
@@ -202,17 +218,17 @@ impl Source for Frames {
             block.clear();
             return Ok(());
         }
-        self.decode(block);
-        let units = count(self.bytes.len()) / self.plain.unit_bytes.max(1);
-        let held = units * self.plain.unit_frames;
+        self.units.decode(&self.bytes, block);
+        let plain = &self.units.plain;
+        let held = count(self.bytes.len() / self.units.bytes()) * plain.unit_frames;
         if count(block.frames()) < self.left.min(held) {
             // A block that contradicts its file's header decodes to nothing.
-            let come = self.plain.bytes - self.pieces.left - count(self.bytes.len());
+            let come = plain.bytes - self.pieces.left - count(self.bytes.len());
             return Err(Error::Malformed {
                 path: self.pieces.path.clone(),
-                format: self.format.container.facts().word,
+                format: self.units.format.container.facts().word,
                 what: "a block of samples is damaged".to_owned(),
-                offset: self.plain.offset + come,
+                offset: plain.offset + come,
             });
         }
         block.truncate(size(self.left));

@@ -73,6 +73,14 @@ impl Channels {
         self.layout
     }
 
+    /// The channel of low frequencies, counted from 0, where there is one.
+    pub const fn low_frequency_channel(self) -> Option<usize> {
+        match self.layout {
+            Some(Layout::Surround51 | Layout::Surround71) => Some(3),
+            Some(Layout::Mono | Layout::Stereo | Layout::Quad) | None => None,
+        }
+    }
+
     /// Which by count alone, where a layout of this many channels has a name.
     pub fn likely_layout(self) -> Option<Layout> {
         self.layout.or_else(|| LAYOUTS.iter().find(|row| row.2 == self.count).map(|row| row.0))

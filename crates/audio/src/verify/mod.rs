@@ -94,7 +94,7 @@ fn compare_sound(
             let digest = SampleDigest::new(facts.format.channels.count().into());
             Some(Found::Samples(digest, Signature::of(facts.format)))
         }
-        Proof::Like(_) => Some(Found::Like(Likeness::new(facts.frames))),
+        Proof::Like(_) => Some(Found::Like(Likeness::new(facts.frames, facts.format))),
     };
     if found.is_none() && listener.is_none() {
         return Ok(());

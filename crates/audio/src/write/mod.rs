@@ -17,6 +17,7 @@ mod texts;
 pub mod wav;
 
 use crate::block::Block;
+use crate::digest::SampleDigest;
 use crate::error::{Error, Result};
 use crate::read::{Clip, Stream};
 use crate::spec::{ByteOrder, Carried, Codec, Container, Format, Output};
@@ -47,6 +48,12 @@ pub trait Writer {
     /// # Errors
     /// [`crate::Error::Write`]; [`crate::Error::Verify`] where fewer or more frames came than planned.
     fn finish(&mut self) -> Result<()>;
+
+    /// What every decoder makes of what was written, sample for sample, where the encoder itself knows that: once it is
+    /// finished.
+    fn made(&self) -> Option<SampleDigest> {
+        None
+    }
 }
 
 /// What comes along from the clip.
