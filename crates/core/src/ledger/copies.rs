@@ -127,7 +127,7 @@ impl Ledger<'_> {
         }
     }
 
-    /// Makes a part of a slot that holds kept contents.
+    /// Makes a part of a slot that holds kept contents, in place of one that was left by a run that was killed.
     pub(super) fn part_from_kept(
         &self,
         key: &Key,
@@ -139,6 +139,9 @@ impl Ledger<'_> {
             return Ok(());
         };
         let (kept, part) = (self.proved(key, hash)?, self.part(key)?);
+        if Kind::of(&part)? != Kind::Nothing {
+            self.disk.remove(&part).map_err(Error::write("remove", &part))?;
+        }
         if let Held::Link(_) = held {
             let target = crate::disk::read_plain(&kept, crate::limits::NAME);
             let target = target.map_err(Error::read(&kept))?;

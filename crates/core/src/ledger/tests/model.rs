@@ -464,6 +464,21 @@ fn healing_never_cuts_what_only_one_file_holds() {
     }
 }
 
+/// An install is killed after a file of it was put in place, somebody deletes that file, and the run that would roll
+/// back is killed, too: what that one left of a part keeps no later one from the rest.
+#[test]
+fn a_roll_back_that_was_killed_is_done_by_the_next_run() {
+    let put = || Box::new(Act::Put { slots: vec![0, 1], contents: 1, job: None });
+    for (at, again) in (15..60).flat_map(|at| (1..12).map(move |again| (at, again))) {
+        let mut model = Model::new(false);
+        model.act(&Act::Struck { act: put(), at, kill: true });
+        model.act(&Act::Delete { slot: 0 });
+        model.act(&Act::Struck { act: put(), at: again, kill: true });
+        model.check(&format!("kills at calls {at} and {again}"));
+        model.end();
+    }
+}
+
 /// A restore over a file of somebody else's dies, and the next run finds a link where the folder was: it
 /// cannot tell what the slot holds, so it forgets no copy.
 #[test]
