@@ -4,11 +4,13 @@
 use crate::error::{Error, Result};
 use crate::names::is_within;
 use crate::refusal::{OddJob, OddLine, OutsideFault};
-use crate::run::{Fitting, Written};
+use crate::run::{Fitting, Written, is_silent};
 use crate::sheet::OutsideEncoder;
-use deft_needle_audio::read::Private;
+use deft_needle_audio::measure::Contour;
+use deft_needle_audio::num::rounded_signed;
+use deft_needle_audio::read::{Hints, Input, Private};
 use deft_needle_audio::spec::{Chunks, Demand, Header};
-use deft_needle_audio::{Error as AudioError, Observer, Plan, Spec};
+use deft_needle_audio::{Clip, Error as AudioError, Observer, Plan, Spec};
 use process_wrap::std::{ChildWrapper, CommandWrap};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
@@ -23,6 +25,11 @@ const LOOK: Duration = Duration::from_millis(10);
 const MANY: &str = "{in…}";
 /// Files in one call at most: systems limit the length of a command line.
 pub const TOGETHER: usize = 50;
+/// Encoders begin a little early and fill their last block: what their files may be longer or shorter by.
+const SLACK_SECONDS: f64 = 0.1;
+const SLACK: f64 = 0.02;
+/// How like what it was fed a file must be: what codecs make comes to 0.9 and more, other sounds mostly to 0.3 to 0.7.
+const LIKE: f64 = 0.75;
 /// What is shown of what a command says, at most.
 const MOST_SAID: u64 = 2000;
 
@@ -109,6 +116,41 @@ impl Encoder {
         }
         let made = self.run_together(&[input.to_owned()], observer)?;
         fs::rename(&made[0], output).map_err(Error::write("move", &made[0]))
+    }
+
+    /// What can be read of a file that an encoder made must be what it was fed: as long, not silent, and much like it.
+    ///
+    /// # Errors
+    /// [`Error::Outside`] where it is not; those of reading.
+    pub fn refuse_other_sound(
+        &self,
+        fed: &Path,
+        made: &Path,
+        hints: &Hints,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let Ok(clip) = Clip::from_input(Input::file(made), hints) else {
+            return Ok(());
+        };
+        let feed = Clip::open(fed)?;
+        let [seconds, wanted] = [&clip, &feed].map(|clip| clip.facts().seconds());
+        if (seconds - wanted).abs() > SLACK_SECONDS + wanted * SLACK {
+            let [made, fed] = [seconds, wanted]
+                .map(|seconds| u64::try_from(rounded_signed(seconds * 1000.0)).unwrap_or_default());
+            return Err(self.failed(OutsideFault::Length { made, fed }));
+        }
+        let silent = |clip: &Clip| is_silent(clip, observer);
+        if silent(&feed)? {
+            return Ok(());
+        }
+        if silent(&clip)? {
+            return Err(self.failed(OutsideFault::Silent));
+        }
+        let [made, fed] = [Contour::of(&clip, observer)?, Contour::of(&feed, observer)?];
+        match fed.likeness(&made) < LIKE {
+            true => Err(self.failed(OutsideFault::OtherSound)),
+            false => Ok(()),
+        }
     }
 
     /// Turns several inputs of one folder into files that it names itself, in one call where it takes several.
@@ -281,7 +323,8 @@ impl OutsideEncoder {
         Ok(demand)
     }
 
-    /// Has it make a file of a planned clip, at `out`; `out` lies in a private folder, as what it is fed does.
+    /// Has it make a file of a planned clip, at `out`; `out` lies in a private folder, as what it is fed does. `hints`
+    /// tell how that is read.
     ///
     /// # Errors
     /// Those of fitting, and of the command.
@@ -290,6 +333,7 @@ impl OutsideEncoder {
         fitting: &Fitting<'_>,
         plan: &Plan,
         out: &Path,
+        hints: &Hints,
         observer: &dyn Observer,
     ) -> Result<Written> {
         let encoder = Encoder::of_rule(self).map_err(OddJob::BadCommand)?;
@@ -298,6 +342,7 @@ impl OutsideEncoder {
         let disk = crate::RealDisk::default();
         let written = fitting.write(plan, &input, None, &disk, observer)?;
         encoder.run(&input, out, observer)?;
+        encoder.refuse_other_sound(&input, out, hints, observer)?;
         Ok(written)
     }
 }

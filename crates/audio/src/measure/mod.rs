@@ -1,12 +1,14 @@
 //! Measuring a signal, block by block: only what is asked for.
 
 mod clipping;
+mod contour;
 mod loudness;
 pub mod picture;
 mod silence;
 mod true_peak;
 
 pub use clipping::Clipped;
+pub use contour::Contour;
 pub use loudness::{Loudness, Measure};
 pub use silence::{SILENCE_DBFS, Silence, SilenceLevel};
 

@@ -191,6 +191,34 @@ fn closed_formats_by_a_command_or_as_they_are() {
     assert_eq!(fs::read(bench.path("game/BELL.LBX")).unwrap(), b"LBX1 the stock");
 }
 
+/// What can be read of an encoder's file is held against what it was fed, wherever encoders are called.
+#[test]
+fn an_encoder_that_makes_another_sound_is_found_out() {
+    let bench = Bench::new();
+    let program = env!("CARGO_BIN_EXE_deft-needle");
+    // Loud first, then faint: turned round it is another sound of the same length and level.
+    let [mut loud, faint] =
+        [0.8, 0.05].map(|level| crate::bench::wav(22_050, 1, 16, 11_025, level));
+    loud.extend(&faint[44..]);
+    let length = u32::try_from(loud.len()).unwrap();
+    loud[4..8].copy_from_slice(&(length - 8).to_le_bytes());
+    loud[40..44].copy_from_slice(&(length - 44).to_le_bytes());
+    bench.put("clip.wav", &loud);
+    bench.put("game/HORN.WAV", &crate::bench::wav(22_050, 1, 16, 5000, 0.4));
+    for (more, code) in [("", 0), ("--reverse ", 6)] {
+        let spec = "--spec \"wav pcm16 22050 mono\"";
+        let command = format!("\"{program}\" fit {{in}} {more}-o {{out}} {spec}");
+        let outside = ["--allow-commands", "--encoder", &command, "--feed", "wav pcm16 22050 mono"];
+        let fit = ["fit", "clip.wav", "-o", "made.wav", "--overwrite"];
+        let swap = ["swap", "clip.wav", "game/HORN.WAV", "--root", "game"];
+        for typed in [&fit[..], &swap[..]] {
+            let ran = bench.run(&[typed, &outside].concat());
+            assert_eq!(ran.code, code, "{more}{}: {}", typed[0], ran.err);
+            assert_eq!(ran.err.contains("nothing like its input"), code == 6, "{}", ran.err);
+        }
+    }
+}
+
 #[test]
 fn the_version_tells_whose_work_is_inside() {
     let bench = Bench::new();

@@ -33,6 +33,29 @@ fn an_overlay_holds_its_own_lists_and_goes_without_a_trace() {
     assert!(!bench.path("game/berths").exists());
 }
 
+/// The folder follows a value: what was made in the old place goes, lists among it, and the new place holds all.
+#[test]
+fn an_overlay_that_moves_leaves_nothing_behind() {
+    let bench = ferry();
+    let at = |berth: &str| {
+        let job = JOB.replace("[values]", "overlay = 'game/berths/{berth}'\n[values]");
+        bench.put("quay.toml", job.replace("'QUAY-7'", &format!("'{berth}'")).as_bytes());
+        let ran = bench.run(&["install", "quay.toml"]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+    };
+    let mut stock = tree(&bench, &ROOTS);
+    stock.remove("game/music/warm.idx");
+    at("QUAY-8");
+    let other = tree(&bench, &ROOTS);
+    assert_eq!(bench.run(&["restore", "game"]).code, 0);
+    at("QUAY-7");
+    at("QUAY-8");
+    assert_eq!(tree(&bench, &ROOTS), other);
+    assert!(!bench.path("game/berths/QUAY-7").exists());
+    assert_eq!(bench.run(&["restore", "game"]).code, 0);
+    assert_eq!(tree(&bench, &ROOTS), stock);
+}
+
 #[test]
 fn an_overlay_takes_lists_out_of_the_targets_archive() {
     let bench = ferry();

@@ -340,6 +340,8 @@ pub enum OutsideFault {
     },
     /// What it made is silent.
     Silent,
+    /// What it made is another sound than its input.
+    OtherSound,
     /// What it made has another length than its input.
     Length {
         /// Milliseconds that it made.

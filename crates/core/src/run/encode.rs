@@ -1,7 +1,7 @@
 //! Files that an outside encoder makes of what it is fed, one by one or many in a call.
 
 use super::Run;
-use super::fitting::{Fitting, Written, is_silent};
+use super::fitting::{Fitting, Written};
 use super::line::{Line, Work};
 use crate::disk::Disk;
 use crate::encoder::{Encoder, TOGETHER, private_folder};
@@ -10,11 +10,9 @@ use crate::fit::{Durable, copy_file};
 use crate::refusal::{OddJob, OutsideFault, internal};
 use crate::sheet::OutsideEncoder;
 use crate::stock::Member;
-use deft_needle_audio::num::rounded_signed;
-use deft_needle_audio::observe::Unobserved;
-use deft_needle_audio::read::{Input, Private};
+use deft_needle_audio::read::Private;
 use deft_needle_audio::render::Outcome;
-use deft_needle_audio::{Clip, Observer, Plan};
+use deft_needle_audio::{Observer, Plan};
 use rayon::prelude::*;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -44,7 +42,7 @@ impl Run {
         let folder = private_folder()?;
         let made = folder.path().join("out");
         let fitting = Fitting { rule: None, ..self.fitting(line, &clip) };
-        let written = encoder.make(&fitting, plan, &made, observer)?;
+        let written = encoder.make(&fitting, plan, &made, &line.hints(), observer)?;
         self.refuse_made(line, &made)?;
         copy_file(&made, part, Durable::No, disk)?;
         Ok(written)
@@ -84,6 +82,11 @@ impl Run {
                 let inputs: Vec<PathBuf> = fed.iter().map(|(input, _)| input.clone()).collect();
                 let encoder = Encoder::of_rule(encoder).map_err(OddJob::BadCommand)?;
                 let made = encoder.run_together(&inputs, observer)?;
+                inputs.par_iter().zip(&made).zip(places).try_for_each(|((fed, made), at)| {
+                    let line = lines[*at];
+                    let same = encoder.refuse_other_sound(fed, made, &line.hints(), observer);
+                    same.map_err(|error| self.of_slot(&line.slot, &line.clip, error))
+                })?;
                 let outcomes = fed.into_iter().map(|(_, outcome)| outcome);
                 Ok((folder, places.iter().copied().zip(made.into_iter().zip(outcomes)).collect()))
             })
@@ -114,34 +117,11 @@ impl Run {
         write().map_err(|error| self.of_slot(&line.slot, &line.clip, error))
     }
 
-    /// What can be read of an encoder's file must be as long as its feed, and not silent where that is not.
-    fn refuse_other_sound(&self, line: &Line, made: &Path) -> Result<()> {
-        let (Some(plan), Ok(clip)) =
-            (line.plan(), Clip::from_input(Input::file(made), &line.hints()))
-        else {
-            return Ok(());
-        };
-        let fault = |why| Err(Error::Outside { role: "encoder", program: String::new(), why });
-        let (seconds, fed) = (clip.facts().seconds(), plan.to.seconds());
-        // Encoders begin a little early and fill their last block.
-        let slack = 0.1 + fed / 50.0;
-        if (seconds - fed).abs() > slack {
-            let [made, fed] = [seconds, fed].map(|seconds| rounded_signed(seconds * 1000.0));
-            let [made, fed] = [made, fed].map(|ms| u64::try_from(ms).unwrap_or_default());
-            return fault(OutsideFault::Length { made, fed });
-        }
-        let silent = |clip: &Clip| is_silent(clip, &Unobserved);
-        if silent(&clip)? && !silent(&line.open()?)? {
-            return fault(OutsideFault::Silent);
-        }
-        Ok(())
-    }
-
     /// What an encoder has made must be what the rule asks, before anything is placed.
     pub(super) fn refuse_made(&self, line: &Line, made: &Path) -> Result<()> {
         let member = Member::of_file(&line.slot, made)?;
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {
-            None => self.refuse_other_sound(line, made),
+            None => Ok(()),
             Some(short) => Err(Error::Outside {
                 role: "encoder",
                 program: String::new(),

@@ -1,6 +1,6 @@
 //! A sheet looked at as a whole, next to the slots that it covers.
 
-use super::{Fault, New, Rule, Sheet};
+use super::{Fault, New, Pattern, Rule, Sheet};
 use crate::refusal::{OddRule, OddText};
 use std::ops::Range;
 
@@ -28,6 +28,15 @@ pub fn audit(sheet: &Sheet, slots: &[&str]) -> Vec<Remark> {
             }
         }
     }
+    // A name that is no slot's yet may be that of a file which is new.
+    let takes_new = sheet.rules.iter().any(|rule| rule.new == New::Any);
+    if !slots.is_empty() && !takes_new {
+        all.extend(
+            beside(sheet)
+                .filter(|part| !part.reaches(slots))
+                .map(|part| sheet.fault(&part.span, OddRule::Unmatched)),
+        );
+    }
     for label in sheet.labels.keys() {
         if !slots.is_empty() && !slots.contains(&label.0.as_str()) {
             let at = sheet.origin.text.find(&label.0).unwrap_or_default();
@@ -35,6 +44,37 @@ pub fn audit(sheet: &Sheet, slots: &[&str]) -> Vec<Remark> {
         }
     }
     all
+}
+
+/// An entry, or a file that is made, with what slots it is for.
+struct Beside<'s> {
+    span: Range<usize>,
+    patterns: &'s [Pattern],
+    find: Option<&'s regex::Regex>,
+}
+
+impl Beside<'_> {
+    fn reaches(&self, slots: &[&str]) -> bool {
+        let fits = |slot: &&&str| {
+            self.patterns.iter().any(|pattern| pattern.matches(slot))
+                && self.find.is_none_or(|find| find.is_match(slot))
+        };
+        slots.iter().any(|slot| fits(&slot))
+    }
+}
+
+/// What is made beside slots of some names.
+fn beside(sheet: &Sheet) -> impl Iterator<Item = Beside<'_>> {
+    let entries = sheet.entries.iter().map(|part| {
+        let entry = part.get_ref();
+        (part.span(), &entry.patterns, entry.find.as_ref())
+    });
+    let makes = sheet.makes.iter().map(|part| {
+        let make = part.get_ref();
+        (part.span(), &make.patterns, make.find.as_ref())
+    });
+    let all = entries.chain(makes).filter(|(_, patterns, _)| !patterns.0.is_empty());
+    all.map(|(span, patterns, find)| Beside { span, patterns: &patterns.0, find })
 }
 
 /// Why no slot reaches a rule.

@@ -191,7 +191,7 @@ fn outside(
     }
     let folder = private_folder()?;
     let made = folder.path().join("out");
-    encoder.make(&fitting, &plan, &made, &progress)?;
+    encoder.make(&fitting, &plan, &made, &Hints::default(), &progress)?;
     drop(progress);
     let disk = RealDisk::default();
     make_folder(&args.out, &disk)?;

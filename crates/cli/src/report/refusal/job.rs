@@ -274,6 +274,10 @@ pub fn outside(role: &str, program: &str, why: &OutsideFault) -> Words {
         OutsideFault::Silent => {
             ("made a silent file".to_owned(), "check its options and its input")
         }
+        OutsideFault::OtherSound => (
+            "made a file that sounds nothing like its input".to_owned(),
+            "check which file it reads",
+        ),
         OutsideFault::Length { made, fed } => {
             let [made, fed] = [made, fed].map(|ms| Duration(real(*ms) / 1000.0));
             (format!("made {made} of sound from {fed}"), "check its options")

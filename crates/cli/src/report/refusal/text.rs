@@ -191,7 +191,7 @@ fn odd_rule(odd: &OddRule) -> Words {
             NARROWER,
         ),
         OddRule::Unmatched => words(
-            "no slot matches this rule",
+            "no slot matches it",
             "check the pattern: * stays within a name, ** goes into folders",
         ),
         OddRule::Unmet(wanted) => Words(unmet(wanted), unmet_remedy(wanted)),

@@ -1,5 +1,6 @@
 //! Jobs whose files are edited rather than replaced, against a model: random histories of jobs, swaps and packs that make
-//! entries in lists of every format, replace the same lists whole, bring files beside slots and clear caches, while
+//! entries in lists of every format, replace the same lists whole, bring files beside slots, clear caches and fill an
+//! overlay that moves, while
 //! people delete, empty, damage, link and edit what lies there, roots move, and disks fail. After each step every
 //! original is in its place, or kept where a named command brings it back; in the end those commands do.
 
@@ -93,10 +94,15 @@ value = 'noise "{stem} {tone}"'
 [[entry]]
 file = 'tones/{tone}.lst'
 value = 'spoken'
+[[entry]]
+match = '**/*.snd'
+file = 'all.plist'
+at = '/names/-'
+value = '{stem} {tone}'
 "#;
 
 /// Files that are there at the beginning, by their roots.
-const STOCK: [(&str, &str); 14] = [
+const STOCK: [(&str, &str); 15] = [
     ("game/sfx/a.snd", "stock of a\n"),
     ("game/sfx/b.snd", "stock of b\n"),
     ("game/sfx/a.lip", "lips of the stock of a"),
@@ -109,6 +115,10 @@ const STOCK: [(&str, &str); 14] = [
     ("game/tones/low.lst", "first\n"),
     ("game/tones/high.lst", "second"),
     ("game/cards/b.txt", "a card of the target's own\n"),
+    (
+        "game/all.plist",
+        "<?xml version=\"1.0\"?>\n<plist version=\"1.0\"><dict>\n<!-- kept -->\n<key>names</key><array><string>old</string></array>\n</dict></plist>\n",
+    ),
     ("settings/mix.ini", "; mine\r\n[Mixer]\r\nBanks = BASE\r\n"),
     ("settings/all.toml", "# all\n[bank]\ntone = \"none\" # quiet\n"),
     ("settings/noises.def", "noise \"first\" {\n  low\n  high\n}\nnoise \"last\" {\n}\n"),
@@ -150,7 +160,8 @@ enum Deed {
 
 #[derive(Debug, Clone)]
 enum Act {
-    /// A job is installed, with these of the lines and this tone; the last one by the friend's sheet.
+    /// A job is installed, with these of the lines and this tone; the second one in an overlay that the tone names, the
+    /// last one by the friend's sheet.
     Install {
         job: usize,
         lines: u8,
@@ -199,7 +210,7 @@ fn acts() -> impl Strategy<Value = Vec<Act>> {
         1 => Just(Deed::Link),
         2 => Just(Deed::Cut),
     ];
-    let person = (0..STOCK.len() + 2, deed).prop_map(|(file, deed)| Act::Person { file, deed });
+    let person = (0..STOCK.len() + 3, deed).prop_map(|(file, deed)| Act::Person { file, deed });
     let act = prop_oneof![
         8 => plain,
         2 => struck,
@@ -263,9 +274,10 @@ impl Model {
     fn install(&self, job: usize, lines: u8, tone: bool, disk: &dyn Disk) -> Result<()> {
         let (friend, tone) = (job == 2, if tone { "high" } else { "low" });
         let sheet = SHEETS[usize::from(friend)].0;
+        let overlay = if job == 1 { "overlay = '../game/over/{tone}'\n" } else { "" };
         let mut text = format!(
             "target = '{sheet}'\nroots = {{ game = '../game', settings = '../{}' }}\n\
-             [values]\ntone = '{tone}'\ngone = ''\n",
+             {overlay}[values]\ntone = '{tone}'\ngone = ''\n",
             self.settings
         );
         for (at, (slot, clip)) in LINES.iter().enumerate() {
@@ -352,10 +364,14 @@ impl Model {
     fn deed(&mut self, file: usize, deed: Deed) {
         let name = match STOCK.get(file) {
             Some((name, _)) => *name,
-            None => ["game/cards/a.txt", "game/sfx/new.snd"][file - STOCK.len()],
+            None => ["game/cards/a.txt", "game/sfx/new.snd", "game/over/low/names.json"]
+                [file - STOCK.len()],
         };
         let path = self.at(name);
         self.deeds += 1;
+        if !path.parent().is_some_and(Path::is_dir) {
+            return;
+        }
         let there = fs::symlink_metadata(&path).is_ok();
         // What an interrupted change has in its hands is nobody's to judge.
         let is_open = Ledger::peek(&self.root(&self.settings)).is_ok_and(|s| s.pending.is_some());
@@ -454,6 +470,19 @@ impl Model {
         for stranger in STOCK.iter().filter(|(name, _)| name.starts_with("stranger")) {
             assert_eq!(fs::read_to_string(self.at(stranger.0)).unwrap(), stranger.1);
         }
+    }
+}
+
+/// Histories of jobs that fail would show nothing.
+#[test]
+fn the_jobs_that_histories_are_made_of_install() {
+    for (job, made) in
+        [(0, "game/sfx/new.snd"), (1, "game/over/high/names.json"), (2, "game/sfx/new.snd")]
+    {
+        let model = Model::new();
+        model.install(job, 7, true, &RealDisk::default()).unwrap();
+        assert!(model.at(made).is_file(), "{job}");
+        model.end();
     }
 }
 

@@ -729,6 +729,31 @@ fn a_restore_needs_no_free_space() {
     }
 }
 
+/// What is held back for the log grows with what is installed.
+#[test]
+fn nor_does_a_restore_of_many_slots() {
+    let world = World::new();
+    let slots: Vec<Key> = (0..300).map(|at| key(&format!("MANY/{at:03}.PRM"))).collect();
+    fs::create_dir(world.root().join("MANY")).unwrap();
+    for slot in &slots {
+        fs::write(slot.path(&world.root()), format!("stock of {slot}")).unwrap();
+    }
+    let (stock, disk) = (world.contents(), RealDisk::default());
+    let mut ledger = Ledger::open(&world.at(), &disk).unwrap();
+    let mut change = ledger.begin(What::Install, &slots, Vec::new(), Vec::new()).unwrap();
+    for slot in &slots {
+        let ours = format!("ours for {slot}");
+        crate::fit::write_part(&change.part(slot).unwrap(), ours.as_bytes(), &disk).unwrap();
+        change.install(slot, Hash::of(ours.as_bytes()), Installed::default(), None).unwrap();
+    }
+    change.finish().unwrap();
+    drop(ledger);
+    let done = world.restore(&[], Changed::Refuse, &FullDisk::new(0)).unwrap();
+    assert!(done.failed.is_empty(), "{done:?}");
+    assert_eq!(world.contents(), stock);
+    assert!(!world.ledger().exists());
+}
+
 #[test]
 fn a_full_disk_keeps_what_it_holds_and_says_so() {
     let world = World::new();
