@@ -627,3 +627,33 @@ fn watching_waits_until_a_clip_is_whole() {
     let ran = told(child.wait_with_output().unwrap());
     assert_eq!(ran.code, 0, "{}", ran.err);
 }
+
+/// Every test that the promises name is there, and every promise names one.
+#[test]
+fn promises_name_tests_that_are_there() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let text = fs::read_to_string(folder.join("docs/safety.md")).unwrap();
+    let (mut code, mut open) = (String::new(), vec![folder.join("crates")]);
+    while let Some(folder) = open.pop() {
+        for path in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            match path.extension() {
+                _ if path.is_dir() => open.push(path),
+                Some(end) if end == "rs" => code += &fs::read_to_string(path).unwrap(),
+                _ => {}
+            }
+        }
+    }
+    let is_name = |word: &&str| {
+        word.matches('_').count() > 1 && word.chars().all(|c| c.is_ascii_lowercase() || c == '_')
+    };
+    let named: Vec<&str> = text.split('`').filter(is_name).collect();
+    for name in &named {
+        assert!(code.contains(&format!("#[test]\nfn {name}()")), "there is no test {name}");
+    }
+    assert!(named.len() > 30, "{named:?}");
+    for table in text.split("what fails without it").skip(1) {
+        for row in table.lines().skip(2).take_while(|line| line.starts_with('|')) {
+            assert!(row.split('`').any(|word| is_name(&word)), "no test: {row}");
+        }
+    }
+}
