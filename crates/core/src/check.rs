@@ -322,7 +322,7 @@ impl Target {
                 since.is_some_and(|since| since.as_secs() < last)
             };
             let caches =
-                crate::caches::of_target(&main, self, &status.state, &[], std::iter::empty());
+                crate::run::caches::of_target(&main, self, &status.state, &[], std::iter::empty());
             let stale = caches.unwrap_or_default().into_iter().filter(is_older);
             all.extend(stale.map(Whole::Cache));
         }

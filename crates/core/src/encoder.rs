@@ -4,13 +4,12 @@
 use crate::error::{Error, Result};
 use crate::names::is_within;
 use crate::refusal::{OddJob, OddLine, OutsideFault};
-use crate::run::{Fitting, Written, is_silent};
 use crate::sheet::OutsideEncoder;
-use deft_needle_audio::measure::Contour;
+use deft_needle_audio::measure::{Contour, is_silent};
 use deft_needle_audio::num::rounded_signed;
 use deft_needle_audio::read::{Hints, Input, Private};
 use deft_needle_audio::spec::{Chunks, Demand, Header};
-use deft_needle_audio::{Clip, Error as AudioError, Observer, Plan, Spec};
+use deft_needle_audio::{Clip, Error as AudioError, Observer, Spec};
 use process_wrap::std::{ChildWrapper, CommandWrap};
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _};
@@ -321,29 +320,6 @@ impl OutsideEncoder {
         demand.header = Some(Header::Plain);
         demand.validate()?;
         Ok(demand)
-    }
-
-    /// Has it make a file of a planned clip, at `out`; `out` lies in a private folder, as what it is fed does. `hints`
-    /// tell how that is read.
-    ///
-    /// # Errors
-    /// Those of fitting, and of the command.
-    pub fn make(
-        &self,
-        fitting: &Fitting<'_>,
-        plan: &Plan,
-        out: &Path,
-        hints: &Hints,
-        observer: &dyn Observer,
-    ) -> Result<Written> {
-        let encoder = Encoder::of_rule(self).map_err(OddJob::BadCommand)?;
-        let extension = plan.to.format.container.facts().extensions[0];
-        let input = out.with_file_name(format!("in.{extension}"));
-        let disk = crate::RealDisk::default();
-        let written = fitting.write(plan, &input, None, &disk, observer)?;
-        encoder.run(&input, out, observer)?;
-        encoder.refuse_other_sound(&input, out, hints, observer)?;
-        Ok(written)
     }
 }
 

@@ -1,8 +1,10 @@
 //! What can go wrong with files, names and ledgers.
 
-use crate::names::Key;
-use crate::refusal::{OutsideFault, Refusal};
-use crate::sheet::Fault;
+use crate::names::{Key, NotWithin};
+use crate::refusal::{
+    Fault, OddArchive, OddCaches, OddJob, OddLedger, OddPack, OddPath, OddSlot, OutsideFault,
+    Refusal,
+};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::io;
@@ -134,4 +136,66 @@ impl Error {
         let absent = |source: &io::Error| source.kind() == io::ErrorKind::NotFound;
         matches!(self, Self::Write { source, .. } | Self::Read { source, .. } if absent(source))
     }
+}
+
+impl From<Fault> for Error {
+    fn from(fault: Fault) -> Self {
+        Self::Sheet(Box::new(fault))
+    }
+}
+
+impl From<NotWithin> for Error {
+    fn from(NotWithin { typed, why }: NotWithin) -> Self {
+        Refusal::NotWithin { typed, why }.into()
+    }
+}
+
+impl OddPath {
+    /// A refusal of this path.
+    pub fn of(self, path: impl Into<PathBuf>) -> Error {
+        Refusal::Path { path: path.into(), why: self }.into()
+    }
+}
+
+impl OddSlot {
+    /// A refusal of this slot.
+    pub fn of(self, slot: impl Into<String>) -> Error {
+        Refusal::Slot { slot: slot.into(), why: self }.into()
+    }
+}
+
+impl OddArchive {
+    /// A refusal of this archive.
+    pub fn of(self, path: impl Into<PathBuf>) -> Error {
+        Refusal::Archive { path: path.into(), why: self }.into()
+    }
+}
+
+impl From<OddLedger> for Error {
+    fn from(why: OddLedger) -> Self {
+        Refusal::Ledger(why).into()
+    }
+}
+
+impl From<OddJob> for Error {
+    fn from(why: OddJob) -> Self {
+        Refusal::Job(why).into()
+    }
+}
+
+impl From<OddPack> for Error {
+    fn from(why: OddPack) -> Self {
+        Refusal::Pack(why).into()
+    }
+}
+
+impl From<OddCaches> for Error {
+    fn from(why: OddCaches) -> Self {
+        Refusal::Caches(why).into()
+    }
+}
+
+/// A fault of the program's own.
+pub(crate) fn internal(what: impl Into<String>) -> Error {
+    Refusal::Internal { what: what.into() }.into()
 }

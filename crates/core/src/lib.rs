@@ -2,14 +2,12 @@
 //! crate prints nothing.
 #![cfg_attr(test, allow(clippy::as_conversions))]
 
-pub mod caches;
 pub mod check;
 mod digests;
 pub mod disk;
 pub mod encoder;
 pub mod entry;
 pub mod error;
-pub mod fit;
 
 pub mod hash;
 pub mod job;
@@ -17,6 +15,7 @@ pub mod learn;
 pub mod ledger;
 pub mod limits;
 pub mod names;
+pub mod notice;
 pub mod pack;
 pub mod refusal;
 pub mod root;

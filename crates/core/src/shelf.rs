@@ -2,11 +2,11 @@
 //! folder, named by all that decides their bytes, and are never believed further than their hashes.
 
 use crate::disk::Disk;
+use crate::disk::data_folder;
+use crate::disk::{Durable, make_file, write_part};
 use crate::error::{Error, Result};
-use crate::fit::{Durable, make_file, write_part};
 use crate::hash::Hash;
 use crate::limits;
-use crate::root::data_folder;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_audio::read::open_regular;
 use deft_needle_audio::render::Outcome;

@@ -1,8 +1,8 @@
 //! Hashes of files that need not be read again while their size and time stamp tell nothing new.
 
+use crate::disk::put_bytes;
 use crate::disk::{Disk, read_plain};
 use crate::error::Result;
-use crate::fit::put_bytes;
 use crate::hash::Hash;
 use crate::limits;
 use serde::{Deserialize, Serialize};

@@ -2,10 +2,11 @@
 
 use crate::error::{Error, Result};
 use crate::names::{Difference, Near, OddName, Taken, common_folders, folded, nearest, right_name};
+use crate::notice::Notice;
 use crate::refusal::{OddJob, OddSlot, Refusal};
-use crate::run::Notice;
+use crate::root::Roots;
 use crate::sheet::{LoopFile, New, Remark, Rule, Sheet, Within, audit};
-use crate::slots::{Listed, Roots, Slots};
+use crate::slots::{Listed, Slots};
 use crate::stock::Inside;
 use crate::tree::{slot_name, stays_below};
 use deft_needle_audio::edit::{CutEdit, Level, LoopEdit, Overruled, Request};

@@ -4,8 +4,9 @@
 
 use deft_needle_audio::observe::Unobserved;
 use deft_needle_core::learn::learn;
+use deft_needle_core::root::Roots;
 use deft_needle_core::sheet::Sheet;
-use deft_needle_core::slots::{Roots, to_csv};
+use deft_needle_core::slots::to_csv;
 use deft_needle_core::stock::Stock;
 use deft_needle_core::target::Target;
 use proptest::prelude::*;

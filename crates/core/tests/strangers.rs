@@ -3,8 +3,9 @@
 #![allow(clippy::as_conversions, clippy::unwrap_used, missing_docs)]
 
 use deft_needle_audio::observe::Unobserved;
+use deft_needle_core::root::Roots;
 use deft_needle_core::sheet::{Sheet, Within};
-use deft_needle_core::slots::{Roots, Slots, from_csv};
+use deft_needle_core::slots::{Slots, from_csv};
 use deft_needle_core::stock::Stock;
 use proptest::prelude::*;
 use std::io::{Cursor, Write};

@@ -3,7 +3,7 @@
 
 use crate::block::{Block, each_block};
 use crate::error::Result;
-use crate::num::{real_size, rounded, size};
+use crate::num::{real_size, rounded, single, size};
 use crate::observe::Observer;
 use crate::read::Clip;
 use crate::shape::finite::make_finite;
@@ -115,11 +115,8 @@ impl Ear {
             }
             waiting.drain(..self.window.len() / 2);
         }
-        #[expect(
-            clippy::cast_possible_truncation,
-            reason = "seven digits are plenty for a likeness"
-        )]
-        self.hops.push(powers.map(|power| power.sqrt() as f32));
+        // Seven digits are plenty for a likeness.
+        self.hops.push(powers.map(|power| single(power.sqrt())));
     }
 
     fn finish(mut self) -> Contour {

@@ -52,6 +52,19 @@ pub struct Survey {
     moments: Vec<f64>,
 }
 
+/// Whether there is nothing to hear in a clip.
+///
+/// # Errors
+/// Those of reading it.
+pub fn is_silent(clip: &Clip, observer: &dyn Observer) -> Result<bool> {
+    let mut silent = true;
+    let mut frames = clip.frames()?;
+    each_block(&mut *frames, observer, |block| {
+        silent &= block.channels().iter().all(|samples| samples.iter().all(|s| *s == 0.0));
+    })?;
+    Ok(silent)
+}
+
 /// What two levels of the same signal may differ by and still count as the same, in dB.
 const ALIKE: f64 = 0.02;
 

@@ -3,8 +3,9 @@
 use clap_complete::engine::{
     ArgValueCompleter, CompletionCandidate, PathCompleter, ValueCompleter,
 };
+use deft_needle_core::root::Roots;
 use deft_needle_core::sheet::{SHIPPED, Sheet, own_sheets};
-use deft_needle_core::slots::{Roots, Slots};
+use deft_needle_core::slots::Slots;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 

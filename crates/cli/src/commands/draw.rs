@@ -10,7 +10,7 @@ use deft_needle_audio::measure::{Ask, Survey, survey};
 use deft_needle_audio::units::FrameRange;
 use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
-use deft_needle_core::fit::put_file;
+use deft_needle_core::disk::put_file;
 use deft_needle_core::refusal::OddPath;
 use std::io::Read;
 use std::path::Path;

@@ -16,8 +16,9 @@ use deft_needle_audio::units::Duration;
 use deft_needle_audio::verify::verify_made;
 use deft_needle_audio::write::Out;
 use deft_needle_core::disk::RealDisk;
+use deft_needle_core::disk::{Durable, make_file, put_file};
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::fit::{Durable, make_file, put_file, refuse_existing};
+use deft_needle_core::run::refuse_existing;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 

@@ -12,8 +12,8 @@ use deft_needle_core::Hash;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::ledger::rescue::{How, Rescue, Stray, plan, rescue};
 use deft_needle_core::root::Found;
+use deft_needle_core::root::Roots;
 use deft_needle_core::sheet::Sheet;
-use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
 use std::collections::BTreeMap;
 

@@ -183,7 +183,7 @@ fn key(root: &Root, typed: &Path, at: &Path, disk: &RealDisk) -> Result<Key, Fai
     if let Some((other, _)) = name.split_once(':')
         && root_knows(root, other)
     {
-        return Ok(Key::parse(&name.replace('\\', "/"))?);
+        return Ok(Key::parse(&name.replace('\\', "/")).map_err(deft_needle_core::Error::from)?);
     }
     let direct = key_of(&root.path, typed, disk);
     if typed.is_absolute() || (typed.exists() && direct.is_ok()) || typed == at {

@@ -11,7 +11,6 @@ use crate::paths::{shown, text};
 use crate::report::plan;
 use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
-use deft_needle_core::job::Making;
 use deft_needle_core::job::start::from_swaps;
 use deft_needle_core::ledger::record::Installed;
 use deft_needle_core::ledger::state::Pending;
@@ -19,6 +18,7 @@ use deft_needle_core::root::{Known, Registry, Root};
 use deft_needle_core::run::{
     Condition, EntryStatus, KeptCopy, Proof, SlotStatus, Status, Which, status,
 };
+use deft_needle_core::sheet::Method;
 
 use std::path::Path;
 
@@ -246,7 +246,7 @@ fn row(one: &SlotStatus) -> Vec<String> {
 fn done(installed: &Installed) -> Vec<String> {
     let decisions = installed.decisions.iter().map(plan::line);
     let made = installed.making.iter().map(|making| match making {
-        Making::Encoder(encoder) => format!("encoder: {}", safe(&encoder.command.join(" "))),
+        Method::Encoder(encoder) => format!("encoder: {}", safe(&encoder.command.join(" "))),
         _ => "whole file: as it was finished".to_owned(),
     });
     let earlier = installed.edits.iter().map(|line| safe(line));

@@ -13,13 +13,13 @@ use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
-use deft_needle_core::job::Making;
 use deft_needle_core::ledger::Ledger;
 use deft_needle_core::refusal::OddJob;
+use deft_needle_core::root::Roots;
 use deft_needle_core::root::{Found, Root};
 use deft_needle_core::run::{self, Installation, JobPlan, Placed, Run, Side};
 use deft_needle_core::sheet::Links;
-use deft_needle_core::slots::Roots;
+use deft_needle_core::sheet::Method;
 use deft_needle_core::stamps::Stamps;
 use deft_needle_core::target::Target;
 use std::path::Path;
@@ -64,9 +64,9 @@ pub fn asked<'a>(
     root: Root,
 ) -> Result<run::Swap<'a>, Failure> {
     let making = match how.outside.encoder()? {
-        Some(encoder) => Making::Encoder(encoder),
-        None if how.as_is => Making::AsIs,
-        None => Making::Fit,
+        Some(encoder) => Method::Encoder(encoder),
+        None if how.as_is => Method::AsIs,
+        None => Method::Fit,
     };
     Ok(run::Swap {
         clip: input(clip)?,

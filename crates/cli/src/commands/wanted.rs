@@ -8,11 +8,11 @@ use deft_needle_audio::edit::{Group, OPTIONS, Request};
 use deft_needle_audio::read::Hints;
 use deft_needle_audio::spec::Demand;
 use deft_needle_audio::{Clip, Spec};
+use deft_needle_core::disk::same_file;
 use deft_needle_core::encoder::{Encoder, words};
-use deft_needle_core::fit::same_file;
 use deft_needle_core::root::RootAsk;
+use deft_needle_core::root::Roots;
 use deft_needle_core::sheet::{OutsideEncoder, Sheet};
-use deft_needle_core::slots::Roots;
 use deft_needle_core::target::{Located, Target};
 use std::path::{Path, PathBuf};
 

@@ -1,16 +1,27 @@
 //! The only way in which anything here changes a disk.
 
 mod attributes;
+mod files;
+mod kind;
+mod own;
 mod part;
 mod plain;
 mod promises;
+mod random;
 mod real;
 mod spelling;
 
 pub use attributes::Attributes;
+pub use files::{
+    Durable, copy_file, make_file, put_bytes, put_copy, put_file, put_in_place, same_file,
+    write_part,
+};
+pub use kind::Kind;
+pub use own::{DATA, data_folder};
 pub use part::{Part, sweep_once};
 pub use plain::{open_plain, read_at_most, read_input, read_plain};
 pub use promises::{Promises, promises};
+pub(crate) use random::random;
 pub use real::RealDisk;
 
 use real::cannot_sync;

@@ -1,11 +1,10 @@
 //! Outputs under a name of their own until they are whole: exclusive, not to be guessed, and cleared away
 //! by the next run where this one is killed.
 
-use super::{open_plain, read_plain};
+use super::{data_folder, open_plain, random, read_plain};
 use crate::error::{Error, Result};
 use crate::limits;
 use crate::names::PART;
-use crate::root::registry::data_folder;
 use deft_needle_audio::read::private::{UNHELD, held};
 use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
@@ -31,7 +30,7 @@ impl Part {
     pub fn beside(out: &Path) -> Result<Self> {
         sweep_once();
         let notes = notes();
-        let token = crate::ledger::random()?;
+        let token = random()?;
         let path = out.with_file_name(format!("{PART}{token}"));
         let absolute = std::path::absolute(&path).map_err(Error::read(&path))?;
         // Without a note all works the same; only a killed run leaves its part.

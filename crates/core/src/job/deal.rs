@@ -4,10 +4,10 @@ use super::{Job, Replace};
 use crate::error::{Error, Result};
 use crate::limits;
 use crate::names::{folded, natural};
+use crate::notice::Notice;
 use crate::refusal::{Many, OddLine, OddList, OddSlot, OddText, Refusal};
 use crate::rows::{Row, place_of, rows, text_of, usual_delimiter};
-use crate::run::Notice;
-use crate::sheet::{Column, Fault, Links, OutsideEncoder, Pattern};
+use crate::sheet::{Column, Fault, Links, Method, OutsideEncoder, Pattern};
 use crate::slots::families;
 use crate::stock::input_at;
 use crate::target::Target;
@@ -17,8 +17,6 @@ use deft_needle_audio::Invalid;
 use deft_needle_audio::edit::Request;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::spec::Demand;
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -45,7 +43,7 @@ pub struct Placement {
     /// What a model file asks, against the sheet.
     pub like: Option<Demand>,
     /// How the file is made.
-    pub making: Making,
+    pub making: Method,
     /// Whether a file may be put where none was, whatever the sheet says.
     pub new: bool,
     /// Whether its name may say something else than it holds.
@@ -54,19 +52,6 @@ pub struct Placement {
     pub link: Option<Links>,
     /// Values for templates, the replacement's own.
     pub values: BTreeMap<String, Value>,
-}
-
-/// How a slot's file is made of a clip.
-#[derive(Debug, Clone, Default, PartialEq, Eq, JsonSchema, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Making {
-    /// The clip is fitted; for a closed format, by the encoder that its rule names.
-    #[default]
-    Fit,
-    /// The clip is a finished file that goes in byte for byte.
-    AsIs,
-    /// The clip is fitted for this encoder, which makes the file.
-    Encoder(OutsideEncoder),
 }
 
 /// What a job deals out.
@@ -149,12 +134,12 @@ impl Job {
         let request = self.request(replace)?;
         let pairs = self.pairs(replace, target, notices)?;
         let making = match (&replace.get_ref().encoder, replace.get_ref().as_is) {
-            (Some(encoder), _) => Making::Encoder(OutsideEncoder {
+            (Some(encoder), _) => Method::Encoder(OutsideEncoder {
                 folder: Some(self.folder().to_owned()),
                 ..encoder.clone()
             }),
-            (None, true) => Making::AsIs,
-            (None, false) => Making::Fit,
+            (None, true) => Method::AsIs,
+            (None, false) => Method::Fit,
         };
         let values = values(&replace.get_ref().values);
         let mut inputs: HashMap<PathBuf, Input> = HashMap::new();

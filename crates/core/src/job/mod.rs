@@ -6,15 +6,15 @@ mod replace;
 pub mod start;
 mod voice;
 
-pub use deal::{Dealt, Making, Placement};
+pub use deal::{Dealt, Placement};
 pub use replace::{Prompts, Replace};
 
 use crate::disk::read_input;
 use crate::error::{Error, Result};
 use crate::limits;
 use crate::refusal::{OddLine, OddText};
+use crate::root::Roots;
 use crate::sheet::{Because, Fault, OneOrMany, Pairs, Sheet};
-use crate::slots::Roots;
 use crate::target::Target;
 use deft_needle_audio::edit::Request;
 use serde::{Deserialize, Deserializer};

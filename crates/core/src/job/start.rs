@@ -1,11 +1,12 @@
 //! Job sheets to start from: out of a folder of clips, or out of single swaps.
 
-use super::Making;
 use super::matching::{Matching, Take};
 use crate::ledger::record::Installed;
 use crate::ledger::state::State;
+use crate::root::Roots;
+use crate::sheet::Method;
 use crate::sheet::quoted;
-use crate::slots::{Group, Roots, families};
+use crate::slots::{Group, families};
 use crate::target::Target;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
@@ -167,8 +168,8 @@ fn swapped(text: &mut String, slot: &str, installed: &Installed) {
         }
     }
     match &installed.making {
-        Some(Making::AsIs) => text.push_str("as-is = true\n"),
-        Some(Making::Encoder(encoder)) => {
+        Some(Method::AsIs) => text.push_str("as-is = true\n"),
+        Some(Method::Encoder(encoder)) => {
             let words: Vec<String> = encoder.command.iter().map(|word| quoted(word)).collect();
             let _ = writeln!(
                 text,
@@ -178,7 +179,7 @@ fn swapped(text: &mut String, slot: &str, installed: &Installed) {
                 encoder.seconds
             );
         }
-        Some(Making::Fit) | None => {}
+        Some(Method::Fit) | None => {}
     }
     for (key, values) in &installed.options {
         let value = match (key.as_str(), values.as_slice()) {

@@ -1,20 +1,22 @@
 //! Prompt lists: lines that an outside command speaks.
 
-use super::deal::{Making, Placement, column_of};
+use super::deal::{Placement, column_of};
 use super::{Dealt, Job, Prompts, Replace};
 use crate::disk::Part;
+use crate::disk::{Durable, copy_file, put_in_place};
 use crate::encoder::{Encoder, private_folder};
 use crate::error::{Error, Result};
-use crate::fit::{Durable, copy_file, put_in_place};
 use crate::hash::Hash;
 use crate::names::{folded, folder_of};
+use crate::notice::Notice;
 use crate::refusal::{OddJob, OddLine, OddPath, OddText, OutsideFault};
 use crate::root::Kind;
 use crate::rows::{Row, rows, text_of, usual_delimiter};
-use crate::run::{Notice, is_silent};
+use crate::sheet::Method;
 use crate::sheet::{Column, Pattern};
 use crate::target::Target;
 use crate::template::{Names, values};
+use deft_needle_audio::measure::is_silent;
 use deft_needle_audio::read::Input;
 use deft_needle_audio::{Clip, Error as AudioError, Observer};
 use rayon::prelude::*;
@@ -114,7 +116,7 @@ impl Job {
                 named: format!("\"{}\"", line.say),
                 request: request.clone(),
                 like: None,
-                making: Making::Fit,
+                making: Method::Fit,
                 new: false,
                 name_anyway: replace.get_ref().name_anyway,
                 link: replace.get_ref().link,

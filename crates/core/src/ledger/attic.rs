@@ -22,17 +22,6 @@ const RETIRED: &str = "damaged-";
 /// disk is full.
 const RESERVE: u64 = 1 << 15;
 
-/// Whether a folder is that of a ledger.
-pub fn is_ledger(folder: &Path) -> bool {
-    let attic = Attic::new(folder);
-    let begins = |path: PathBuf| {
-        let file = path.metadata().is_ok_and(|found| found.is_file());
-        file && log::read(&path)
-            .is_ok_and(|log| matches!(log.records.get(&0), Some(Record::Root { .. })))
-    };
-    begins(attic.log()) || begins(attic.twin())
-}
-
 /// The folder of a ledger.
 #[derive(Debug, Clone)]
 pub struct Attic {
@@ -103,7 +92,7 @@ impl Attic {
                 _ => return odd(&path),
             }
         }
-        if !is_ledger(&self.folder) {
+        if !crate::root::is_ledger(&self.folder) {
             const OURS: [&str; 5] = ["stock", "ledger.log", "lock", "reserve", "stamps.json"];
             let entries = std::fs::read_dir(&self.folder).map_err(Error::read(&self.folder))?;
             let names = entries.flatten().map(|entry| entry.file_name());

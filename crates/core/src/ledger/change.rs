@@ -3,11 +3,12 @@
 use super::record::{EntryRecord, Held, Installed, Put, Record};
 use super::{Ledger, log, recover};
 use crate::disk::Attributes;
+use crate::disk::Durable;
+use crate::error::internal;
 use crate::error::{Error, Result};
-use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::{Key, folded};
-use crate::refusal::{OddSlot, internal};
+use crate::refusal::OddSlot;
 use crate::root::Kind;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -116,7 +117,7 @@ impl<'d> Ledger<'d> {
             copies,
             folders: folders.clone(),
             caches,
-            token: super::random()?,
+            token: crate::disk::random()?,
         }])?;
         let change = Change {
             ledger: self,

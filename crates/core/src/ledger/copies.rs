@@ -2,9 +2,9 @@
 
 use super::record::Held;
 use super::{Ledger, attic};
+use crate::disk::Durable;
 use crate::disk::{Attributes, dress_made};
 use crate::error::{Error, Result};
-use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::Key;
 use crate::refusal::OddPath;

@@ -1,7 +1,8 @@
 //! A ledger's folder and its first record.
 
 use super::record::Record;
-use super::{Ledger, VERSION, random};
+use super::{Ledger, VERSION};
+use crate::disk::random;
 use crate::error::{Error, Result};
 use crate::root::Known;
 use std::io;

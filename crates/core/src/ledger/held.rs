@@ -27,11 +27,14 @@ impl State {
         let folder = self.root_of(main, &typed)?;
         let place = look(&folder, within, disk)?;
         let key = self.outermost(main, &place.path)?;
-        let key = key.map_or_else(|| Key::new(root, &place.within), Ok)?;
+        let key = match key {
+            Some(key) => key,
+            None => Key::new(root, &place.within)?,
+        };
         self.known(key, |key| {
             let place = look(&self.root_of(main, key)?, key.within(), disk)?;
             let there = place.kind != Kind::Nothing;
-            there.then(|| Key::new(key.root(), &place.within)).transpose()
+            Ok(there.then(|| Key::new(key.root(), &place.within)).transpose()?)
         })
     }
 
@@ -44,7 +47,7 @@ impl State {
         let outermost =
             holding.min_by_key(|(name, root)| (name.is_some(), root.components().count(), *name));
         let key = |(name, root): (Option<&str>, &Path)| {
-            Key::new(name, &crate::tree::slot_name(root, file)?)
+            Ok(Key::new(name, &crate::tree::slot_name(root, file)?)?)
         };
         outermost.map(key).transpose()
     }

@@ -4,11 +4,11 @@
 use super::record::{Put, Record};
 use super::state::Slot;
 use crate::disk::{Disk, read_plain};
+use crate::error::internal;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::limits;
 use crate::names::Key;
-use crate::refusal::internal;
 use deft_needle_audio::num::count;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

@@ -21,9 +21,11 @@ pub mod rescue;
 pub mod state;
 
 mod attic;
+pub(crate) mod caches;
 mod change;
 mod copies;
 mod establish;
+mod find;
 mod held;
 mod originals;
 mod parts;
@@ -38,9 +40,10 @@ pub use originals::Original;
 pub use recover::{Ending, Recovered};
 
 use crate::disk::{Disk, Lock};
+use crate::error::internal;
 use crate::error::{Error, Result};
-use crate::names::{Key, LEDGER_FOLDER, PART};
-use crate::refusal::{OddLedger, internal};
+use crate::names::{Key, PART};
+use crate::refusal::OddLedger;
 use crate::root::{Kind, Place, Root, look};
 use attic::Attic;
 use record::{Held, Record, TargetFacts};
@@ -67,13 +70,6 @@ pub struct Ledger<'d> {
     /// How many records the log has; `None` once a broken end could not be cut off.
     records: Option<usize>,
 }
-
-/// Where the ledger of a root lies where nothing else is said.
-pub fn usual_folder(root: &Path) -> PathBuf {
-    root.join(LEDGER_FOLDER)
-}
-
-pub use attic::is_ledger;
 
 impl<'d> Ledger<'d> {
     /// Opens the ledger of a root for changes: takes its lock, and finishes or rolls back what was
@@ -131,7 +127,7 @@ impl<'d> Ledger<'d> {
     /// [`Error::Read`]; a pattern that is malformed or finds what is no cache.
     pub fn caches(&self) -> Result<Vec<Key>> {
         let facts = self.target.as_ref().unwrap_or(&self.state.target);
-        crate::caches::of_ledger(&self.root.path, &facts.clear, &self.state)
+        caches::of_ledger(&self.root.path, &facts.clear, &self.state)
     }
 
     /// What the ledger says, without changing anything.
@@ -256,7 +252,11 @@ impl<'d> Ledger<'d> {
     /// The part of a slot of the change that is under way.
     fn part(&self, key: &Key) -> Result<PathBuf> {
         let pending = self.state.pending.as_ref();
-        let at = pending.and_then(|p| Some((p.slots.iter().position(|k| k == key)?, &p.token)));
+        let at = pending.and_then(|p| {
+            // In order, but in logs of earlier versions.
+            let at = p.slots.binary_search(key).ok();
+            Some((at.or_else(|| p.slots.iter().position(|k| k == key))?, &p.token))
+        });
         let (at, token) =
             at.ok_or_else(|| internal(format!("{key} has no part in this change")))?;
         self.beside(key, &format!("{token}-{at}"))
@@ -330,14 +330,6 @@ fn again_while_absent<T>(mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
         }
     }
     attempt()
-}
-
-/// Digits that nobody can guess.
-pub(crate) fn random() -> Result<String> {
-    let mut bytes = [0; 10];
-    getrandom::fill(&mut bytes)
-        .map_err(|error| internal(format!("the system gives no random numbers: {error}")))?;
-    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
 #[cfg(test)]

@@ -2,8 +2,8 @@
 
 use super::change::{Before, Change, What, changed_just_now};
 use super::record::{Held, Put};
+use crate::disk::Durable;
 use crate::error::{Error, Result};
-use crate::fit::Durable;
 use crate::hash::Hash;
 use crate::names::Key;
 use crate::root::Kind;

@@ -3,8 +3,8 @@
 use crate::disk::Attributes;
 use crate::entry::Done;
 use crate::hash::Hash;
-use crate::job::Making;
 use crate::names::Key;
+use crate::sheet::Method;
 use deft_needle_audio::plan::Decision;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
@@ -81,7 +81,7 @@ pub struct Installed {
     pub options: BTreeMap<String, Vec<String>>,
     /// How the file was made, where it was not fitted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub making: Option<Making>,
+    pub making: Option<Method>,
     /// The hash of all that decides the file's bytes: what has the same need not be made again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<Hash>,

@@ -11,8 +11,8 @@ use super::record::{Held, Put};
 use super::state::{Slot, State};
 use super::{Change, Ledger};
 use crate::disk::read_plain;
+use crate::disk::same_file;
 use crate::error::Result;
-use crate::fit::same_file;
 use crate::limits;
 use crate::names::Key;
 use crate::refusal::OddLedger;
@@ -150,14 +150,14 @@ impl Change<'_, '_> {
         let folders: BTreeSet<&Path> = typed.chain(real).collect();
         let registered = self.ledger.root.registry.all();
         let usual =
-            folders.iter().map(|folder| (folder.to_path_buf(), super::usual_folder(folder)));
+            folders.iter().map(|folder| (folder.to_path_buf(), crate::root::usual_folder(folder)));
         let elsewhere = registered.iter().filter(|known| folders.contains(known.root.as_path()));
         let elsewhere = elsewhere.map(|known| (known.root.clone(), known.ledger.clone()));
         let of_drives = folders.iter().filter_map(|folder| {
             Some((folder.to_path_buf(), crate::root::ledger_of_drive(folder)?))
         });
         for (root, ledger) in usual.chain(of_drives).chain(elsewhere) {
-            if !ledger.is_dir() || crate::fit::same_file(&ledger, own) {
+            if !ledger.is_dir() || crate::disk::same_file(&ledger, own) {
                 continue;
             }
             let others = BTreeMap::new();

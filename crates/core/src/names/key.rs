@@ -1,10 +1,8 @@
 //! What the ledger calls a file: the root that it is in, and its path there.
 
-use super::folded;
 use super::rules::reserved;
-use crate::error::Result;
+use super::{NotWithin, folded};
 use crate::limits;
-use crate::refusal::Refusal;
 use deft_needle_audio::Invalid;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
@@ -48,8 +46,8 @@ impl Key {
     /// A path within a root; `None` is the main one.
     ///
     /// # Errors
-    /// [`Error::Refused`] where it leads out of the root or into a ledger.
-    pub fn new(root: Option<&str>, within: &str) -> Result<Self> {
+    /// [`NotWithin`] where it leads out of the root or into a ledger.
+    pub fn new(root: Option<&str>, within: &str) -> Result<Self, NotWithin> {
         let fine = root.is_none_or(|root| !root.is_empty() && !root.contains([':', '/', '\\']));
         match fine && is_within(within) {
             true => Ok(Self(match root {
@@ -68,7 +66,7 @@ impl Key {
                 let shown: String = within.chars().take(40).collect();
                 let why =
                     most.map(|most| Invalid::new("path (too long)", &format!("{shown}…"), most));
-                Err(Refusal::NotWithin { typed: within.to_owned(), why }.into())
+                Err(NotWithin { typed: within.to_owned(), why })
             }
         }
     }
@@ -77,7 +75,7 @@ impl Key {
     ///
     /// # Errors
     /// As [`Key::new`].
-    pub fn parse(text: &str) -> Result<Self> {
+    pub fn parse(text: &str) -> Result<Self, NotWithin> {
         match text.split_once(':') {
             Some((root, within)) => Self::new(Some(root), within),
             None => Self::new(None, text),

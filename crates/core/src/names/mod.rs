@@ -1,5 +1,6 @@
 //! Names of slots: variants, rules, and what somebody may have meant.
 
+mod char_set;
 mod key;
 mod near;
 mod odd;
@@ -8,9 +9,10 @@ mod rules;
 mod taken;
 mod variants;
 
+pub use char_set::{CharSet, text};
 pub use key::{Key, LEDGER_FOLDER, PART, is_own, is_within};
 pub use near::{Difference, Near, common_folders, did_you_mean, is_a_letter_off, nearest};
-pub use odd::OddName;
+pub use odd::{NotWithin, OddName};
 pub use right::right_name;
 pub use rules::{Case, Form, NameRules, reserved};
 pub use taken::Taken;

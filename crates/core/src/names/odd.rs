@@ -1,7 +1,9 @@
 //! What can be wrong with a name.
 
+use deft_needle_audio::Invalid;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::fmt;
 
 /// What is wrong with a name.
 #[derive(Debug, Clone, PartialEq, Eq, JsonSchema, Serialize)]
@@ -44,4 +46,19 @@ pub enum OddName {
     Twin(String),
     /// It has the stem of these.
     Stem(Vec<String>),
+}
+
+/// A text that is no path within a root.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotWithin {
+    /// As it was typed.
+    pub typed: String,
+    /// What is wrong with it, where that is known.
+    pub why: Option<Invalid>,
+}
+
+impl fmt::Display for NotWithin {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} is not a path within a root", self.typed)
+    }
 }

@@ -1,7 +1,6 @@
 //! How a target wants its files named, and what no file system of users' takes.
 
-use super::OddName;
-use crate::sheet::CharSet;
+use super::{CharSet, OddName};
 use deft_needle_audio::spec::Container;
 use serde::{Deserialize, Serialize};
 use unicode_normalization::UnicodeNormalization;
@@ -13,7 +12,7 @@ pub struct NameRules {
     /// Maximum length of a name, without its extension.
     pub stem_longest: Option<usize>,
     /// The characters of the part before the extension.
-    #[serde(default, deserialize_with = "crate::sheet::text_value")]
+    #[serde(default, deserialize_with = "super::char_set::text")]
     pub allowed: Option<CharSet>,
     /// Upper or lower case, of folders and extension, too.
     pub case: Option<Case>,

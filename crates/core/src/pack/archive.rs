@@ -2,8 +2,8 @@
 
 use super::Packed;
 use crate::disk::{Disk, Part};
+use crate::disk::{Durable, copy_file, make_file, put_in_place};
 use crate::error::{Error, Result};
-use crate::fit::{Durable, copy_file, make_file, put_in_place};
 use crate::sheet::PackForm;
 use deft_needle_audio::Error as AudioError;
 use deft_needle_audio::write::Out;

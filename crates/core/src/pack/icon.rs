@@ -1,9 +1,10 @@
 //! The picture of a pack: given, or drawn from the first clip's outline.
 
 use crate::disk::read_input;
+use crate::error::internal;
 use crate::error::{Error, Result};
 use crate::limits;
-use crate::refusal::{OddPack, internal};
+use crate::refusal::OddPack;
 use crate::run::{JobPlan, Line, Run};
 use deft_needle_audio::measure::picture::{Column, picture};
 use deft_needle_audio::num::{rounded_signed, size};

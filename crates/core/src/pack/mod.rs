@@ -6,7 +6,6 @@ mod manifest;
 mod receipt;
 mod take_in;
 
-pub(crate) use receipt::PackedPlace;
 pub use receipt::Receipt;
 
 use crate::disk::Disk;
@@ -15,12 +14,11 @@ use crate::error::{Error, Result};
 use crate::hash::Hash;
 use crate::ledger::record::Installed;
 use crate::refusal::{OddPack, OddPath};
-use crate::run::{JobPlan, Keep, Line, Make, Notice, Run};
+use crate::run::{JobPlan, Keep, Line, Make, Notice, Packed, Run};
 use crate::sheet::{Pack, PackForm};
 use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
-use deft_needle_audio::read::Private;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -28,16 +26,6 @@ use std::path::{Path, PathBuf};
 
 /// The folder of a pack that holds what `install` needs.
 pub const OWN_FOLDER: &str = "deft-needle";
-
-/// A pack that is made ready.
-pub struct Packed {
-    /// Its files, by their paths in it.
-    pub members: BTreeMap<String, PathBuf>,
-    /// What the ledger is told of those that are slots, by their paths in it.
-    pub(crate) made: BTreeMap<String, Installed>,
-    /// Kept until the archive is written.
-    _folder: Private,
-}
 
 /// What was packed.
 #[derive(Debug, JsonSchema, Serialize)]
@@ -120,7 +108,7 @@ impl Run {
                 return Err(OddPack::Twice { name }.into());
             }
         }
-        Ok(Packed { members, made, _folder: folder })
+        Ok(Packed { members, made, folder })
     }
 
     /// Packs the job into `out`, and checks it by reading it back.
@@ -148,7 +136,7 @@ impl Run {
             if out.is_dir() {
                 return Err(OddPath::Folder.of(out));
             }
-            crate::fit::refuse_existing(&[], out, overwrite)?;
+            crate::run::refuse_existing(&[], out, overwrite)?;
         }
         if dry_run {
             self.check_manifests(&plan)?;
@@ -235,17 +223,5 @@ impl Packed {
             PackForm::Folder => self.members.values().map(|path| size(path)).sum(),
             PackForm::Zip | PackForm::TarGz => size(out),
         }
-    }
-
-    /// The hash of all names and contents.
-    ///
-    /// # Errors
-    /// [`Error::Read`].
-    pub fn fingerprint(&self) -> Result<Hash> {
-        let mut text = String::new();
-        for (name, path) in &self.members {
-            text += &format!("{} {name}\n", Hash::of_file(path)?);
-        }
-        Ok(Hash::of(text.as_bytes()))
     }
 }

@@ -1,13 +1,11 @@
 //! What a pack brings so that it can be installed: what it is called, its values, and its target's sheet.
 
 use super::OWN_FOLDER;
+use crate::error::internal;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
-use crate::job::{Job, Place};
-use crate::refusal::{OddJob, internal};
+use crate::run::PackedPlace;
 use crate::run::{JobPlan, Line, Run};
-use crate::slots::Roots;
-use crate::target::Target;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -46,67 +44,6 @@ pub struct Receipt {
     /// Its slots.
     #[serde(default)]
     pub slots: BTreeMap<String, PackedSlot>,
-}
-
-/// A place in one of the roots of whoever takes a pack in.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct PackedPlace {
-    /// How its files go there.
-    pub way: PackedWay,
-    /// The root; the main one by default.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub root: Option<String>,
-    /// The folder or the archive within it; nothing: the root itself.
-    #[serde(default)]
-    pub path: String,
-}
-
-/// How a pack's files go to their place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum PackedWay {
-    /// Into a mirrored tree.
-    Overlay,
-    /// Into one archive.
-    Archive,
-}
-
-impl PackedPlace {
-    /// Where a job's files go, as far as that lies in a root.
-    ///
-    /// # Errors
-    /// As [`Job::place`].
-    pub fn of(job: &Job, target: &Target, roots: &Roots) -> Result<Option<Self>> {
-        let (way, path) = match job.place(target, roots)? {
-            Place::Slots => return Ok(None),
-            Place::Overlay(path) => (PackedWay::Overlay, path),
-            Place::Archive(path) => (PackedWay::Archive, path),
-        };
-        let found = crate::run::within(roots, &path)?;
-        Ok(found.map(|(root, path)| Self { way, root, path }))
-    }
-
-    /// Where that is for somebody with these roots.
-    ///
-    /// # Errors
-    /// [`Error::Refused`] for a root that was not named, and a path that leads out of it.
-    pub fn in_roots(&self, roots: &Roots) -> Result<Place> {
-        let root = match &self.root {
-            None => roots.main.as_ref(),
-            Some(name) => roots.others.get(name),
-        };
-        let name = || self.root.clone().unwrap_or_default();
-        let root = root.ok_or_else(|| OddJob::OtherRootUnsaid { name: name() })?;
-        let path = match self.path.as_str() {
-            "" => root.clone(),
-            path => crate::tree::slot_path(root, path)?,
-        };
-        Ok(match self.way {
-            PackedWay::Overlay => Place::Overlay(path),
-            PackedWay::Archive => Place::Archive(path),
-        })
-    }
 }
 
 /// A slot of a pack.

@@ -4,12 +4,13 @@
 use super::{OWN_FOLDER, Receipt};
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
-use crate::job::{Dealt, Job, Making, PackFacts, Placement};
+use crate::job::{Dealt, Job, PackFacts, Placement};
 use crate::limits;
 use crate::refusal::OddPack;
+use crate::root::Roots;
 use crate::run::{Ask, Run};
+use crate::sheet::Method;
 use crate::sheet::{OneOrMany, Sheet};
-use crate::slots::Roots;
 use crate::stock::{Member, Stock};
 use crate::target::Target;
 use deft_needle_audio::Observer;
@@ -162,7 +163,7 @@ impl Unpacked {
                     named: format!("{name}: {}", packed.file),
                     request: Request::default(),
                     like: None,
-                    making: Making::AsIs,
+                    making: Method::AsIs,
                     link: None,
                     name_anyway: true,
                     new: false,

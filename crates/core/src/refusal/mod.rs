@@ -1,9 +1,11 @@
 //! Why something is not done to a target, as values. Whoever shows a refusal words it, and says what to do next.
 
+pub mod fault;
 mod job;
 mod place;
 mod text;
 
+pub use fault::{Because, Fault};
 pub use job::{OddJob, OddLedger, OddPack, OutsideFault};
 pub use place::{Above, OddArchive, OddCaches, OddPath, OddSlot};
 pub use text::{FileKind, Many, OddLine, OddList, OddRule, OddTemplate, OddText, Written};
@@ -70,54 +72,4 @@ pub enum Refusal {
         /// What failed.
         what: String,
     },
-}
-
-impl OddPath {
-    /// A refusal of this path.
-    pub fn of(self, path: impl Into<PathBuf>) -> crate::Error {
-        Refusal::Path { path: path.into(), why: self }.into()
-    }
-}
-
-impl OddSlot {
-    /// A refusal of this slot.
-    pub fn of(self, slot: impl Into<String>) -> crate::Error {
-        Refusal::Slot { slot: slot.into(), why: self }.into()
-    }
-}
-
-impl OddArchive {
-    /// A refusal of this archive.
-    pub fn of(self, path: impl Into<PathBuf>) -> crate::Error {
-        Refusal::Archive { path: path.into(), why: self }.into()
-    }
-}
-
-impl From<OddLedger> for crate::Error {
-    fn from(why: OddLedger) -> Self {
-        Refusal::Ledger(why).into()
-    }
-}
-
-impl From<OddJob> for crate::Error {
-    fn from(why: OddJob) -> Self {
-        Refusal::Job(why).into()
-    }
-}
-
-impl From<OddPack> for crate::Error {
-    fn from(why: OddPack) -> Self {
-        Refusal::Pack(why).into()
-    }
-}
-
-impl From<OddCaches> for crate::Error {
-    fn from(why: OddCaches) -> Self {
-        Refusal::Caches(why).into()
-    }
-}
-
-/// A fault of the program's own.
-pub(crate) fn internal(what: impl Into<String>) -> crate::Error {
-    Refusal::Internal { what: what.into() }.into()
 }

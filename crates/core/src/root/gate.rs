@@ -1,51 +1,13 @@
 //! The gate of a root: whatever is read or changed in one goes through [`look`], which follows no link,
 //! enters no ledger, and finds the true name of what was typed.
 
-use crate::disk::Disk;
+use super::is_ledger;
+use crate::disk::{Disk, Kind};
 use crate::error::{Error, Result};
-use crate::ledger::is_ledger;
 use crate::names::{Key, is_own};
 use crate::refusal::OddPath;
 use std::ffi::OsStr;
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
-
-/// What lies at a place.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
-    /// Nothing.
-    Nothing,
-    /// A regular file.
-    File,
-    /// A symbolic link.
-    Link,
-    /// A folder.
-    Folder,
-    /// A pipe, a device, a socket.
-    Other,
-}
-
-impl Kind {
-    /// Of a path, links not followed.
-    ///
-    /// # Errors
-    /// [`Error::Read`].
-    pub fn of(path: &Path) -> Result<Self> {
-        match fs::symlink_metadata(path) {
-            Ok(found) if found.is_file() => Ok(Self::File),
-            Ok(found) if found.is_symlink() => Ok(Self::Link),
-            Ok(found) if found.is_dir() => Ok(Self::Folder),
-            Ok(_) => Ok(Self::Other),
-            Err(error) if is_absent(&error) => Ok(Self::Nothing),
-            Err(error) => Err(Error::read(path)(error)),
-        }
-    }
-}
-
-fn is_absent(error: &io::Error) -> bool {
-    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
-}
 
 /// A place within a root.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -129,6 +91,7 @@ pub fn refuse_odd(place: &Place) -> Result<()> {
 mod tests {
     use super::*;
     use crate::disk::tests::faulty::ShortNameDisk;
+    use std::fs;
 
     /// Only the disk tells what a short name stands for.
     #[test]

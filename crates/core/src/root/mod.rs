@@ -2,27 +2,42 @@
 
 mod drives;
 mod gate;
+mod ledger_folder;
 pub mod registry;
 
+pub use crate::disk::Kind;
 pub use drives::keep_ledgers_of_drives_in;
 pub(crate) use drives::ledger_of_drive;
-pub use gate::{Kind, Place, look, refuse_odd};
-pub(crate) use registry::data_folder;
+pub use gate::{Place, look, refuse_odd};
+pub use ledger_folder::{is_ledger, usual_folder};
 pub use registry::{Known, Registry};
 
-use crate::disk::{Disk, RealDisk};
+use crate::disk::Disk;
 use crate::error::{Error, Result};
-use crate::fit::same_file;
-use crate::ledger::{Ledger, is_ledger, usual_folder};
 use crate::limits;
 use crate::names::{Key, LEDGER_FOLDER, is_own};
 use crate::refusal::{OddLedger, OddPath};
-use crate::slots::Roots;
 use crate::tree::slot_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
+
+/// Where a target's roots are.
+#[derive(Debug, Clone, Default)]
+pub struct Roots {
+    /// The main one.
+    pub main: Option<PathBuf>,
+    /// Others by their names in the sheet.
+    pub others: BTreeMap<String, PathBuf>,
+}
+
+impl Roots {
+    /// Only a main one, or none.
+    pub fn main(path: Option<&Path>) -> Self {
+        Self { main: path.map(Path::to_owned), others: BTreeMap::new() }
+    }
+}
 
 /// How a root was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, JsonSchema, Serialize)]
@@ -100,69 +115,8 @@ impl RootAsk {
         })
     }
 
-    /// The root of a file that is to be replaced by `clip`. In this order: the ledger that knows it; the root that the
-    /// user names; the nearest folder above that has a ledger; a folder above with one of a sheet's `markers`. Of the
-    /// last two, none that holds the clip, too: it may be the folder of everything that a user has.
-    ///
-    /// # Errors
-    /// As [`RootAsk::certain`]; [`Error::Refused`] where nothing speaks for a folder, with the likely one.
-    pub fn of_file(&self, typed: &Path, markers: &[&str], clip: &Path) -> Result<Root> {
-        let (file, clip) = (absolute(typed)?, absolute(clip)?);
-        if self.ledger.is_none()
-            && let Some(mut root) = self.knowing(&file)
-        {
-            let named = self.root.as_ref().is_some_and(|named| same_file(named, &root.path));
-            if named {
-                root.found = Found::Named;
-            }
-            return Ok(root);
-        }
-        if let Some(named) = &self.root {
-            return self.certain(named, Found::Named);
-        }
-        let is_apart = |folder: &Path| !clip.starts_with(folder);
-        if let Some(root) = self.above(&file).into_iter().find(|root| is_apart(&root.path)) {
-            return Ok(root);
-        }
-        let above = file.ancestors().skip(1);
-        let marked = |folder: &&Path| {
-            is_apart(folder) && markers.iter().any(|marker| folder.join(marker).is_file())
-        };
-        if let Some(marked) = above.clone().find(marked) {
-            return self.certain(marked, Found::ByMarker);
-        }
-        let current = std::env::current_dir().ok();
-        let may_be = |folder: &&Path| {
-            let below =
-                current.as_deref().is_none_or(|here| *folder != here && folder.starts_with(here));
-            below && is_apart(folder) && folder.is_dir() && is_modest(folder)
-        };
-        // The outermost below the current folder, or the file's own.
-        let likely = above.clone().filter(may_be).last();
-        let own = || above.clone().find(|folder| folder.is_dir() && is_apart(folder));
-        Err(OddLedger::NoRoot {
-            file: typed.to_owned(),
-            likely: likely.or_else(own).map(Path::to_owned),
-            turned: !self.above(&clip).is_empty(),
-        }
-        .into())
-    }
-
-    /// The ledger above a file that knows it.
-    fn knowing(&self, file: &Path) -> Option<Root> {
-        let disk = RealDisk::default();
-        let knows = |root: &Root| {
-            // Wherever the user says that its other roots are: that is refused once it is opened.
-            let known = Root { others: BTreeMap::new(), ..root.clone() };
-            Ledger::peek(&known).is_ok_and(|state| state.knows(&root.path, file, &disk))
-        };
-        let mut root = self.above(file).into_iter().find(knows)?;
-        root.found = Found::ByFile;
-        Some(root)
-    }
-
     /// Every root above a file, or at a folder, that has a ledger, the nearest first.
-    fn above(&self, path: &Path) -> Vec<Root> {
+    pub(crate) fn above(&self, path: &Path) -> Vec<Root> {
         let known = Registry::of_user().all();
         let elsewhere = |folder: &Path| {
             let known = known.iter().find(|known| known.root == folder)?;
@@ -253,14 +207,6 @@ fn ledger_folder(root: &Path) -> PathBuf {
     }
 }
 
-/// Neither the home folder nor the top of a drive.
-fn is_modest(folder: &Path) -> bool {
-    let home = etcetera::home_dir().ok();
-    let is_home = home.is_some_and(|home| same_file(&home, folder));
-    let is_top = !folder.components().any(|part| matches!(part, Component::Normal(_)));
-    !is_home && !is_top
-}
-
 /// A path from the top of its drive.
 ///
 /// # Errors
@@ -297,5 +243,5 @@ fn folder(path: &Path) -> Result<PathBuf> {
 pub fn key_of(root: &Path, file: &Path, disk: &dyn Disk) -> Result<Key> {
     let file = absolute(file)?;
     let within = slot_name(root, &file)?;
-    Key::new(None, &look(root, &within, disk)?.within)
+    Ok(Key::new(None, &look(root, &within, disk)?.within)?)
 }

@@ -1,14 +1,12 @@
 //! The ledgers that this user has made, on this computer: so that a ledger that comes with a stranger's
 //! folder is not believed. A hint: without it, other roots are named again and moved ledgers adopted.
 
-use etcetera::BaseStrategy as _;
+use crate::disk::data_folder;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-/// The variable that names the folder of what is kept for this user.
-pub const DATA: &str = "DEFT_NEEDLE_DATA";
 /// Bytes of an entry.
 const MOST: u64 = 1 << 16;
 
@@ -30,19 +28,6 @@ pub struct Known {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Registry {
     folder: Option<PathBuf>,
-}
-
-/// The folder of what is kept for this user.
-pub fn data_folder() -> Option<PathBuf> {
-    // Tests leave what is the user's alone.
-    if cfg!(test) {
-        let own = format!("../../target/test-data/{}", std::process::id());
-        return Some(Path::new(env!("CARGO_MANIFEST_DIR")).join(own));
-    }
-    match std::env::var_os(DATA).filter(|named| !named.is_empty()) {
-        Some(named) => Some(PathBuf::from(named)),
-        None => Some(etcetera::choose_base_strategy().ok()?.data_dir().join("deft-needle")),
-    }
 }
 
 impl Registry {

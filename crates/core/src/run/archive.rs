@@ -1,16 +1,16 @@
 //! A job as one archive of additions, or a folder laid out as one, dropped into the folder that the target reads
 //! them from.
 
+use super::packed::Packed;
 use super::place::{Installation, Placed, finish};
 use super::{JobPlan, Run};
 use crate::disk::Disk;
+use crate::disk::{Durable, copy_file};
 use crate::error::Result;
-use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::{Ledger, What};
 use crate::names::Key;
-use crate::pack::Packed;
 use crate::refusal::OddSlot;
 use crate::sheet::PackForm;
 use deft_needle_audio::Observer;

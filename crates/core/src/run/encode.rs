@@ -4,13 +4,14 @@ use super::Run;
 use super::fitting::{Fitting, Written};
 use super::line::{Line, Work};
 use crate::disk::Disk;
+use crate::disk::{Durable, copy_file};
 use crate::encoder::{Encoder, TOGETHER, private_folder};
+use crate::error::internal;
 use crate::error::{Error, Result};
-use crate::fit::{Durable, copy_file};
-use crate::refusal::{OddJob, OutsideFault, internal};
+use crate::refusal::{OddJob, OutsideFault};
 use crate::sheet::OutsideEncoder;
 use crate::stock::Member;
-use deft_needle_audio::read::Private;
+use deft_needle_audio::read::{Hints, Private};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::{Observer, Plan};
 use rayon::prelude::*;
@@ -25,6 +26,31 @@ pub(super) struct Together {
     pub made: HashMap<usize, Encoded>,
     /// Kept until all is copied.
     _folders: Vec<Private>,
+}
+
+impl OutsideEncoder {
+    /// Has it make a file of a planned clip, at `out`; `out` lies in a private folder, as what it is fed does. `hints`
+    /// tell how that is read.
+    ///
+    /// # Errors
+    /// Those of fitting, and of the command.
+    pub fn make(
+        &self,
+        fitting: &Fitting<'_>,
+        plan: &Plan,
+        out: &Path,
+        hints: &Hints,
+        observer: &dyn Observer,
+    ) -> Result<Written> {
+        let encoder = Encoder::of_rule(self).map_err(OddJob::BadCommand)?;
+        let extension = plan.to.format.container.facts().extensions[0];
+        let input = out.with_file_name(format!("in.{extension}"));
+        let disk = crate::RealDisk::default();
+        let written = fitting.write(plan, &input, None, &disk, observer)?;
+        encoder.run(&input, out, observer)?;
+        encoder.refuse_other_sound(&input, out, hints, observer)?;
+        Ok(written)
+    }
 }
 
 impl Run {

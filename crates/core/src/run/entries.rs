@@ -3,7 +3,6 @@
 use super::brought::slot_by_slot;
 use super::line::{Sources, Work};
 use super::look::JobPlan;
-use super::notice::Notice;
 use super::removal::Act;
 use super::restore::{covered, layer_of};
 use super::{Run, known};
@@ -16,6 +15,7 @@ use crate::ledger::state::{Entries, State};
 use crate::ledger::{held_of, kept_in};
 use crate::limits;
 use crate::names::Key;
+use crate::notice::Notice;
 use crate::refusal::{OddJob, OddPath, OddSlot, OddText};
 use crate::root::{Kind, look, refuse_odd};
 use crate::sheet::{Carry, Entry, Sorting, Way};

@@ -1,10 +1,11 @@
 //! One clip made into one file: the only road. What is fitted to a path of the user's, what is swapped and
 //! every line of a job is planned, written, proved and judged here.
 
-use super::notice::Notice;
 use crate::disk::Disk;
+use crate::disk::{Durable, make_file, put_file};
 use crate::error::Result;
-use crate::fit::{Durable, make_file, put_file, refuse_existing};
+use crate::notice::Notice;
+use crate::run::refuse_existing;
 use crate::sheet::Rule;
 use crate::slots::Listed;
 use deft_needle_audio::block::{Source, each_block};
@@ -205,19 +206,6 @@ impl Fitting<'_> {
         }
         Ok(notices)
     }
-}
-
-/// Whether there is nothing to hear in a clip.
-///
-/// # Errors
-/// Those of reading it.
-pub(crate) fn is_silent(clip: &Clip, observer: &dyn Observer) -> Result<bool> {
-    let mut silent = true;
-    let mut frames = clip.frames()?;
-    each_block(&mut *frames, observer, |block| {
-        silent &= block.channels().iter().all(|samples| samples.iter().all(|s| *s == 0.0));
-    })?;
-    Ok(silent)
 }
 
 /// Opens what was written, told what its content cannot tell.

@@ -2,10 +2,10 @@
 
 use super::Run;
 use super::line::{Line, Work};
-use super::notice::Notice;
 use crate::digests;
 use crate::error::Result;
 use crate::names::Key;
+use crate::notice::Notice;
 use crate::sheet::{Entry, New, Way, When};
 use crate::template::Names;
 use deft_needle_audio::Clip;

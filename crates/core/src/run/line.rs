@@ -3,16 +3,18 @@
 use super::Run;
 use super::clip;
 use super::fitting::{Audience, Fitting, Side};
-use super::notice::Notice;
 use crate::digests::Digests;
 use crate::disk::Disk;
 use crate::error::Result;
+use crate::error::internal;
 use crate::hash::Hash;
-use crate::job::{Making, Placement};
+use crate::job::Placement;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
 use crate::names::Key;
-use crate::refusal::{OddJob, OddPath, OddSlot, internal};
+use crate::notice::Notice;
+use crate::refusal::{OddJob, OddPath, OddSlot};
+use crate::sheet::Method;
 use crate::sheet::{Accepted, LoopFile, OutsideEncoder, Rule};
 use crate::stamps::Stamps;
 use crate::stock::Member;
@@ -53,7 +55,7 @@ pub struct Line {
     pub demand: Demand,
     /// How the file is made.
     #[serde(skip)]
-    pub making: Making,
+    pub making: Method,
     /// Where the clip is.
     #[serde(skip)]
     pub input: Input,
@@ -123,7 +125,7 @@ impl Run {
     fn key_of(&self, slot: &str, sources: &Sources<'_>) -> Result<Key> {
         match &self.root {
             Some(root) => self.destination.key(slot, sources.state, &root.path, sources.disk),
-            None => Key::new(None, slot),
+            None => Ok(Key::new(None, slot)?),
         }
     }
 
@@ -234,13 +236,13 @@ impl Run {
     fn work(&self, line: &mut Line, aim: &Aim<'_>, observer: &dyn Observer) -> Result<Work> {
         let closed = *aim.rule.spec.get_ref() == Accepted::Opaque;
         match (&line.making.clone(), &aim.rule.encoder) {
-            (Making::AsIs, _) => self.finished(line),
-            (Making::Encoder(encoder), _) => self.encoded(line, aim, encoder.clone(), observer),
-            (Making::Fit, Some(encoder)) if closed => {
+            (Method::AsIs, _) => self.finished(line),
+            (Method::Encoder(encoder), _) => self.encoded(line, aim, encoder.clone(), observer),
+            (Method::Fit, Some(encoder)) if closed => {
                 self.encoded(line, aim, encoder.clone(), observer)
             }
-            (Making::Fit, None) if closed => self.finished(line),
-            (Making::Fit, _) => self.fitted(line, aim, observer),
+            (Method::Fit, None) if closed => self.finished(line),
+            (Method::Fit, _) => self.fitted(line, aim, observer),
         }
     }
 
@@ -274,7 +276,7 @@ impl Run {
         }
         let extension = |path: &Path| path.extension().map(|e| e.to_string_lossy().to_lowercase());
         let named = extension(path) == extension(Path::new(&line.slot));
-        if line.making == Making::AsIs && line.input.path().is_some() && !named {
+        if line.making == Method::AsIs && line.input.path().is_some() && !named {
             return Err(OddSlot::OtherExtension { clip: line.clip.clone() }.of(&line.slot));
         }
         match self.target.shortfalls(&line.slot, &member).into_iter().next() {

@@ -3,7 +3,6 @@
 use super::Run;
 use super::entries::{Contents, EntryLine, Files};
 use super::line::{Line, Sources, Work};
-use super::notice::Notice;
 use super::removal::{Act, Removal, plan_removal};
 use super::restore::{Changed, Which, covered};
 use crate::disk::Disk;
@@ -12,6 +11,7 @@ use crate::ledger::Ledger;
 use crate::ledger::record::Held;
 use crate::ledger::state::State;
 use crate::names::{Key, folded};
+use crate::notice::Notice;
 use crate::refusal::OddSlot;
 use crate::root::Root;
 use crate::sheet::{Entry, PackForm, Size};
@@ -150,7 +150,7 @@ impl Run {
         if let (Some(root), false) = (&self.root, plan.is_idle()) {
             let slots: Vec<&str> = plan.lines.iter().map(|line| line.slot.as_str()).collect();
             let (root, files) = (&root.path, plan.files.keys());
-            match crate::caches::of_target(root, &self.target, state, &slots, files) {
+            match super::caches::of_target(root, &self.target, state, &slots, files) {
                 Ok(caches) => plan.caches = caches,
                 Err(error) => plan.faults.push(error),
             }

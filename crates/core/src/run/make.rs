@@ -1,17 +1,17 @@
-//! Making the file of one slot beside its place, and proving it; and what the ledger is told of it.
+//! Method the file of one slot beside its place, and proving it; and what the ledger is told of it.
 
 use super::Run;
 use super::encode::Encoded;
 use super::fitting::{Audience, Fitting, Side, open_written};
 use super::line::{Line, Work};
-use super::notice::Notice;
 use super::swap::clip_path;
 use crate::disk::Disk;
+use crate::disk::{Durable, copy_file};
 use crate::error::{Error, Result};
-use crate::fit::{Durable, copy_file};
 use crate::hash::Hash;
-use crate::job::Making;
 use crate::ledger::record::Installed;
+use crate::notice::Notice;
+use crate::sheet::Method;
 use deft_needle_audio::measure::Survey;
 use deft_needle_audio::plan::Reference;
 use deft_needle_audio::read::Input;
@@ -311,10 +311,10 @@ impl Run {
 }
 
 /// How a line's file is made, where it is not fitted: a rule's encoder makes it as one that was named does.
-fn made_otherwise(line: &Line) -> Option<Making> {
+fn made_otherwise(line: &Line) -> Option<Method> {
     match &line.work {
-        Work::Encode { encoder, .. } => Some(Making::Encoder(encoder.clone())),
-        Work::AsIs { .. } => Some(Making::AsIs),
+        Work::Encode { encoder, .. } => Some(Method::Encoder(encoder.clone())),
+        Work::AsIs { .. } => Some(Method::AsIs),
         Work::Fit { .. } | Work::Unchanged { .. } => None,
     }
 }

@@ -6,18 +6,21 @@
 mod archive;
 mod beside;
 mod brought;
+pub(crate) mod caches;
 mod clip;
 mod destination;
 mod encode;
 mod entries;
 mod exhibit;
+mod existing;
 mod fitting;
 mod kept;
 pub(crate) mod known;
 mod line;
 mod look;
 mod make;
-mod notice;
+mod noticed;
+mod packed;
 mod place;
 mod place_of;
 mod removal;
@@ -27,15 +30,16 @@ mod status;
 mod stock;
 mod swap;
 
+pub use crate::notice::Notice;
 pub use entries::EntryLine;
 pub use exhibit::{Exhibit, Exhibits, Standing, exhibit_root};
-pub(crate) use fitting::is_silent;
+pub use existing::refuse_existing;
 pub use fitting::{Audience, Fitting, Side, Written, open_written};
 pub use kept::{KeptAct, KeptDone, kept};
 pub use line::{Line, Work};
 pub use look::{Back, JobPlan};
 pub(crate) use make::{Keep, Make};
-pub use notice::Notice;
+pub use packed::{Packed, PackedPlace};
 pub use place::{Installation, Placed, Session};
 pub use restore::{Changed, Failed, Restored, Which, restore};
 pub use status::{Condition, EntryStatus, KeptCopy, Proof, SlotStatus, Status, status};
@@ -47,7 +51,6 @@ use crate::job::{Dealt, Job};
 use crate::ledger::record::EntryRecord;
 use crate::ledger::{Recovered, What};
 use crate::names::{Key, nearest};
-use crate::pack::PackedPlace;
 use crate::refusal::OddJob;
 use crate::root::{Found, Root, RootAsk};
 use crate::sheet::Pattern;
@@ -109,7 +112,7 @@ pub struct Run {
     /// Whether a pack is made of it, for which no root is changed.
     pub(crate) packing: bool,
     /// Where its files go, for whoever takes a pack of it in.
-    pub(crate) packed_place: Option<PackedPlace>,
+    pub(crate) packed_place: Option<packed::PackedPlace>,
     /// Plans that were made, by all that decides them: one clip may go to many slots.
     plans: Mutex<HashMap<Hash, Plan>>,
     /// What was measured of clips.
@@ -277,7 +280,7 @@ impl Run {
         let roots = job.roots(&sheet, ask.root, ask.others)?;
         let there = roots.main.as_ref().is_some_and(|main| main.is_dir());
         let known = roots.clone();
-        let roots = if there { roots } else { crate::slots::Roots::default() };
+        let roots = if there { roots } else { crate::root::Roots::default() };
         let target = Target::new(sheet, roots)?;
         let packed_place = PackedPlace::of(&job, &target, &known)?;
         let mut dealt = job.deal(&target);

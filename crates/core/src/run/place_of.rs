@@ -2,14 +2,14 @@
 
 use super::Run;
 use super::line::Sources;
-use super::notice::Notice;
 use super::stock::{find_stock, no_such_slot, refuse_link};
+use crate::disk::same_file;
 use crate::error::Result;
-use crate::fit::same_file;
 use crate::hash::Hash;
 use crate::job::Placement;
 use crate::ledger::record::Held;
 use crate::names::{Key, OddName, folded};
+use crate::notice::Notice;
 use crate::refusal::{OddPath, OddSlot};
 use crate::root::{Kind, look, refuse_odd};
 use crate::sheet::{Links, New, Rule, Way};

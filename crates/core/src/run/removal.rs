@@ -2,10 +2,10 @@
 //! and what lies below comes back as it was kept. Where others have written into a list, our entries alone are taken out.
 
 use super::restore::{Changed, Which, covered, covered_entry, layer_of};
+use crate::disk::write_part;
 use crate::disk::{Disk, read_plain};
 use crate::entry::OpenFile;
 use crate::error::{Error, Result};
-use crate::fit::write_part;
 use crate::hash::Hash;
 use crate::ledger::record::{EntryRecord, Held};
 use crate::ledger::state::{Entries, Slot, State};

@@ -122,7 +122,7 @@ pub fn restore(
         let state = Ledger::peek(root)?;
         let whole = which.with_what_belongs(&state);
         let which = whole.as_deref().map_or(which, Which::Slots);
-        let caches = crate::caches::of_ledger(&root.path, &state.target.clear, &state)?;
+        let caches = crate::ledger::caches::of_ledger(&root.path, &state.target.clear, &state)?;
         return Ok(Steps::sort(root, &state, which, changed)?.told(caches));
     }
     let mut ledger = Ledger::open(root, disk)?;

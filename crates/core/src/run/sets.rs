@@ -2,10 +2,10 @@
 
 use super::Run;
 use super::look::JobPlan;
-use super::notice::Notice;
 use crate::error::Error;
 use crate::ledger::state::State;
 use crate::names::{Key, folder_of};
+use crate::notice::Notice;
 use crate::refusal::OddJob;
 use crate::slots::{Group, families};
 use deft_needle_audio::num::count;

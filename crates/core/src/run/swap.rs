@@ -4,14 +4,15 @@ use super::stock::{find_stock, no_such_slot, refuse_new_folder};
 use super::{Ask, Run};
 use crate::disk::{Disk, RealDisk};
 use crate::error::Result;
-use crate::job::{Dealt, Job, Making, Placement};
+use crate::job::{Dealt, Job, Placement};
 use crate::learn::mark_of;
 use crate::ledger::Ledger;
 use crate::ledger::state::State;
 use crate::refusal::OddPath;
+use crate::root::Roots;
 use crate::root::{Root, absolute, key_of, look};
+use crate::sheet::Method;
 use crate::sheet::{Accepted, Links, New, OneOrMany, Rule, Sheet};
-use crate::slots::Roots;
 use crate::stock::Member;
 use crate::target::Target;
 use crate::tree::{links_below, names_in};
@@ -37,7 +38,7 @@ pub struct Swap<'a> {
     /// What a model file asks.
     pub like: Option<Demand>,
     /// How the file is made.
-    pub making: Making,
+    pub making: Method,
     /// Whether a file may be put where none was.
     pub new: bool,
     /// Whether its name may say something else than it holds.
@@ -116,7 +117,7 @@ impl Swap<'_> {
         roots.others.clone_from(&self.root.others);
         let folder = slot.rsplit_once('/').map_or("", |(folder, _)| folder);
         let beside = place.path.parent().map_or_else(Vec::new, names_in);
-        if self.new && self.making == Making::Fit && !self.name_anyway {
+        if self.new && self.making == Method::Fit && !self.name_anyway {
             rule.extensions = Some(extensions(&rule, slot, &beside));
         }
         let within = |name: String| match folder {
@@ -144,8 +145,8 @@ impl Swap<'_> {
     /// What the slot's own stock asks of its replacement.
     fn rule(&self, stock: Option<&Path>, path: &Path) -> Result<Rule> {
         let rule = match &self.making {
-            Making::AsIs | Making::Encoder(_) => closed(stock)?,
-            Making::Fit => {
+            Method::AsIs | Method::Encoder(_) => closed(stock)?,
+            Method::Fit => {
                 let demand = match (&self.like, stock) {
                     (Some(like), _) => like.clone(),
                     (None, _) if self.request.spec.is_some() => Spec::ANY.into(),

@@ -190,7 +190,7 @@ pub struct Pack {
     #[serde(default)]
     pub bare: bool,
     /// The largest that it may be.
-    #[serde(default, deserialize_with = "super::values::text")]
+    #[serde(default, deserialize_with = "crate::names::text")]
     pub largest: Option<Size>,
 }
 

@@ -2,8 +2,9 @@
 
 mod audit;
 mod beside;
-pub mod fault;
+pub(crate) mod caches;
 mod loop_file;
+mod method;
 mod own;
 mod pairs;
 pub mod pattern;
@@ -13,21 +14,23 @@ mod source;
 mod validate;
 mod values;
 
+pub use crate::names::CharSet;
+pub use crate::refusal::{Because, Fault};
 pub use audit::{Remark, audit};
 pub(crate) use beside::known_root;
 pub use beside::{
     Carry, Companion, Entry, IndexOf, Make, Pack, PackFile, PackForm, PackIcon, Sorting, Way, When,
 };
-pub use fault::{Because, Fault};
 pub use loop_file::LoopFile;
+pub use method::Method;
 pub use own::{OwnSheet, keep_own_sheets_in, own_sheets};
 pub use pairs::Pairs;
 pub use pattern::Pattern;
 pub use rule::{Accepted, Links, New, OutsideEncoder, Rule, Tags};
 pub use shipped::{SHIPPED, Shipped};
 pub use source::{Column, Source};
-pub use values::{CharSet, FirstBytes, OneOrMany, Size, Within, quoted};
-pub(crate) use values::{NO_CONTROL, text as text_value};
+pub(crate) use values::NO_CONTROL;
+pub use values::{FirstBytes, OneOrMany, Size, Within, quoted};
 
 use crate::disk::read_input;
 use crate::error::{Error, Result};
@@ -61,7 +64,7 @@ pub struct Sheet {
     /// What the user has to do once files are in.
     pub after: Option<String>,
     /// The room that all slots have together.
-    #[serde(default, deserialize_with = "values::text")]
+    #[serde(default, deserialize_with = "crate::names::text")]
     pub budget: Option<Size>,
     /// A folder of the main root whose files the target prefers over its own; `{…}` are values of a
     /// job's.
@@ -285,6 +288,6 @@ impl Sheet {
             let wrong = make.get_ref().validate(&self.roots);
             wrong.map_err(|odd| self.fault(&make.span(), odd))?;
         }
-        crate::caches::check(self)
+        caches::check(self)
     }
 }

@@ -1,8 +1,8 @@
 //! Patterns over slots: `*` within a name, `**` over folders, `#` for what variants differ in.
 
-use super::fault::clipped;
 use crate::limits;
 use crate::names::family_of;
+use crate::refusal::fault::clipped;
 use deft_needle_audio::Invalid;
 use globset::{Glob, GlobBuilder, GlobMatcher};
 use serde::de::Error as _;

@@ -3,7 +3,8 @@
 use super::Pairs;
 use super::loop_file::LoopFile;
 use super::pattern::Pattern;
-use super::values::{FirstBytes, OneOrMany, Size, text};
+use super::values::{FirstBytes, OneOrMany, Size};
+use crate::names::text;
 use deft_needle_audio::edit::{Level, Request, Time};
 use deft_needle_audio::plan::Plan;
 use deft_needle_audio::read::Hints;

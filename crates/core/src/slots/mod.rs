@@ -15,25 +15,12 @@ pub use state::{Found, Present};
 
 use crate::error::Result;
 use crate::refusal::OddJob;
+use crate::root::Roots;
 use crate::sheet::Sheet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-/// Where a target's roots are.
-#[derive(Debug, Clone, Default)]
-pub struct Roots {
-    /// The main one.
-    pub main: Option<PathBuf>,
-    /// Others by their names in the sheet.
-    pub others: BTreeMap<String, PathBuf>,
-}
-
 impl Roots {
-    /// Only a main one, or none.
-    pub fn main(path: Option<&Path>) -> Self {
-        Self { main: path.map(Path::to_owned), others: BTreeMap::new() }
-    }
-
     /// The same with the main root told from the others, which a sheet names first.
     ///
     /// # Errors

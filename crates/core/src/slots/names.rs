@@ -2,11 +2,12 @@
 
 use super::listed::{from_csv, in_line, is_list};
 use super::lists;
-use super::{NameList, Roots, Slots};
+use super::{NameList, Slots};
 use crate::error::Result;
 use crate::ledger::Ledger;
 use crate::limits;
 use crate::refusal::{Many, OddList, OddText};
+use crate::root::Roots;
 use crate::root::{RootAsk, absolute};
 use crate::sheet::{Fault, Sheet, Source, Within};
 use crate::stock::Stock;

@@ -285,7 +285,7 @@ fn name_of_pax(records: &[u8]) -> Option<Vec<u8>> {
 
 /// An entry's name as a slot, or why it is left aside; `None` for litter.
 fn proper(archive: &Path, name: String, odd: &str) -> Option<Result<String, LeftOut>> {
-    let short = || crate::sheet::fault::clipped(&name);
+    let short = || crate::refusal::fault::clipped(&name);
     if !odd.is_empty() {
         let error = OddArchive::OddEntry { name: short(), what: odd.to_owned() }.of(archive);
         return Some(Err(LeftOut { name, error }));

@@ -9,8 +9,8 @@ use crate::paths::text;
 use crate::report::error::fault;
 use crate::report::refusal::Words;
 use deft_needle_core::job::Job;
+use deft_needle_core::root::Roots;
 use deft_needle_core::sheet::{Remark, Sheet};
-use deft_needle_core::slots::Roots;
 use deft_needle_core::target::Target;
 use std::path::{Path, PathBuf};
 

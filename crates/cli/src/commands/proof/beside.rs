@@ -2,8 +2,8 @@
 
 use crate::failure::Failure;
 use deft_needle_audio::write::Out;
+use deft_needle_core::disk::put_file;
 use deft_needle_core::disk::{Disk as _, RealDisk};
-use deft_needle_core::fit::put_file;
 use deft_needle_core::hash::Hash;
 use deft_needle_core::refusal::OddPath;
 use deft_needle_core::root::Kind;

@@ -11,11 +11,12 @@ use crate::disk::tests::faulty::{
     self, AfterRemoval, CaseBlindDisk, Fault, FaultyDisk, ForgetfulDisk, FullDisk, Loss,
 };
 use crate::disk::{Attributes, RealDisk};
-use crate::job::Making;
 use crate::names::Key;
+use crate::names::LEDGER_FOLDER;
 use crate::root::{Found, RootAsk};
 use crate::run::{Ask, Run, Session};
 use crate::run::{Changed, Condition, Proof, Restored, Swap, Which, restore, status};
+use crate::sheet::Method;
 use crate::tree::files_below;
 use deft_needle_audio::Clip;
 use deft_needle_audio::block::Samples;
@@ -159,7 +160,7 @@ impl World {
     }
 
     fn ledger(&self) -> PathBuf {
-        usual_folder(&self.root())
+        crate::root::usual_folder(&self.root())
     }
 
     /// Every file of both roots but the ledger's and caches, parts too.
@@ -207,7 +208,7 @@ impl World {
                 false => Request::default(),
             },
             like: None,
-            making: Making::Fit,
+            making: Method::Fit,
             link: None,
             name_anyway: false,
             new,
@@ -743,7 +744,7 @@ fn nor_does_a_restore_of_many_slots() {
     let mut change = ledger.begin(What::Install, &slots, Vec::new(), Vec::new()).unwrap();
     for slot in &slots {
         let ours = format!("ours for {slot}");
-        crate::fit::write_part(&change.part(slot).unwrap(), ours.as_bytes(), &disk).unwrap();
+        crate::disk::write_part(&change.part(slot).unwrap(), ours.as_bytes(), &disk).unwrap();
         change.install(slot, Hash::of(ours.as_bytes()), Installed::default(), None).unwrap();
     }
     change.finish().unwrap();

@@ -193,7 +193,7 @@ impl Model {
         let mut change = ledger.begin(What::Install, &keys, Vec::new(), Vec::new())?;
         for key in &keys {
             let bytes = ours(key, contents);
-            crate::fit::write_part(&change.part(key)?, &bytes, disk)?;
+            crate::disk::write_part(&change.part(key)?, &bytes, disk)?;
             change.install(key, Hash::of(&bytes), installed(job), None)?;
         }
         change.finish()

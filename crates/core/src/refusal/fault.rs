@@ -1,7 +1,6 @@
 //! What is wrong in a file that somebody wrote by hand: where, and what to write instead.
 
-use crate::error::Error;
-use crate::refusal::{OddText, Refusal};
+use super::{OddText, Refusal};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::fmt;
@@ -151,12 +150,6 @@ impl fmt::Display for Fault {
             Because::Odd(odd) => write!(f, ": {odd:?}"),
             Because::Refusal(refusal) => write!(f, ": {refusal:?}"),
         }
-    }
-}
-
-impl From<Fault> for Error {
-    fn from(fault: Fault) -> Self {
-        Self::Sheet(Box::new(fault))
     }
 }
 

@@ -1,14 +1,10 @@
 //! Files made under another name, proved, then put in place.
 
-use crate::disk::{Attributes, Disk, OutFile, Part, dress_made};
+use super::{Attributes, Disk, OutFile, Part, dress_made};
 use crate::error::{Error, Result};
-use crate::names::LEDGER_FOLDER;
-use crate::refusal::OddPath;
-use crate::root::Kind;
-use crate::stock::file_of;
+use deft_needle_audio::Error as AudioError;
 use deft_needle_audio::read::open_regular;
 use deft_needle_audio::write::Out;
-use deft_needle_audio::{Clip, Error as AudioError};
 use std::io::{BufWriter, Write as _};
 use std::path::Path;
 
@@ -88,7 +84,7 @@ pub fn put_file<T, P>(
 }
 
 /// Puts a finished part in place, for everybody who may read what lies there, or what this user makes.
-pub(crate) fn put_in_place(part: &Path, out: &Path, disk: &dyn Disk) -> Result<()> {
+pub fn put_in_place(part: &Path, out: &Path, disk: &dyn Disk) -> Result<()> {
     let like = Attributes::of(out).ok().filter(|_| out.is_file() && !out.is_symlink());
     let dress = match like {
         Some(like) => Attributes { number: None, ..like.of_place() },
@@ -123,7 +119,8 @@ pub fn copy_file(from: &Path, to: &Path, durable: Durable, disk: &dyn Disk) -> R
         std::io::copy(&mut source, file).map_err(|source| AudioError::Write { source })
     };
     let prove = |path: &Path, _: &u64| {
-        let hashes = crate::Hash::of_file(from).and_then(|a| Ok((a, crate::Hash::of_file(path)?)));
+        let hashes = crate::hash::Hash::of_file(from)
+            .and_then(|a| Ok((a, crate::hash::Hash::of_file(path)?)));
         match hashes {
             Ok((meant, found)) if meant == found => Ok(()),
             _ => Err(AudioError::Verify {
@@ -162,39 +159,4 @@ pub fn same_file(a: &Path, b: &Path) -> bool {
         (Ok(a), Ok(b)) => a == b,
         _ => false,
     }
-}
-
-/// Says no where a file would be lost.
-///
-/// # Errors
-/// [`Error::Refused`].
-pub fn refuse_existing(clips: &[&Clip], out: &Path, overwrite: bool) -> Result<()> {
-    // The clip would be replaced together with all else that its archive or chain holds, which nobody can have meant.
-    let holds = |clip: &&Clip| {
-        let name = clip.input().name();
-        clip.input().path().is_none() && same_file(&file_of(name), out) && !same_file(name, out)
-    };
-    if clips.iter().any(holds) {
-        return Err(OddPath::HoldsClip.of(out));
-    }
-    match Kind::of(out)? {
-        Kind::Nothing => return Ok(()),
-        Kind::File if overwrite => return Ok(()),
-        Kind::Link if overwrite && !out.is_dir() => {
-            return Err(OddPath::Link.of(out));
-        }
-        Kind::Other => {
-            return Err(OddPath::Device.of(out));
-        }
-        _ => {}
-    }
-    if out.is_dir() {
-        return Err(OddPath::Folder.of(out));
-    }
-    let is_out = |clip: &&Clip| clip.input().path().is_some_and(|path| same_file(path, out));
-    if clips.iter().any(is_out) {
-        return Err(OddPath::IsClip.of(out));
-    }
-    let in_target = out.ancestors().skip(1).any(|folder| folder.join(LEDGER_FOLDER).is_dir());
-    Err(OddPath::Exists { in_target }.of(out))
 }

@@ -4,89 +4,13 @@
 //! entry's file or marker, and nothing that the ledger knows. It looks through the main root; begun with the name
 //! of another one and a colon, through that, for the caches of what other additions have put there.
 
-use crate::disk::RealDisk;
+use super::{Fault, Pattern, Sheet, known_root};
 use crate::error::{Error, Result};
-use crate::ledger::state::State;
-use crate::limits;
-use crate::names::{Key, folded};
+use crate::names::folded;
 use crate::refusal::{FileKind, OddCaches, OddText};
-use crate::root::{Kind, look};
-use crate::sheet::{Fault, Pattern, Sheet, known_root};
-use crate::target::Target;
 use crate::template::{Piece, pieces};
-use crate::tree::{files_below, slot_name};
-use deft_needle_audio::Invalid;
 use regex::Regex;
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-
-/// The caches of a target that its sheet's patterns find now.
-///
-/// # Errors
-/// [`Error::Sheet`] where a pattern finds what is no cache; [`Error::Read`].
-pub fn of_target<'a>(
-    root: &Path,
-    target: &Target,
-    state: &State,
-    slots: &[&str],
-    files: impl Iterator<Item = &'a Key>,
-) -> Result<Vec<Key>> {
-    let sheet = &target.sheet;
-    // Patterns that find nothing meet nothing.
-    if sheet.clear.0.is_empty() {
-        return Ok(Vec::new());
-    }
-    let slots: BTreeSet<&str> = target.slots.names().chain(slots.iter().copied()).collect();
-    let sides: BTreeSet<String> =
-        slots.iter().flat_map(|slot| beside_slot(sheet, slot)).map(|side| folded(&side)).collect();
-    let slots: BTreeSet<String> = slots.into_iter().map(folded).collect();
-    let replaced = known_in(state);
-    let files: BTreeSet<String> = files.map(|key| folded(key.as_str())).collect();
-    let guarded = |key: &Key| {
-        let (name, whole) = (folded(key.within()), folded(key.as_str()));
-        if slots.contains(&name) {
-            return Some(FileKind::Slot);
-        }
-        if sides.contains(&name) || files.contains(&whole) {
-            return Some(FileKind::Beside);
-        }
-        let known = replaced.contains(&whole).then_some(FileKind::Replaced);
-        guarded(sheet, key.within()).or(known).or_else(|| templated(sheet, key.within()))
-    };
-    let mut others = state.others.clone();
-    others.extend(
-        target
-            .roots
-            .others
-            .iter()
-            .map(|(name, folder)| (name.clone(), folder.to_string_lossy().into_owned())),
-    );
-    find(root, &others, &sheet.clear.0, &|key| {
-        guarded(key).map(|kind| not_cache(sheet, None, key.as_str(), Some(kind)))
-    })
-}
-
-/// The caches that a ledger's own patterns find now, where nobody has the sheet at hand.
-///
-/// What the ledger knows is no cache, whatever its patterns find: nobody could put it right, and a restore goes on.
-///
-/// # Errors
-/// [`Error::Read`]; a malformed pattern.
-pub fn of_ledger(root: &Path, patterns: &[String], state: &State) -> Result<Vec<Key>> {
-    let parsed = patterns.iter().map(|text| text.parse::<Pattern>());
-    let parsed: Vec<Pattern> =
-        parsed.collect::<Result<_, Invalid>>().map_err(OddCaches::Pattern)?;
-    let known = known_in(state);
-    let mut found = find(root, &state.others, &parsed, &|_| None)?;
-    found.retain(|key| !known.contains(&folded(key.as_str())));
-    Ok(found)
-}
-
-/// The files that a ledger knows.
-fn known_in(state: &State) -> BTreeSet<String> {
-    let known = state.slots.iter().filter(|(_, slot)| slot.matters());
-    known.map(|(key, _)| folded(key.as_str())).collect()
-}
 
 /// What a sheet knows a file of its main root as, if anything.
 pub(crate) fn guarded(sheet: &Sheet, name: &str) -> Option<FileKind> {
@@ -114,7 +38,7 @@ pub(crate) fn guarded(sheet: &Sheet, name: &str) -> Option<FileKind> {
 }
 
 /// The files that a sheet keeps beside a slot: texts that tell its loop, companions of its clip.
-fn beside_slot(sheet: &Sheet, slot: &str) -> Vec<String> {
+pub(crate) fn beside_slot(sheet: &Sheet, slot: &str) -> Vec<String> {
     let loops = sheet.rule_for(slot).into_iter().flat_map(|rule| &rule.loop_file.0);
     let mut all: Vec<String> = loops.filter_map(|file| file.path(slot).ok()).collect();
     let bare = slot.rsplit_once('.').map_or(slot, |(bare, _)| bare);
@@ -125,7 +49,7 @@ fn beside_slot(sheet: &Sheet, slot: &str) -> Vec<String> {
 }
 
 /// What a sheet's templates may become the name of.
-fn templated(sheet: &Sheet, name: &str) -> Option<FileKind> {
+pub(crate) fn templated(sheet: &Sheet, name: &str) -> Option<FileKind> {
     let mut entries = sheet.entries.iter().map(|entry| &entry.get_ref().file.0);
     if entries.any(|file| may_be(file, name)) {
         return Some(FileKind::Entries);
@@ -149,7 +73,7 @@ fn may_be(template: &str, name: &str) -> bool {
     Regex::new(&expression).is_ok_and(|built| built.is_match(&folded(name)))
 }
 
-fn not_cache(
+pub(crate) fn not_cache(
     sheet: &Sheet,
     pattern: Option<&Pattern>,
     file: &str,
@@ -223,60 +147,13 @@ fn samples_of(pattern: &str, extensions: &[String]) -> Vec<String> {
 }
 
 /// The root that a pattern is for, where it is not the main one, and the pattern within it.
-fn within_root(pattern: &Pattern) -> Result<(Option<&str>, Pattern)> {
+pub(crate) fn within_root(pattern: &Pattern) -> Result<(Option<&str>, Pattern)> {
     match pattern.text().split_once(':') {
         Some((name, rest)) if !name.contains('/') => {
             Ok((Some(name), rest.parse().map_err(OddCaches::Pattern)?))
         }
         _ => Ok((None, pattern.clone())),
     }
-}
-
-/// The files of roots that these patterns match; none may be guarded.
-fn find(
-    root: &Path,
-    others: &BTreeMap<String, String>,
-    patterns: &[Pattern],
-    guarded: &dyn Fn(&Key) -> Option<Error>,
-) -> Result<Vec<Key>> {
-    let mut by_root: BTreeMap<Option<&str>, Vec<Pattern>> = BTreeMap::new();
-    for pattern in patterns {
-        let (name, within) = within_root(pattern)?;
-        by_root.entry(name).or_default().push(within);
-    }
-    let disk = RealDisk::default();
-    let mut found = Vec::new();
-    for (root_name, patterns) in by_root {
-        let folder = match root_name {
-            None => root,
-            // A root that a job does not name has nothing of its own to grow stale.
-            Some(name) => match others.get(name) {
-                Some(folder) => Path::new(folder),
-                None => continue,
-            },
-        };
-        for file in files_below(folder)? {
-            let Ok(name) = slot_name(folder, &file) else {
-                continue;
-            };
-            if !patterns.iter().any(|pattern| pattern.matches(&name)) {
-                continue;
-            }
-            let Ok(key) = Key::new(root_name, &name) else {
-                continue;
-            };
-            if let Some(error) = guarded(&key) {
-                return Err(error);
-            }
-            if look(folder, &name, &disk)?.kind == Kind::File {
-                found.push(key);
-            }
-            if found.len() > limits::CACHES {
-                return Err(OddCaches::TooMany { most: limits::CACHES }.into());
-            }
-        }
-    }
-    Ok(found)
 }
 
 #[cfg(test)]
