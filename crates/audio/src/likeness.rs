@@ -35,6 +35,11 @@ const TELLING: f64 = 0.1;
 const BETTER: f64 = 1.03;
 /// How well something must fit elsewhere before it counts as moved.
 const CERTAIN: f64 = 0.5;
+/// The same where a codec turns phases, or smears what is a few spikes: peaks so far above the mean, 30 dB.
+const MORE_CERTAIN: f64 = 0.85;
+const SPIKY: f64 = 1e3;
+/// How like itself a tone is half a period later, at most.
+const OPPOSITE: f64 = -0.7;
 /// The same of clips shorter than a window, whose ends count for much.
 const BETTER_SHORT: f64 = 1.25;
 
@@ -198,13 +203,25 @@ impl Likeness {
             {
                 // What is nearly the same there by itself tells of no move, and what fits nowhere of none either.
                 let alike = self.fit(self, lag).likeness();
-                match fit.likeness() > CERTAIN && is_told(alike, here, fit.likeness()) {
+                let spiky = self.peak * self.peak > SPIKY * mean;
+                let certain = if spiky || self.moves.is_some() { MORE_CERTAIN } else { CERTAIN };
+                let told = !self.is_a_tone() && fit.likeness() > certain;
+                match told && is_told(alike, here, fit.likeness()) {
                     true => Err(format!("it came back {lag} frames later")),
                     false => Ok(()),
                 }
             }
             _ => Ok(()),
         }
+    }
+
+    /// Whether it is a tone, which is its own opposite half a period later, of a codec that turns the phase of tones:
+    /// then no place can be told.
+    fn is_a_tone(&self) -> bool {
+        self.moves.is_some_and(|moves| {
+            let mut lags = (moves.slack + 1..=REACH).map(usize::cast_signed);
+            lags.any(|lag| self.fit(self, lag).likeness() < OPPOSITE)
+        })
     }
 
     /// What the windows must hold before they tell of a place: a part of all power in as many frames, where what a codec
@@ -225,7 +242,8 @@ impl Likeness {
     }
 
     fn most_added(&self) -> f64 {
-        if self.frames < WINDOW { MOST_ADDED_SHORT } else { MOST_ADDED }
+        let usual = if self.frames < WINDOW { MOST_ADDED_SHORT } else { MOST_ADDED };
+        self.moves.map_or(usual, |moves| moves.most_added.max(usual))
     }
 
     /// Levels of channels, and whether each is most like itself.
@@ -244,7 +262,7 @@ impl Likeness {
                 continue;
             }
             let change = 10.0 * (back.power / own.power).log10();
-            let most = self.moves.map_or(0.0, |moves| moves.most_added).max(self.most_added());
+            let most = self.most_added();
             if change > most {
                 return Err(format!("the level of channel {} changed by {change:.1} dB", at + 1));
             }

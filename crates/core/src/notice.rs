@@ -121,6 +121,13 @@ pub enum Notice {
     Silent,
     /// The stock loops, the clip does not.
     LoopLost,
+    /// The clip has loop points, and the file has no place for them.
+    LoopsNotHeld {
+        /// Its container.
+        container: String,
+        /// Containers that hold loop points.
+        holders: Vec<String>,
+    },
     /// Much louder or quieter than the stock.
     Level {
         /// By so much, in LU.

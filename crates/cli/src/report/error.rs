@@ -32,12 +32,7 @@ pub fn audio(error: &Error) -> String {
 /// What to do next; empty where the message says it all.
 pub fn audio_remedy(error: &Error) -> String {
     let text = match error {
-        Error::Read { path, source } => match source.kind() {
-            ErrorKind::NotFound => return absent(path),
-            ErrorKind::PermissionDenied => "you need permission to read it",
-            ErrorKind::IsADirectory => "name a file in that folder instead",
-            _ => "check that the disk or card is still there",
-        },
+        Error::Read { path, source } => return unread(path, source.kind()),
         Error::Malformed { .. } => "copy or download the file again",
         Error::Unsupported { .. } => "export it as WAV with PCM samples where it was made",
         Error::Unknown { .. } => {
@@ -100,11 +95,7 @@ pub fn core_remedy(error: &CoreError) -> String {
         CoreError::Refused(refused) => return refusal(refused).1,
         CoreError::Outside { role, program, why } => return outside(role, program, why).1,
         CoreError::Write { source, .. } => unwritten(source.kind()),
-        CoreError::Read { path, source } => match source.kind() {
-            ErrorKind::NotFound => return absent(path),
-            ErrorKind::PermissionDenied => "you need permission to read it",
-            _ => "check that the disk or card is still there",
-        },
+        CoreError::Read { path, source } => return unread(path, source.kind()),
         CoreError::StockDamaged { .. } => {
             "copy the original from the target's maker; the slot was left as it is"
         }
@@ -128,6 +119,18 @@ fn absent(path: &Path) -> String {
         }
         _ => "check the path: there is no such file".to_owned(),
     })
+}
+
+fn unread(path: &Path, kind: ErrorKind) -> String {
+    let text = match kind {
+        ErrorKind::NotFound => return absent(path),
+        ErrorKind::PermissionDenied => "you need permission to read it",
+        ErrorKind::IsADirectory => "name a file in that folder instead",
+        ErrorKind::InvalidInput => "name a regular file",
+        ErrorKind::FileTooLarge => "name a smaller file",
+        _ => "check that the disk or card is still there",
+    };
+    text.to_owned()
 }
 
 fn unwritten(kind: ErrorKind) -> &'static str {

@@ -54,6 +54,10 @@ pub fn words(notice: &Notice) -> String {
             format!("{file}: {at} is set more than once; the last value stays")
         }
         Notice::Silent => "the file is silent".to_owned(),
+        Notice::LoopsNotHeld { container, holders } => format!(
+            "the clip's loop points are lost: {container} has no place for them; {} have",
+            holders.join(", ")
+        ),
         Notice::LoopLost => "the stock loops, this clip has no loop points".to_owned(),
         Notice::Level { by } if *by > 0.0 => format!("{by:.1} LU louder than the stock"),
         Notice::Level { by } => format!("{:.1} LU quieter than the stock", by.abs()),

@@ -105,3 +105,17 @@ fn multiples_come_from_the_sheet_or_the_command() {
     let checked = bench.run(&["check", "out.wav", "--target", "berth.toml"]);
     assert_eq!(checked.code, 1, "{}", checked.out);
 }
+
+/// What a container has no place for is told, with those that have one.
+#[test]
+fn loop_points_are_never_lost_without_a_word() {
+    let bench = Bench::new();
+    let loops = ["fit", "clip.wav", "-o", "looped.wav", "--loop", "0.1s..0.4s"];
+    assert_eq!(bench.run(&loops).code, 0);
+    for (out, lost) in [("a.qoa", true), ("a.w64", true), ("a.aiff", false), ("a.flac", false)] {
+        let ran = bench.run(&["fit", "looped.wav", "-o", out]);
+        assert_eq!(ran.code, 0, "{out}: {}", ran.err);
+        let told = (ran.out + &ran.err).contains("loop points are lost");
+        assert_eq!(told, lost, "{out}");
+    }
+}

@@ -191,11 +191,13 @@ impl Fitting<'_> {
     /// Those of reading.
     pub fn judge(
         &self,
+        plan: &Plan,
         written: &Clip,
         outcome: &Outcome,
         [before, after]: [Option<&Side>; 2],
     ) -> Result<Vec<Notice>> {
         let mut notices = Notice::of_outcome(outcome, written.facts().format.rate);
+        notices.extend(Notice::of_plan(plan));
         notices.extend(Notice::of_seam(written, self.edits)?);
         if let (Some(before), Some(after)) = (before, after) {
             notices.extend(Notice::of_difference(before, after));

@@ -241,7 +241,8 @@ impl Run {
         let separates = plan.steps().iter().any(|step| matches!(step, Step::Separate { .. }));
         made.installed.guide = separates || clip.facts().tags.contains(&Tag::guide());
         made.before = before?;
-        made.notices = fitting.judge(&file, &outcome, [made.before.as_ref(), Some(&after)])?;
+        made.notices =
+            fitting.judge(plan, &file, &outcome, [made.before.as_ref(), Some(&after)])?;
         made.after = Some(after);
         made.outcome = Some(outcome);
         Ok(anew)

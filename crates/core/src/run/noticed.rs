@@ -3,14 +3,16 @@
 use super::fitting::Side;
 use crate::notice::Notice;
 use crate::target::Aim;
-use deft_needle_audio::Spec;
 use deft_needle_audio::clip::Loop;
 use deft_needle_audio::edit::{CutEdit, LoopEdit, Request};
+use deft_needle_audio::plan::{Decision, LeftOut};
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::seam::{Verdict, judge};
+use deft_needle_audio::spec::CONTAINERS;
 use deft_needle_audio::spec::{Format, Kind};
 use deft_needle_audio::units::{FrameRange, SampleRate};
 use deft_needle_audio::{Clip, Edits, Error as AudioError};
+use deft_needle_audio::{Plan, Spec};
 
 /// Louder or quieter than the stock by this is worth a notice, in LU.
 const LEVEL_APART: f64 = 6.0;
@@ -38,6 +40,21 @@ impl Notice {
             all.push(Self::Limited { most, seconds, distortion });
         }
         all
+    }
+
+    /// What a plan has to leave out.
+    pub(super) fn of_plan(plan: &Plan) -> Option<Self> {
+        plan.decisions.iter().find_map(|decision| match decision {
+            Decision::LoopsLeftOut(LeftOut::NoPlace { container }) => Some(Self::LoopsNotHeld {
+                container: container.clone(),
+                holders: CONTAINERS
+                    .iter()
+                    .filter(|row| row.loops.0 > 0 && !row.writes.is_empty())
+                    .map(|row| row.word.to_owned())
+                    .collect(),
+            }),
+            _ => None,
+        })
     }
 
     /// A seam that is heard, where the edits set the loop of the written file.

@@ -286,7 +286,7 @@ fn write(
     let file = open_written(&path, plan)?;
     let after = written.survey.map(|survey| Side::measured(&file, survey));
     let sides = [stock, after.as_ref()];
-    fitted.notices.extend(fitting.judge(&file, &written.outcome, sides)?);
+    fitted.notices.extend(fitting.judge(plan, &file, &written.outcome, sides)?);
     if let (Some(after), true) = (after, shown) {
         fitted.levels = Some([fitting.before(plan, &after, &progress)?, after]);
     }
