@@ -92,7 +92,7 @@ fn take_out(folder: &Path) {
     restore(&root, Which::All, Changed::Refuse, false, &RealDisk::default()).unwrap();
 }
 
-/// As if all files were of yesterday: stamps are trusted once they have settled.
+/// As if all files were of yesterday: time stamps are trusted once they have settled.
 fn age(folder: &Path) {
     let time = SystemTime::now() - Duration::from_secs(60);
     for name in ["game/sfx", "takes"] {
@@ -130,6 +130,6 @@ fn measure(spec: &str) {
     println!("  installed on two cores           {:.2}", ratio(two));
     println!("  efficiency of two cores          {:.0} %", 50.0 / ratio(two));
     println!("  installed again, nothing changed {:.3}  ({again:.2?})", ratio(again));
-    println!("  the same, stamps settled         {:.3}  ({settled:.2?})", ratio(settled));
+    println!("  the same, stamps settled             {:.3}  ({settled:.2?})", ratio(settled));
     println!("  restored                         {:.2}", ratio(out));
 }

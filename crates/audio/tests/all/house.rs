@@ -56,9 +56,32 @@ const TOP: &[(&str, &str)] = &[
 
 /// The same of the crate of files and names.
 const CORE_FLOORS: &[&str] = &[
-    "limits", "names", "refusal", "error", "hash", "digests", "tree", "disk", "stamps", "entry",
-    "template", "sheet", "root", "shelf", "encoder", "notice", "ledger", "stock", "rows", "slots",
-    "learn", "target", "job", "run", "check", "pack",
+    "limits",
+    "names",
+    "refusal",
+    "error",
+    "hash",
+    "digests",
+    "tree",
+    "disk",
+    "hash_cache",
+    "entry",
+    "template",
+    "sheet",
+    "root",
+    "fit_cache",
+    "encoder",
+    "notice",
+    "ledger",
+    "stock",
+    "rows",
+    "slots",
+    "learn",
+    "target",
+    "job",
+    "run",
+    "check",
+    "pack",
 ];
 
 const CORE_TOP: &[(&str, &str)] = &[

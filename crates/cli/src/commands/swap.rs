@@ -13,6 +13,7 @@ use crate::table::{Room, Table};
 use deft_needle_audio::units::Duration;
 use deft_needle_core::disk::RealDisk;
 use deft_needle_core::error::Error as CoreError;
+use deft_needle_core::hash_cache::HashCache;
 use deft_needle_core::ledger::Ledger;
 use deft_needle_core::refusal::OddJob;
 use deft_needle_core::root::Roots;
@@ -20,7 +21,6 @@ use deft_needle_core::root::{Found, Root};
 use deft_needle_core::run::{self, Installation, JobPlan, Placed, Run, Side};
 use deft_needle_core::sheet::Links;
 use deft_needle_core::sheet::Method;
-use deft_needle_core::stamps::Stamps;
 use deft_needle_core::target::Target;
 use std::path::Path;
 
@@ -121,8 +121,8 @@ fn how_found(found: Found) -> Option<&'static str> {
 fn look(mut run: Run, root: &Root, console: &Console) -> Result<Exit, Failure> {
     let progress = Progress::new(console, "planning", 0);
     let state = Ledger::peek(root)?;
-    let stamps = Stamps::load(&root.ledger);
-    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    let hash_cache = HashCache::load(&root.ledger);
+    let mut found = run.look(&state, &hash_cache, &RealDisk::default(), &progress)?;
     drop(progress);
     run.refuse(&mut found)?;
     console.say(planned(&found, root));

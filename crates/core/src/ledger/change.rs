@@ -273,7 +273,7 @@ impl Change<'_, '_> {
     pub fn keep_whole(&mut self, key: &Key, hash: Hash) -> Result<()> {
         let part = self.part(key)?;
         self.ledger.keep_all(&[(&part, Held::File(hash))], |_| false)?;
-        self.ledger.sync_folder(&self.ledger.attic.stock())?;
+        self.ledger.sync_folder(&self.ledger.dir.stock())?;
         // What was waited for was this part, not the one that takes its place.
         self.synced.remove(&part);
         self.ledger.disk.remove(&part).map_err(Error::write("remove", &part))
@@ -443,7 +443,7 @@ impl Change<'_, '_> {
         let own = self.puts.iter().map(log::put_bytes);
         // Both files of the log are written.
         let bytes = 2 * known.chain(own).sum::<u64>();
-        match self.ledger.attic.reserve(bytes, self.ledger.disk) {
+        match self.ledger.dir.reserve(bytes, self.ledger.disk) {
             Err(_) if matches!(self.what, What::Restore | What::Rescue) => Ok(()),
             other => other,
         }

@@ -1,7 +1,7 @@
 //! Kept copies of what slots held, and bringing slots to what they should hold.
 
 use super::record::Held;
-use super::{Ledger, attic};
+use super::{Ledger, ledger_dir};
 use crate::disk::Durable;
 use crate::disk::{Attributes, dress_made};
 use crate::error::{Error, Result};
@@ -52,7 +52,7 @@ impl Ledger<'_> {
         if is_intact(&kept, hash) {
             return Ok(None);
         }
-        let unfinished = kept.with_extension(&attic::UNFINISHED[1..]);
+        let unfinished = kept.with_extension(&ledger_dir::UNFINISHED[1..]);
         if unfinished.symlink_metadata().is_ok() {
             let removed = self.disk.remove(&unfinished);
             removed.map_err(Error::write("remove", &unfinished))?;
@@ -112,7 +112,7 @@ impl Ledger<'_> {
 
     /// Where the copy of some contents lies.
     pub fn kept(&self, hash: Hash) -> PathBuf {
-        super::kept_in(self.attic.folder(), hash)
+        super::kept_in(self.dir.folder(), hash)
     }
 
     /// The kept copy of what a slot held, proved.

@@ -30,18 +30,18 @@ impl Ledger<'_> {
             // One level, no more: what is missing above it may be a drive that is away.
             self.make_folder(place)?;
         }
-        self.make_folder(self.attic.folder())?;
+        self.make_folder(self.dir.folder())?;
         if self.lock.is_none() {
-            self.attic.is_there()?;
+            self.dir.is_there()?;
             self.take_lock()?;
             // There was no ledger when this one was opened: what is here now, another run has made.
-            if !self.attic.read()?.is_empty() {
+            if !self.dir.read()?.is_empty() {
                 self.lock = None;
                 return Err(self.just_changed());
             }
         }
         // Only under the lock: a run that ends takes this folder out with its ledger.
-        self.make_folder(&self.attic.stock())?;
+        self.make_folder(&self.dir.stock())?;
         let canonical = |path: &Path| path.canonicalize().map_err(Error::read(path));
         let path = canonical(&self.root.path)?.to_string_lossy().into_owned();
         let mut facts = Vec::new();
@@ -67,16 +67,16 @@ impl Ledger<'_> {
             self.moved = false;
         }
         if is_new {
-            self.sync_folder(&self.attic.stock())?;
-            self.sync_folder(self.attic.folder())?;
-            if let Some(parent) = self.attic.folder().parent() {
+            self.sync_folder(&self.dir.stock())?;
+            self.sync_folder(self.dir.folder())?;
+            if let Some(parent) = self.dir.folder().parent() {
                 self.sync_folder(parent)?;
             }
         }
         self.root.registry.remember(&Known {
             id: self.state.id.clone(),
             root: self.root.path.clone(),
-            ledger: self.attic.folder().to_owned(),
+            ledger: self.dir.folder().to_owned(),
             others: self.state.others.clone(),
         });
         Ok(())
@@ -84,7 +84,7 @@ impl Ledger<'_> {
 
     /// The folder that the ledger's own lies in, where that is not the root.
     fn place_elsewhere(&self) -> Option<&Path> {
-        self.attic.folder().parent().filter(|place| *place != self.root.path)
+        self.dir.folder().parent().filter(|place| *place != self.root.path)
     }
 
     fn make_folder(&self, folder: &Path) -> Result<()> {

@@ -1,6 +1,6 @@
 //! What a place holds now, and which name of the ledger is its own.
 
-use super::attic::Attic;
+use super::ledger_dir::LedgerDir;
 use super::record::Held;
 use super::state::{Slot, State};
 use crate::disk::Disk;
@@ -75,7 +75,7 @@ pub fn kept_in(folder: &Path, hash: Hash) -> PathBuf {
 
 /// The names of the copies that a ledger keeps.
 pub fn copies_in(folder: &Path) -> Vec<String> {
-    Attic::new(folder).copies()
+    LedgerDir::new(folder).copies()
 }
 
 /// What lies at a path now, links not followed.

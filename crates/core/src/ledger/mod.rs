@@ -20,13 +20,13 @@ pub mod record;
 pub mod rescue;
 pub mod state;
 
-mod attic;
 pub(crate) mod caches;
 mod change;
 mod copies;
 mod establish;
 mod find;
 mod held;
+mod ledger_dir;
 mod originals;
 mod parts;
 mod recover;
@@ -45,7 +45,7 @@ use crate::error::{Error, Result};
 use crate::names::{Key, PART};
 use crate::refusal::OddLedger;
 use crate::root::{Kind, Place, Root, look};
-use attic::Attic;
+use ledger_dir::LedgerDir;
 use record::{Held, Record, TargetFacts};
 use state::State;
 use std::collections::BTreeSet;
@@ -58,7 +58,7 @@ const VERSION: u32 = 3;
 /// The ledger of one root.
 pub struct Ledger<'d> {
     root: Root,
-    attic: Attic,
+    dir: LedgerDir,
     disk: &'d dyn Disk,
     lock: Option<Lock>,
     state: State,
@@ -85,7 +85,7 @@ impl<'d> Ledger<'d> {
 
     fn open_once(root: &Root, disk: &'d dyn Disk) -> Result<Self> {
         let mut ledger = Self::empty(root, disk);
-        if ledger.attic.is_there()? {
+        if ledger.dir.is_there()? {
             ledger.take_lock()?;
             ledger.load()?;
             ledger.recovered = recover::recover(&mut ledger)?;
@@ -99,7 +99,7 @@ impl<'d> Ledger<'d> {
     fn empty(root: &Root, disk: &'d dyn Disk) -> Self {
         Self {
             root: root.clone(),
-            attic: Attic::new(&root.ledger),
+            dir: LedgerDir::new(&root.ledger),
             disk,
             lock: None,
             state: State::default(),
@@ -135,9 +135,9 @@ impl<'d> Ledger<'d> {
     /// # Errors
     /// [`Error::Refused`] where it is damaged or not to be believed; [`Error::Read`].
     pub fn peek(root: &Root) -> Result<State> {
-        let attic = Attic::new(&root.ledger);
-        let read = || match attic.is_there()? {
-            true => attic.read()?.state(),
+        let dir = LedgerDir::new(&root.ledger);
+        let read = || match dir.is_there()? {
+            true => dir.read()?.state(),
             false => Ok(State::default()),
         };
         let mut state = again_while_absent(read)?;
@@ -162,17 +162,17 @@ impl<'d> Ledger<'d> {
     }
 
     fn take_lock(&mut self) -> Result<()> {
-        let path = self.attic.lock();
+        let path = self.dir.lock();
         let lock = self.disk.lock(&path).map_err(Error::write("lock", &path))?;
         self.lock = Some(lock.ok_or_else(|| OddLedger::Busy { root: self.root.path.clone() })?);
         Ok(())
     }
 
     fn load(&mut self) -> Result<()> {
-        let written = self.attic.read()?;
+        let written = self.dir.read()?;
         let mut state = written.state()?;
         trust::check(&mut state, &self.root)?;
-        self.records = Some(written.heal(&self.attic, self.disk)?);
+        self.records = Some(written.heal(&self.dir, self.disk)?);
         self.moved = trust::is_moved(&state, &self.root)
             || state.id.is_empty()
             || trust::real_places(&state.others) != state.real;
@@ -198,13 +198,13 @@ impl<'d> Ledger<'d> {
     /// stay the last one.
     fn append(&mut self, records: Vec<Record>) -> Result<()> {
         let Some(known) = self.records else {
-            return Err(OddLedger::LogFailed { log: self.attic.log() }.into());
+            return Err(OddLedger::LogFailed { log: self.dir.log() }.into());
         };
         for record in &records {
-            debug!(ledger = %self.attic.folder().display(), ?record, "logged");
+            debug!(ledger = %self.dir.folder().display(), ?record, "logged");
         }
         let lines = log::lines(&records, known)?;
-        match self.attic.append(lines.as_bytes(), self.disk) {
+        match self.dir.append(lines.as_bytes(), self.disk) {
             Ok(()) => self.records = Some(known + records.len()),
             Err((error, cut)) => {
                 self.records = cut.then_some(known);
@@ -275,18 +275,18 @@ impl<'d> Ledger<'d> {
     /// another run's.
     fn tidy(&mut self) {
         if self.lock.is_none() {
-            let _ = self.disk.remove_folder(self.attic.folder());
+            let _ = self.disk.remove_folder(self.dir.folder());
             return;
         }
         let wanted = self.state.kept();
-        let others = self.attic.copies().into_iter();
+        let others = self.dir.copies().into_iter();
         let wanted: BTreeSet<String> = wanted.iter().map(|hash| hash.hex()).collect();
         let gone = others.filter(|hex| self.state.taken.contains(hex) && !wanted.contains(hex));
-        let gone: Vec<String> = gone.chain(self.attic.unfinished()).collect();
-        crate::disk::at_once(&gone, |name| self.disk.remove(&self.attic.stock().join(name)));
+        let gone: Vec<String> = gone.chain(self.dir.unfinished()).collect();
+        crate::disk::at_once(&gone, |name| self.disk.remove(&self.dir.stock().join(name)));
         let matters = self.state.slots.values().any(state::Slot::matters);
         let is_clean = self.state.pending.is_none() && self.state.left.is_empty();
-        if !matters && is_clean && self.attic.copies().is_empty() && !self.has_emptied_folders() {
+        if !matters && is_clean && self.dir.copies().is_empty() && !self.has_emptied_folders() {
             self.vanish();
         }
     }
@@ -302,10 +302,10 @@ impl<'d> Ledger<'d> {
 
     /// Leaves the root as it was before there was a ledger.
     fn vanish(&mut self) {
-        if !self.attic.clear(self.disk) {
+        if !self.dir.clear(self.disk) {
             // One file of the log may be gone already. What is logged next needs both to be whole.
-            let written = self.attic.read();
-            self.records = written.and_then(|log| log.heal(&self.attic, self.disk)).ok();
+            let written = self.dir.read();
+            self.records = written.and_then(|log| log.heal(&self.dir, self.disk)).ok();
             return;
         }
         self.root.registry.forget(&self.state.id);
@@ -314,9 +314,9 @@ impl<'d> Ledger<'d> {
         self.moved = !others.is_empty();
         self.state = State { others, ..State::default() };
         // Still locked: whoever waits for the lock finds that the file of that name is gone.
-        let _ = self.disk.remove(&self.attic.lock());
+        let _ = self.disk.remove(&self.dir.lock());
         self.lock = None;
-        let _ = self.disk.remove_folder(self.attic.folder());
+        let _ = self.disk.remove_folder(self.dir.folder());
     }
 }
 

@@ -83,7 +83,7 @@ impl Change<'_, '_> {
         };
         let kept = self.ledger.keep_all(&files, without);
         kept.map_err(|error| changed().unwrap_or(error))?;
-        self.ledger.sync_folder(&self.ledger.attic.stock())
+        self.ledger.sync_folder(&self.ledger.dir.stock())
     }
 
     /// Waits until the parts are on the disk itself. Where it is full, a part of what is kept goes: its place is made

@@ -1,7 +1,7 @@
 //! Restoring stock when both files of the log are damaged or gone: kept copies are matched to slots by
 //! all that is still known, and what is sure is restored. Nothing that lies in a slot is lost by it.
 
-use super::attic::Attic;
+use super::ledger_dir::LedgerDir;
 use super::record::{Held, Put, Record};
 use super::state::State;
 use super::{Ledger, What};
@@ -120,17 +120,17 @@ impl Memory {
 /// # Errors
 /// [`Error::Refused`] where there is no ledger, or one that is not damaged; [`Error::Read`].
 pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Result<Rescue> {
-    let attic = Attic::new(&root.ledger);
-    if !attic.is_there()? {
+    let dir = LedgerDir::new(&root.ledger);
+    if !dir.is_there()? {
         return Err(OddLedger::Missing { root: root.path.clone() }.into());
     }
-    let state = attic.read()?.state();
-    let copies = attic.copies();
+    let state = dir.read()?.state();
+    let copies = dir.copies();
     if state.as_ref().is_ok_and(|state| state.strays_of(&copies).is_empty()) {
         return Err(OddLedger::Healthy { root: root.path.clone() }.into());
     }
-    let memory = Memory::of(&attic.all_records()?);
-    let whereabouts = whereabouts(root);
+    let memory = Memory::of(&dir.all_records()?);
+    let recorded_roots = recorded_roots(root);
     let copies: BTreeSet<String> = match &state {
         Ok(state) => state.strays_of(&copies).into_iter().collect(),
         Err(_) => copies.into_iter().collect(),
@@ -140,7 +140,7 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
     let found = memory.originals.iter();
     let found = found.map(|(key, (held, was))| (key.clone(), *held, was.clone(), How::Record));
     let by_list = listed.iter().filter_map(|(name, hash)| {
-        let key = whereabouts.key(&root.path, None, name, disk).ok()?;
+        let key = recorded_roots.key(&root.path, None, name, disk).ok()?;
         let known = copies.contains(&hash.hex()) && !memory.originals.contains_key(&key);
         known.then_some((key, Held::File(*hash), None, How::List))
     });
@@ -149,7 +149,7 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
     let all = found.chain(by_list).filter(|(key, ..)| !healthy.contains_key(key));
     for (slot, held, was, how) in all {
         matched.extend(held.hash().map(|hash| hash.hex()));
-        let now = whereabouts.path_of(&root.path, &slot).and_then(|path| super::held_at(&path));
+        let now = recorded_roots.path_of(&root.path, &slot).and_then(|path| super::held_at(&path));
         let kept = held
             .hash()
             .is_none_or(|hash| super::copies::is_intact(&super::kept_in(&root.ledger, hash), hash));
@@ -169,12 +169,12 @@ pub fn plan(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Re
         }
     }
     let strays = copies.iter().filter(|copy| !matched.contains(*copy));
-    rescue.strays = strays.map(|copy| stray(&attic.stock().join(copy), copy)).collect();
+    rescue.strays = strays.map(|copy| stray(&dir.stock().join(copy), copy)).collect();
     Ok(rescue)
 }
 
 /// Where roots are, as far as the ledger's records may be believed.
-fn whereabouts(root: &Root) -> State {
+fn recorded_roots(root: &Root) -> State {
     let mut state = State::default();
     // A state of nothing refuses no place.
     let _ = super::trust::place_others(&mut state, root);
@@ -199,19 +199,19 @@ fn stray(path: &Path, name: &str) -> Stray {
 /// # Errors
 /// As [`plan`]; [`Error::Write`].
 pub fn rescue(root: &Root, listed: &BTreeMap<String, Hash>, disk: &dyn Disk) -> Result<Rescue> {
-    let attic = Attic::new(&root.ledger);
-    attic.is_there()?;
+    let dir = LedgerDir::new(&root.ledger);
+    dir.is_there()?;
     let mut ledger = Ledger::empty(root, disk);
     ledger.take_lock()?;
     let rescue = plan(root, listed, disk)?;
-    let memory = Memory::of(&attic.all_records()?);
-    if attic.read()?.state().is_err() {
-        attic.retire(disk)?;
+    let memory = Memory::of(&dir.all_records()?);
+    if dir.read()?.state().is_err() {
+        dir.retire(disk)?;
     } else {
         ledger.load()?;
     }
     ledger.establish()?;
-    let copies = attic.copies();
+    let copies = dir.copies();
     ledger.append(vec![Record::Strays { copies }])?;
     let keys: Vec<Key> = rescue.restored.iter().map(|found| found.slot.clone()).collect();
     let mut change = ledger.begin(What::Rescue, &keys, Vec::new(), Vec::new())?;

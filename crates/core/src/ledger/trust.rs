@@ -138,7 +138,7 @@ fn is_there(path: &Path, slot: &Slot) -> bool {
 impl Change<'_, '_> {
     /// A file that two ledgers know would be taken for stock by one of them.
     pub(super) fn refuse_known_elsewhere(&self) -> Result<()> {
-        let own = self.ledger.attic.folder();
+        let own = self.ledger.dir.folder();
         // A root may lead to a folder of another one through a link.
         let real = |before: &Before| {
             let folder = before.path.ancestors().skip(1).find_map(|path| path.canonicalize().ok());

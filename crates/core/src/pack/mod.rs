@@ -12,11 +12,11 @@ use crate::disk::Disk;
 use crate::encoder::private_folder;
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::hash_cache::HashCache;
 use crate::ledger::record::Installed;
 use crate::refusal::{OddPack, OddPath};
 use crate::run::{JobPlan, Keep, Line, Make, Notice, Packed, Run};
 use crate::sheet::{Pack, PackForm};
-use crate::stamps::Stamps;
 use crate::stock::{Member, Stock};
 use deft_needle_audio::Observer;
 use schemars::JsonSchema;
@@ -124,7 +124,7 @@ impl Run {
         observer: &dyn Observer,
     ) -> Result<Report> {
         let state = self.rootless_state();
-        let mut plan = self.look(&state, &Stamps::default(), disk, observer)?;
+        let mut plan = self.look(&state, &HashCache::default(), disk, observer)?;
         self.refuse(&mut plan)?;
         let form = self.layout().form;
         if form == PackForm::Folder {

@@ -6,11 +6,11 @@ use super::{Run, known};
 use crate::disk::Disk;
 use crate::entry::Made;
 use crate::error::{Error, Result};
+use crate::hash_cache::HashCache;
 use crate::ledger::state::State;
 use crate::names::Key;
 use crate::refusal::OddSlot;
 use crate::sheet::{Entry, Way};
-use crate::stamps::Stamps;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
@@ -38,8 +38,8 @@ impl Run {
     /// # Errors
     /// Templates that name what is not known, entries that cannot be made, files that cannot be read.
     pub(crate) fn brought(&self, lines: &[Line], disk: &dyn Disk) -> Result<Brought> {
-        let (state, stamps) = (self.rootless_state(), Stamps::default());
-        let sources = Sources { state: &state, stamps: &stamps, disk };
+        let (state, hash_cache) = (self.rootless_state(), HashCache::default());
+        let sources = Sources { state: &state, hash_cache: &hash_cache, disk };
         let mut brought = Brought::default();
         let mut wanted: Vec<(String, Filled)> = Vec::new();
         for part in &self.target.sheet.entries {

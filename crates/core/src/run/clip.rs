@@ -2,19 +2,19 @@
 
 use crate::error::{Error, Result};
 use crate::hash::Hash;
+use crate::hash_cache::HashCache;
 use crate::job::Placement;
 use crate::names::Near;
 use crate::refusal::OddJob;
-use crate::stamps::Stamps;
 use crate::tree::near_files;
 
 /// The hash of a clip.
-pub fn hash_of(placement: &Placement, stamps: &Stamps) -> Result<Hash> {
+pub fn hash_of(placement: &Placement, hash_cache: &HashCache) -> Result<Hash> {
     let Some(path) = placement.clip.stored_at() else {
         let mut bytes = placement.clip.open()?;
         return Hash::of_reader(&mut bytes).map_err(Error::read(placement.clip.name()));
     };
-    stamps.hash(path).map_err(|error| match (error, near_clip(placement)) {
+    hash_cache.hash(path).map_err(|error| match (error, near_clip(placement)) {
         (Error::Read { source, .. }, Some(near))
             if source.kind() == std::io::ErrorKind::NotFound =>
         {

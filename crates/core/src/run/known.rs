@@ -13,14 +13,14 @@ use deft_needle_audio::units::{FrameRange, SampleRate};
 use std::path::PathBuf;
 
 /// What is known of a file that an entry names.
-pub(super) struct Spoken {
+pub(super) struct FileFacts {
     pub frames: u64,
     pub rate: SampleRate,
     channels: u16,
     pub looped: Option<FrameRange>,
 }
 
-impl Spoken {
+impl FileFacts {
     fn of(clip: &Clip) -> Self {
         let facts = clip.facts();
         Self {
@@ -119,9 +119,9 @@ fn placed_at(run: &Run, line: &Line) -> Option<PathBuf> {
     Some(line.key.path(other.unwrap_or(&root.path)))
 }
 
-pub(super) fn spoken(run: &Run, line: &Line) -> Result<Option<Spoken>> {
+pub(super) fn spoken(run: &Run, line: &Line) -> Result<Option<FileFacts>> {
     Ok(match &line.work {
-        Work::Fit { plan } => Some(Spoken {
+        Work::Fit { plan } => Some(FileFacts {
             frames: plan.to.frames,
             rate: plan.to.format.rate,
             channels: plan.to.format.channels.count(),
@@ -134,9 +134,9 @@ pub(super) fn spoken(run: &Run, line: &Line) -> Result<Option<Spoken>> {
             let input = deft_needle_audio::read::Input::file(&path);
             // A closed format has no length that could be told.
             let clip = Clip::from_input(input, &line.hints()).ok();
-            clip.map(|clip| Spoken::of(&clip))
+            clip.map(|clip| FileFacts::of(&clip))
         }
-        Work::AsIs { .. } => line.open().ok().map(|clip| Spoken::of(&clip)),
+        Work::AsIs { .. } => line.open().ok().map(|clip| FileFacts::of(&clip)),
         Work::Encode { .. } => None,
     })
 }

@@ -8,6 +8,7 @@ use crate::disk::Disk;
 use crate::error::Result;
 use crate::error::internal;
 use crate::hash::Hash;
+use crate::hash_cache::HashCache;
 use crate::job::Placement;
 use crate::ledger::record::{Held, Installed};
 use crate::ledger::state::State;
@@ -16,7 +17,6 @@ use crate::notice::Notice;
 use crate::refusal::{OddJob, OddPath, OddSlot};
 use crate::sheet::Method;
 use crate::sheet::{Accepted, LoopFile, OutsideEncoder, Rule};
-use crate::stamps::Stamps;
 use crate::stock::Member;
 use crate::target::Aim;
 use deft_needle_audio::edit::{Level, Request};
@@ -115,7 +115,7 @@ pub struct Sources<'a> {
     /// The ledger's state.
     pub state: &'a State,
     /// Hashes of files.
-    pub stamps: &'a Stamps,
+    pub hash_cache: &'a HashCache,
     /// Where names are looked up.
     pub disk: &'a dyn Disk,
 }
@@ -146,7 +146,7 @@ impl Run {
             None => (slot, aim),
         };
         let key = self.key_of(&slot, sources)?;
-        let clip_hash = clip::hash_of(placement, sources.stamps)?;
+        let clip_hash = clip::hash_of(placement, sources.hash_cache)?;
         let (demand, mut notices) = aim.demand(&placement.request, placement.like.as_ref())?;
         notices.extend(of_links);
         let stock = self.stock(&slot, &key, &aim, placement, sources)?;
@@ -228,7 +228,7 @@ impl Run {
         let path = sources.state.path_of(&root.path, key).ok()?;
         let same = ours
             && top.installed.key == Some(fit_key)
-            && sources.stamps.hash(&path).is_ok_and(|now| Some(Held::File(now)) == expected)
+            && sources.hash_cache.hash(&path).is_ok_and(|now| Some(Held::File(now)) == expected)
             && self.has_loop_files(slot, sources);
         same.then(|| top.installed.clone())
     }

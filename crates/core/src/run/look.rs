@@ -7,6 +7,7 @@ use super::removal::{Act, Removal, plan_removal};
 use super::restore::{Changed, Which, covered};
 use crate::disk::Disk;
 use crate::error::{Error, Result};
+use crate::hash_cache::HashCache;
 use crate::ledger::Ledger;
 use crate::ledger::record::Held;
 use crate::ledger::state::State;
@@ -15,7 +16,6 @@ use crate::notice::Notice;
 use crate::refusal::OddSlot;
 use crate::root::Root;
 use crate::sheet::{Entry, PackForm, Size};
-use crate::stamps::Stamps;
 use deft_needle_audio::Observer;
 use deft_needle_audio::Unmet;
 use rayon::prelude::*;
@@ -97,12 +97,12 @@ impl Run {
     pub fn look(
         &self,
         state: &State,
-        stamps: &Stamps,
+        hash_cache: &HashCache,
         disk: &dyn Disk,
         observer: &dyn Observer,
     ) -> Result<JobPlan> {
         let mut faults = Vec::new();
-        let sources = Sources { state, stamps, disk };
+        let sources = Sources { state, hash_cache, disk };
         let placements = &self.dealt.placements;
         let worked: Vec<Result<Line>> = placements
             .par_iter()

@@ -200,7 +200,7 @@ impl Run {
         made.bytes = std::fs::metadata(part).map_err(Error::read(part))?.len();
         if let (Keep::ForLater, true, Some(outcome)) = (keep, fitted_anew, &made.outcome) {
             // Without it the installation takes longer, and nothing else.
-            let _ = self.shelf.keep(line.fit_key, part, made.hash, outcome, disk);
+            let _ = self.fit_cache.keep(line.fit_key, part, made.hash, outcome, disk);
         }
         (how.whole)(part);
         if made.installed.spec.is_empty() {
@@ -256,7 +256,7 @@ impl Run {
         part: &Path,
         disk: &dyn Disk,
     ) -> Option<Outcome> {
-        let outcome = self.shelf.take(line.fit_key, part, disk)?;
+        let outcome = self.fit_cache.take(line.fit_key, part, disk)?;
         let mut format = plan.to.format;
         format.encoding.quality = None;
         let meets = |clip: Clip| {

@@ -11,7 +11,6 @@ mod clip;
 mod destination;
 mod encode;
 mod entries;
-mod exhibit;
 mod existing;
 mod fitting;
 mod kept;
@@ -23,6 +22,7 @@ mod noticed;
 mod packed;
 mod place;
 mod place_of;
+mod preview;
 mod removal;
 mod restore;
 mod sets;
@@ -32,7 +32,6 @@ mod swap;
 
 pub use crate::notice::Notice;
 pub use entries::EntryLine;
-pub use exhibit::{Exhibit, Exhibits, Standing, exhibit_root};
 pub use existing::refuse_existing;
 pub use fitting::{Audience, Fitting, Side, Written, open_written};
 pub use kept::{KeptAct, KeptDone, kept};
@@ -41,11 +40,13 @@ pub use look::{Back, JobPlan};
 pub(crate) use make::{Keep, Make};
 pub use packed::{Packed, PackedPlace};
 pub use place::{Installation, Placed, Session};
+pub use preview::{Preview, Previews, Standing, exhibit_root};
 pub use restore::{Changed, Failed, Restored, Which, restore};
 pub use status::{Condition, EntryStatus, KeptCopy, Proof, SlotStatus, Status, status};
 pub use swap::Swap;
 
 use crate::error::{Error, Result};
+use crate::fit_cache::FitCache;
 use crate::hash::Hash;
 use crate::job::{Dealt, Job};
 use crate::ledger::record::EntryRecord;
@@ -54,7 +55,6 @@ use crate::names::{Key, nearest};
 use crate::refusal::OddJob;
 use crate::root::{Found, Root, RootAsk};
 use crate::sheet::Pattern;
-use crate::shelf::Shelf;
 use crate::target::Target;
 use deft_needle_audio::plan::Surveys;
 use deft_needle_audio::{Observer, Plan};
@@ -118,7 +118,7 @@ pub struct Run {
     /// What was measured of clips.
     surveys: Surveys,
     /// What proofs have made.
-    shelf: Shelf,
+    fit_cache: FitCache,
     /// A change that had been interrupted, and was dealt with before this was opened.
     recovered: Option<Recovered>,
 }
@@ -264,7 +264,7 @@ impl Run {
             packing: false,
             plans: Mutex::default(),
             surveys: Surveys::default(),
-            shelf: Shelf::of_user(),
+            fit_cache: FitCache::of_user(),
             recovered: None,
         })
     }
@@ -301,7 +301,7 @@ impl Run {
             packing: true,
             plans: Mutex::default(),
             surveys: Surveys::default(),
-            shelf: Shelf::of_user(),
+            fit_cache: FitCache::of_user(),
             recovered: None,
         })
     }

@@ -11,6 +11,7 @@ use crate::disk::write_part;
 use crate::error::Result;
 use crate::error::internal;
 use crate::hash::Hash;
+use crate::hash_cache::HashCache;
 use crate::ledger::record::{EntryRecord, Held, Installed, TargetFacts};
 use crate::ledger::{Back, Change, Ledger, Over, Recovered};
 use crate::names::Key;
@@ -18,7 +19,6 @@ use crate::notice::Notice;
 use crate::refusal::{OddJob, OddSlot};
 use crate::root::Root;
 use crate::sheet::Size;
-use crate::stamps::Stamps;
 use deft_needle_audio::render::Outcome;
 use deft_needle_audio::{Observer, Plan};
 use schemars::JsonSchema;
@@ -86,7 +86,7 @@ pub struct Session<'d> {
     pub plan: JobPlan,
     root: Root,
     ledger: Ledger<'d>,
-    stamps: Stamps,
+    hash_cache: HashCache,
 }
 
 impl<'d> Session<'d> {
@@ -99,9 +99,9 @@ impl<'d> Session<'d> {
             return Err(OddJob::NoRoot.into());
         };
         let ledger = Ledger::open(&root, disk)?;
-        let stamps = Stamps::load(&root.ledger);
-        let plan = run.look(ledger.state(), &stamps, disk, observer)?;
-        Ok(Self { run, plan, root, ledger, stamps })
+        let hash_cache = HashCache::load(&root.ledger);
+        let plan = run.look(ledger.state(), &hash_cache, disk, observer)?;
+        Ok(Self { run, plan, root, ledger, hash_cache })
     }
 
     /// Does it: everything, or nothing.
@@ -120,7 +120,7 @@ impl<'d> Session<'d> {
         if self.plan.is_idle() {
             let lines = self.plan.lines.iter();
             done.unchanged = lines.map(|line| line.slot.clone()).collect();
-            self.stamps.save(&self.root.ledger, disk);
+            self.hash_cache.save(&self.root.ledger, disk);
             return Ok(done);
         }
         let clear = self.run.target.sheet.clear.0.iter();
@@ -130,15 +130,15 @@ impl<'d> Session<'d> {
                 after: self.run.target.sheet.after.clone(),
             });
         }
-        let Self { run, plan, ledger, stamps, .. } = &mut self;
+        let Self { run, plan, ledger, hash_cache, .. } = &mut self;
         done.caches.clone_from(&plan.caches);
         match run.destination.archive.clone() {
             Some(archive) => {
                 super::archive::place(run, plan, ledger, &archive, disk, observer, &mut done)?;
             }
-            None => place(run, plan, ledger, stamps, disk, observer, &mut done)?,
+            None => place(run, plan, ledger, hash_cache, disk, observer, &mut done)?,
         }
-        self.stamps.save(&self.root.ledger, disk);
+        self.hash_cache.save(&self.root.ledger, disk);
         Ok(done)
     }
 }
@@ -156,7 +156,7 @@ fn place(
     run: &Run,
     plan: &mut JobPlan,
     ledger: &mut Ledger<'_>,
-    stamps: &Stamps,
+    hash_cache: &HashCache,
     disk: &dyn Disk,
     observer: &dyn Observer,
     done: &mut Installation,
@@ -175,7 +175,7 @@ fn place(
     if run.entries && run.target.sheet.asks_for_digests() {
         let made: BTreeMap<Key, PathBuf> =
             lines.iter().map(|line| line.key.clone()).zip(parts).collect();
-        run.tell_digests(plan, &made, &Sources { state: &state, stamps, disk })?;
+        run.tell_digests(plan, &made, &Sources { state: &state, hash_cache, disk })?;
     }
     for (line, fitted) in new_lines(plan).into_iter().zip(fitted) {
         let hash = fitted.hash;

@@ -57,7 +57,7 @@ impl Run {
         // Where our own file is there, the ledger knows the stock without a look at it.
         if let Some(known) = of_ours
             && path.is_file()
-            && let Ok(now) = sources.stamps.hash(&path)
+            && let Ok(now) = sources.hash_cache.hash(&path)
             && known.expected() == Some(Held::File(now))
             && let Some(Held::File(hash)) = known.original()
         {
@@ -80,7 +80,7 @@ impl Run {
         if there.kind == Kind::Nothing && !here {
             refuse_twin(&folder, key.within())?;
         }
-        let hash = stock.as_ref().map(|path| sources.stamps.hash(path)).transpose()?;
+        let hash = stock.as_ref().map(|path| sources.hash_cache.hash(path)).transpose()?;
         Ok(Stock { path: stock, hash, changed })
     }
 

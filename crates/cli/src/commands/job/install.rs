@@ -10,11 +10,11 @@ use crate::paths::shown;
 use crate::progress::Progress;
 use crate::report::notice;
 use deft_needle_core::disk::RealDisk;
+use deft_needle_core::hash_cache::HashCache;
 use deft_needle_core::ledger::Ledger;
 use deft_needle_core::ledger::state::State;
 use deft_needle_core::names::Key;
 use deft_needle_core::run::{Installation, JobPlan, Run, Session};
-use deft_needle_core::stamps::Stamps;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::path::Path;
@@ -100,8 +100,8 @@ pub fn look(run: Run, console: &Console) -> Result<Exit, Failure> {
         return Err(Failure::usage("the job has no root", "name it with --root"));
     };
     let state = Ledger::peek(&root)?;
-    let stamps = Stamps::load(&root.ledger);
-    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    let hash_cache = HashCache::load(&root.ledger);
+    let mut found = run.look(&state, &hash_cache, &RealDisk::default(), &progress)?;
     drop(progress);
     look_at_pack(&run, &mut found);
     if let Some(pending) = &state.pending {
@@ -116,8 +116,8 @@ pub fn look(run: Run, console: &Console) -> Result<Exit, Failure> {
 /// The same for a job without a root, which is only to be packed.
 pub fn look_unplaced(run: &Run, console: &Console) -> Result<Exit, Failure> {
     let progress = Progress::new(console, "planning", 0);
-    let (state, stamps) = (State::default(), Stamps::default());
-    let mut found = run.look(&state, &stamps, &RealDisk::default(), &progress)?;
+    let (state, hash_cache) = (State::default(), HashCache::default());
+    let mut found = run.look(&state, &hash_cache, &RealDisk::default(), &progress)?;
     drop(progress);
     look_at_pack(run, &mut found);
     Ok(tell_plan(run, &found, console))

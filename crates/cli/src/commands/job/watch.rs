@@ -28,7 +28,7 @@ const QUIET: Duration = Duration::from_millis(60);
 const PATIENCE: Duration = Duration::from_secs(10);
 /// Drives over a network may tell nothing at all: so often files are looked at in any case.
 const LONGEST: Duration = Duration::from_secs(2);
-/// How often stamps are compared where the system does not tell of changes.
+/// How often time stamps are compared where the system does not tell of changes.
 const POLL: Duration = Duration::from_secs(1);
 
 /// Bytes of sounds that go into a page that is written at each turn.
@@ -149,7 +149,7 @@ fn is_partial(file: &Path) -> bool {
         }
 }
 
-/// News of changed files: the system's, or where it gives none, from comparing stamps.
+/// News of changed files: the system's, or where it gives none, from comparing time stamps.
 struct News {
     watcher: Option<Box<dyn Watcher>>,
     heard: Receiver<()>,
@@ -194,7 +194,7 @@ impl News {
         }
     }
 
-    /// Falls back to comparing stamps, as on drives over a network.
+    /// Falls back to comparing time stamps, as on drives over a network.
     fn poll(&mut self) {
         let (tell, heard) = std::sync::mpsc::channel();
         self.watcher = polling(tell);

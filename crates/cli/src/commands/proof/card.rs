@@ -10,7 +10,7 @@ use deft_needle_audio::plan::Decision;
 use deft_needle_audio::units::Duration;
 use deft_needle_audio::{Clip, Observer};
 use deft_needle_core::names::family_of;
-use deft_needle_core::run::{self, Exhibit, Notice, Standing};
+use deft_needle_core::run::{self, Notice, Preview, Standing};
 use deft_needle_proof::draw::{self, PARTS};
 use deft_needle_proof::page::{Mark, Told};
 use deft_needle_proof::sound::Playable;
@@ -18,7 +18,7 @@ use deft_needle_proof::{Card, Side, Sounds};
 
 /// A slot, drawn, and what it sounds like.
 pub fn card(
-    exhibit: &Exhibit,
+    preview: &Preview,
     heard: &Heard,
     observer: &dyn Observer,
 ) -> Result<(Card, [Option<Playable>; 2]), deft_needle_audio::Error> {
@@ -26,31 +26,31 @@ pub fn card(
         let shown = clip.as_ref().map(|clip| side(clip, measured.as_ref(), heard, observer));
         shown.transpose().map(Option::unzip)
     };
-    let [before, after] = &exhibit.sides;
-    let (stock, stock_sound) = shown(&exhibit.stock, before)?;
-    let (mut new, new_sound) = shown(&exhibit.new, after)?;
+    let [before, after] = &preview.sides;
+    let (stock, stock_sound) = shown(&preview.stock, before)?;
+    let (mut new, new_sound) = shown(&preview.new, after)?;
     if let Some(new) = &mut new {
-        new.marks.extend(marks_of(exhibit, new));
+        new.marks.extend(marks_of(preview, new));
     }
-    let kind = exhibit.new.as_ref().map(|clip| {
+    let kind = preview.new.as_ref().map(|clip| {
         let format = clip.facts().format;
         format!("{} {}", format.container, format.encoding.codec.facts().word)
     });
     let card = Card {
         number: 0,
-        slot: exhibit.slot.clone(),
-        clip: exhibit.clip.clone(),
-        state: match exhibit.standing {
+        slot: preview.slot.clone(),
+        clip: preview.clip.clone(),
+        state: match preview.standing {
             Standing::New => "new",
             Standing::Unchanged => "unchanged",
             Standing::Installed(condition) => condition.words(),
         }
         .to_owned(),
         kind: kind.unwrap_or_else(|| "closed format".to_owned()),
-        family: family_of(&exhibit.slot).map(|family| family.pattern),
-        notices: exhibit.notices.iter().map(told).collect(),
-        decisions: exhibit.decisions.iter().map(|d| (plan::line(d), plan::why(d))).collect(),
-        lines: exhibit.lines.trim_end().to_owned(),
+        family: family_of(&preview.slot).map(|family| family.pattern),
+        notices: preview.notices.iter().map(told).collect(),
+        decisions: preview.decisions.iter().map(|d| (plan::line(d), plan::why(d))).collect(),
+        lines: preview.lines.trim_end().to_owned(),
         stock,
         new,
     };
@@ -104,14 +104,14 @@ fn side(
 }
 
 /// Fades, and what a limiter did.
-fn marks_of(exhibit: &Exhibit, new: &Side) -> Vec<Mark> {
+fn marks_of(preview: &Preview, new: &Side) -> Vec<Mark> {
     let parts = |seconds: f64| {
         let share = (seconds / new.seconds.max(1e-6)).clamp(0.0, 1.0);
         let parts = deft_needle_audio::num::rounded(share * f64::from(PARTS)).max(1);
         u32::try_from(parts).unwrap_or(1)
     };
     let mut marks = Vec::new();
-    for decision in &exhibit.decisions {
+    for decision in &preview.decisions {
         if let Decision::Faded { seconds: [head, tail] } = decision {
             let mut fade = |seconds: f64, start: u32, words: &str| {
                 if seconds > 0.0 {
@@ -123,7 +123,7 @@ fn marks_of(exhibit: &Exhibit, new: &Side) -> Vec<Mark> {
             fade(*tail, PARTS - parts(*tail).min(PARTS), "out");
         }
     }
-    let limited = exhibit.outcome.as_ref().map(|outcome| outcome.limited);
+    let limited = preview.outcome.as_ref().map(|outcome| outcome.limited);
     if let Some(limited) = limited.filter(|limited| limited.frames > 0) {
         let seconds = deft_needle_audio::num::real(limited.frames) / f64::from(new.rate.max(1));
         let words = format!("by up to {:.1} dB, for {}", limited.most.abs(), Duration(seconds));

@@ -21,12 +21,12 @@ use deft_needle_core::disk::RealDisk;
 use deft_needle_core::disk::{put_file, same_file};
 use deft_needle_core::encoder::private_folder;
 use deft_needle_core::hash::Hash;
+use deft_needle_core::hash_cache::HashCache;
 use deft_needle_core::ledger::Ledger;
 use deft_needle_core::root::{Kind, Root};
 use deft_needle_core::run::refuse_existing;
-use deft_needle_core::run::{Exhibits, Notice, Run, Which, exhibit_root};
+use deft_needle_core::run::{Notice, Previews, Run, Which, exhibit_root};
 use deft_needle_core::sheet::Size;
-use deft_needle_core::stamps::Stamps;
 use deft_needle_proof::page::{Room, Told, files_beside, turning};
 use deft_needle_proof::sound::Playable;
 use deft_needle_proof::{Card, Page};
@@ -53,7 +53,7 @@ pub fn run(args: &Proof, console: &Console) -> Result<Exit, Failure> {
     console.say(format!(
         "{}: {}, {}",
         paint(BOLD, safe(&shown(&args.out))),
-        counted(proof.exhibits.all.len(), "slot"),
+        counted(proof.previews.all.len(), "slot"),
         Size(written.bytes)
     ));
     if let Some(files) = &written.files {
@@ -102,7 +102,7 @@ pub fn refuse_foreign(made_of: &[&Path], out: &Path, overwrite: bool) -> Result<
 
 /// What a page is made of.
 pub struct Gathered {
-    exhibits: Exhibits,
+    previews: Previews,
     heard: Heard,
     title: String,
     job: String,
@@ -156,7 +156,7 @@ fn of_swap(args: &Proof, slot: &Path, observer: &Progress) -> Result<Gathered, F
     let proof = of_run(&run, title, observer)?;
     match proof.problems.first() {
         // One slot that cannot be made leaves nothing to show.
-        Some(_) if proof.exhibits.all.is_empty() => {
+        Some(_) if proof.previews.all.is_empty() => {
             let (words, _) = &proof.problems[0];
             Err(Failure::usage(words.clone(), proof.help[0].clone().unwrap_or_default()))
         }
@@ -166,20 +166,20 @@ fn of_swap(args: &Proof, slot: &Path, observer: &Progress) -> Result<Gathered, F
 
 fn of_run(run: &Run, title: String, observer: &Progress) -> Result<Gathered, Failure> {
     let disk = RealDisk::default();
-    let (state, stamps) = match &run.root {
-        Some(root) => (Ledger::peek(root)?, Stamps::load(&root.ledger)),
+    let (state, hash_cache) = match &run.root {
+        Some(root) => (Ledger::peek(root)?, HashCache::load(&root.ledger)),
         None => Default::default(),
     };
-    let plan = run.look(&state, &stamps, &disk, observer)?;
+    let plan = run.look(&state, &hash_cache, &disk, observer)?;
     let faults: Vec<_> = run.faults(&plan).collect();
     let heard = Heard::within(private_folder()?);
-    let exhibits = run.exhibit(&plan, &heard, &disk, observer)?;
+    let previews = run.preview(&plan, &heard, &disk, observer)?;
     let root = run.root.as_ref().map(|root| shown(&root.path));
     let mut facts = vec![("target".to_owned(), run.target.sheet.name.clone())];
     facts.extend(root.map(|root| ("root".to_owned(), root)));
     let help = |fault| Some(error::core_remedy(fault)).filter(|help| !help.is_empty());
     Ok(Gathered {
-        exhibits,
+        previews,
         heard,
         title,
         job: run.job.name.clone(),
@@ -204,9 +204,9 @@ fn of_root(args: &Proof, observer: &Progress) -> Result<Gathered, Failure> {
     let below = super::restore::within(root, &args.what)?;
     let which = below.as_deref().map_or(Which::All, Which::Below);
     let heard = Heard::within(private_folder()?);
-    let exhibits = exhibit_root(root, which, &heard, observer)?;
+    let previews = exhibit_root(root, which, &heard, observer)?;
     Ok(Gathered {
-        exhibits,
+        previews,
         heard,
         title: format!("Proof of what is installed in {}", shown(&root.path)),
         job: String::new(),
@@ -245,9 +245,9 @@ impl Gathered {
             disk: &disk,
             used: BTreeSet::new(),
         };
-        let mut cards = Vec::with_capacity(self.exhibits.all.len());
-        for some in self.exhibits.all.chunks(TOGETHER) {
-            let drawn = some.par_iter().map(|exhibit| card(exhibit, &self.heard, observer));
+        let mut cards = Vec::with_capacity(self.previews.all.len());
+        for some in self.previews.all.chunks(TOGETHER) {
+            let drawn = some.par_iter().map(|preview| card(preview, &self.heard, observer));
             let drawn: Vec<(Card, [Option<Playable>; 2])> = drawn.collect::<Result<_, _>>()?;
             for (mut card, sounds) in drawn {
                 card.number = cards.len() + 1;
@@ -282,7 +282,7 @@ impl Gathered {
         let absolute = std::path::absolute(out).unwrap_or_else(|_| out.to_owned());
         let id = Hash::of(format!("{}\n{}", absolute.display(), self.title).as_bytes());
         let mut facts = self.facts.clone();
-        let bytes: u64 = self.exhibits.all.iter().map(|exhibit| exhibit.bytes).sum();
+        let bytes: u64 = self.previews.all.iter().map(|preview| preview.bytes).sum();
         facts.push(("slots".to_owned(), cards.len().to_string()));
         facts.push(("replacements".to_owned(), Size(bytes).to_string()));
         let room = self.notices.iter().find_map(|notice| match notice {

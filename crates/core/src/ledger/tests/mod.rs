@@ -622,7 +622,7 @@ fn with_both_logs_damaged_nothing_is_deleted_and_a_rescue_restores_what_is_sure(
         world.swap("b.wav", STOCK[1], &disk).unwrap();
         world.swap("b.wav", "NEW/DEEP/X.PRM", &disk).unwrap();
         let installed = world.contents();
-        let copies = Attic::new(&world.ledger()).copies();
+        let copies = LedgerDir::new(&world.ledger()).copies();
         for which in ["ledger.log", "stock/ledger.log"] {
             let path = world.ledger().join(which);
             let mut bytes = fs::read(&path).unwrap();
@@ -643,7 +643,9 @@ fn with_both_logs_damaged_nothing_is_deleted_and_a_rescue_restores_what_is_sure(
         ] {
             assert!(matches!(refused, Err(Error::Damaged { .. })), "{harm}: {refused:?}");
         }
-        assert!(world.contents() == installed && Attic::new(&world.ledger()).copies() == copies);
+        assert!(
+            world.contents() == installed && LedgerDir::new(&world.ledger()).copies() == copies
+        );
         // What the records have lost, a list of the target's still tells.
         let hash = |slot: &str| (slot.to_owned(), Hash::of(&stock[slot]));
         let listed = BTreeMap::from([hash(STOCK[0]), hash(STOCK[1])]);
@@ -798,7 +800,7 @@ fn restored_files_have_all_that_they_had() {
     let look = |file: &&str| Attributes::of(&world.root().join(file)).unwrap();
     let before: Vec<Attributes> = files.iter().map(look).collect();
     world.install(JOBS[1], &disk).unwrap();
-    let copies = Attic::new(&world.ledger());
+    let copies = LedgerDir::new(&world.ledger());
     for copy in copies.copies() {
         let mode = fs::metadata(copies.stock().join(copy)).unwrap().mode();
         assert_eq!(mode & 0o77, 0, "a private original is readable to others");

@@ -36,11 +36,11 @@ struct Kept {
 
 /// The kept files of this user; nothing is kept where the system names no folder.
 #[derive(Debug, Clone)]
-pub struct Shelf {
+pub struct FitCache {
     folder: Option<PathBuf>,
 }
 
-impl Shelf {
+impl FitCache {
     /// This user's.
     pub fn of_user() -> Self {
         Self { folder: data_folder().map(|folder| folder.join("fitted")) }
@@ -137,7 +137,7 @@ mod tests {
     #[test]
     fn what_is_kept_comes_back_or_is_made_anew() {
         let folder = tempfile::tempdir().unwrap();
-        let shelf = Shelf { folder: Some(folder.path().join("fitted")) };
+        let fit_cache = FitCache { folder: Some(folder.path().join("fitted")) };
         let disk = RealDisk::default();
         let (made, part) = (folder.path().join("made"), folder.path().join("part"));
         std::fs::write(&made, b"a fitted file").unwrap();
@@ -149,23 +149,23 @@ mod tests {
             proof: Proof::SameFile,
         };
         let key = Hash::of(b"all that decides it");
-        assert_eq!(shelf.take(key, &part, &disk), None);
+        assert_eq!(fit_cache.take(key, &part, &disk), None);
         let hash = Hash::of(b"a fitted file");
         // Again, over what is there.
         for _ in 0..2 {
-            shelf.keep(key, &made, hash, &outcome, &disk).unwrap();
+            fit_cache.keep(key, &made, hash, &outcome, &disk).unwrap();
         }
-        assert_eq!(shelf.take(key, &part, &disk), Some(outcome));
+        assert_eq!(fit_cache.take(key, &part, &disk), Some(outcome));
         assert_eq!(std::fs::read(&part).unwrap(), b"a fitted file");
         std::fs::remove_file(&part).unwrap();
         // A byte that has changed, and a text that is none.
-        let [file, told] = shelf.paths(key).unwrap();
+        let [file, told] = fit_cache.paths(key).unwrap();
         std::fs::write(&file, b"another file!").unwrap();
-        assert_eq!(shelf.take(key, &part, &disk), None);
+        assert_eq!(fit_cache.take(key, &part, &disk), None);
         std::fs::write(&told, b"{").unwrap();
-        assert_eq!(shelf.take(key, &part, &disk), None);
+        assert_eq!(fit_cache.take(key, &part, &disk), None);
         assert!(!part.exists());
-        shelf.trim(&disk);
+        fit_cache.trim(&disk);
         assert!(file.exists());
     }
 }

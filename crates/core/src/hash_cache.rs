@@ -13,7 +13,7 @@ use std::sync::Mutex;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 /// A file that was changed later than this before it was hashed may change again under the same stamp:
-/// the stamps of FAT count two seconds, and clocks of network drives go their own way.
+/// the time stamps of FAT count two seconds, and clocks of network drives go their own way.
 const RECENT: Duration = Duration::from_secs(3);
 
 /// What was known of a file when it was read.
@@ -26,7 +26,7 @@ struct Stamp {
 
 /// Hashes by path. Losing them costs time, nothing else.
 #[derive(Debug, Default)]
-pub struct Stamps {
+pub struct HashCache {
     known: Mutex<BTreeMap<String, Stamp>>,
     new: Mutex<bool>,
 }
@@ -42,7 +42,7 @@ fn look(path: &Path) -> Option<(u64, Duration)> {
     Some((found.len(), changed))
 }
 
-impl Stamps {
+impl HashCache {
     /// Those that a ledger keeps; none where they cannot be read.
     pub fn load(ledger: &Path) -> Self {
         let bytes = read_plain(&path_in(ledger), limits::LIST).unwrap_or_default();
@@ -111,17 +111,17 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("a");
         aged(&file, b"one", 60);
-        let stamps = Stamps::default();
-        assert_eq!(stamps.hash(&file).unwrap(), Hash::of(b"one"));
+        let hash_cache = HashCache::default();
+        assert_eq!(hash_cache.hash(&file).unwrap(), Hash::of(b"one"));
         let before = look(&file).unwrap();
-        stamps.save(folder.path(), &RealDisk::default());
+        hash_cache.save(folder.path(), &RealDisk::default());
         // Other contents under the old stamp show that the file was not read again …
         let time = fs::metadata(&file).unwrap().modified().unwrap();
         fs::write(&file, b"two").unwrap();
         let open = fs::File::options().write(true).open(&file).unwrap();
         open.set_modified(time).unwrap();
         assert_eq!(look(&file).unwrap(), before);
-        let again = Stamps::load(folder.path());
+        let again = HashCache::load(folder.path());
         assert_eq!(again.hash(&file).unwrap(), Hash::of(b"one"));
         // … a new size or stamp that it was, and a recent stamp is never kept.
         fs::write(&file, b"three").unwrap();

@@ -37,7 +37,7 @@ pub enum Standing {
 }
 
 /// One slot.
-pub struct Exhibit {
+pub struct Preview {
     /// The slot.
     pub slot: String,
     /// The clip, as it was named.
@@ -63,9 +63,9 @@ pub struct Exhibit {
 }
 
 /// All slots.
-pub struct Exhibits {
+pub struct Previews {
     /// In their order.
-    pub all: Vec<Exhibit>,
+    pub all: Vec<Preview>,
     /// Kept while the files are needed.
     _folder: Option<Private>,
 }
@@ -76,13 +76,13 @@ impl Run {
     ///
     /// # Errors
     /// Those of fitting.
-    pub fn exhibit(
+    pub fn preview(
         &self,
         plan: &JobPlan,
         audience: &dyn Audience,
         disk: &dyn Disk,
         observer: &dyn Observer,
-    ) -> Result<Exhibits> {
+    ) -> Result<Previews> {
         let folder = private_folder()?;
         let path_of = |line: &Line| folder.path().join(Hash::of(line.slot.as_bytes()).hex());
         let is_new = |line: &&Line| !matches!(line.work, Work::Unchanged { .. });
@@ -90,7 +90,7 @@ impl Run {
         let parts: Vec<PathBuf> = lines.iter().map(|line| path_of(line)).collect();
         let how = Make { keep: Keep::ForLater, audience, whole: &|_| {}, disk, observer };
         let mut fitted = self.make_all(&lines, &parts, how)?.into_iter();
-        self.shelf.trim(disk);
+        self.fit_cache.trim(disk);
         let made: Vec<(&Line, Option<Fitted>)> =
             plan.lines.iter().map(|line| (line, fitted.next_if_new(is_new(&line)))).collect();
         let show = |(line, fitted): (&Line, Option<Fitted>)| match fitted {
@@ -98,17 +98,17 @@ impl Run {
             None => self.unchanged_one(line, audience, observer),
         };
         let all = made.into_par_iter().map(show).collect::<Result<_>>()?;
-        Ok(Exhibits { all, _folder: Some(folder) })
+        Ok(Previews { all, _folder: Some(folder) })
     }
 
-    fn shown(&self, line: &Line, fitted: Fitted, path: &Path) -> Result<Exhibit> {
+    fn shown(&self, line: &Line, fitted: Fitted, path: &Path) -> Result<Preview> {
         let new = match line.plan() {
             Some(plan) if matches!(line.work, Work::Fit { .. }) => Some(open_written(path, plan)?),
             _ => Clip::from_input(Input::file(path), &line.hints()).ok(),
         };
         let mut notices = line.notices.clone();
         notices.extend(fitted.notices);
-        Ok(Exhibit {
+        Ok(Preview {
             slot: line.slot.clone(),
             clip: line.clip.clone(),
             standing: Standing::New,
@@ -128,7 +128,7 @@ impl Run {
         line: &Line,
         audience: &dyn Audience,
         observer: &dyn Observer,
-    ) -> Result<Exhibit> {
+    ) -> Result<Preview> {
         let path = self.root.as_ref().map(|root| line.key.path(&root.path)).unwrap_or_default();
         let new = Clip::from_input(Input::file(&path), &line.hints()).ok();
         let after = new.as_ref().map(|clip| Side::of(clip, audience, observer)).transpose()?;
@@ -136,7 +136,7 @@ impl Run {
             Work::Unchanged { installed } => Some(installed),
             _ => None,
         };
-        Ok(Exhibit {
+        Ok(Preview {
             slot: line.slot.clone(),
             clip: line.clip.clone(),
             standing: Standing::Unchanged,
@@ -172,11 +172,11 @@ pub fn exhibit_root(
     which: Which<'_>,
     audience: &dyn Audience,
     observer: &dyn Observer,
-) -> Result<Exhibits> {
+) -> Result<Previews> {
     let Status { slots, state, .. } = status(root, which, Proof::Look)?;
     let shown = |one: &SlotStatus| installed(root, &state, one, audience, observer);
     let all = slots.par_iter().filter(|one| !one.installed.beside).map(shown);
-    Ok(Exhibits { all: all.collect::<Result<_>>()?, _folder: None })
+    Ok(Previews { all: all.collect::<Result<_>>()?, _folder: None })
 }
 
 fn installed(
@@ -185,7 +185,7 @@ fn installed(
     one: &SlotStatus,
     audience: &dyn Audience,
     observer: &dyn Observer,
-) -> Result<Exhibit> {
+) -> Result<Preview> {
     let path = state.path_of(&root.path, &one.slot)?;
     let told: Option<Format> = one.installed.spec.parse().ok();
     let raw = told.filter(|format| format.container == Container::Raw);
@@ -201,7 +201,7 @@ fn installed(
         [Some(before), Some(after)] => Notice::of_difference(before, after),
         _ => Vec::new(),
     };
-    Ok(Exhibit {
+    Ok(Preview {
         slot: one.slot.to_string(),
         clip: one.installed.clip.clone(),
         standing: Standing::Installed(one.condition),

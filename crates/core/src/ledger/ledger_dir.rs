@@ -24,7 +24,7 @@ const RESERVE: u64 = 1 << 15;
 
 /// The folder of a ledger.
 #[derive(Debug, Clone)]
-pub struct Attic {
+pub struct LedgerDir {
     folder: PathBuf,
 }
 
@@ -37,7 +37,7 @@ pub struct Written {
     copies: Vec<String>,
 }
 
-impl Attic {
+impl LedgerDir {
     pub fn new(folder: &Path) -> Self {
         Self { folder: folder.to_owned() }
     }
@@ -251,7 +251,7 @@ impl Attic {
             }
         }
         let retired = self.retired().into_iter().map(|name| self.folder.join(name));
-        let own = [self.reserved(), crate::stamps::path_in(&self.folder)];
+        let own = [self.reserved(), crate::hash_cache::path_in(&self.folder)];
         for path in own.into_iter().chain(retired) {
             if path.exists() {
                 let _ = disk.remove(&path);
@@ -313,9 +313,9 @@ impl Written {
     ///
     /// # Errors
     /// [`Error::Write`].
-    pub fn heal(&self, attic: &Attic, disk: &dyn Disk) -> Result<usize> {
+    pub fn heal(&self, dir: &LedgerDir, disk: &dyn Disk) -> Result<usize> {
         let all: Vec<Record> = self.records().into_values().collect();
-        let paths = [attic.log(), attic.twin()];
+        let paths = [dir.log(), dir.twin()];
         let mut files: Vec<_> = paths.iter().zip(&self.files).collect();
         // First what loses nothing by being made whole: what is cut off of one file must be in the other.
         files.sort_by_key(|(_, file)| (file.misplaced, file.records.len() > file.whole_lines()));
@@ -330,9 +330,9 @@ impl Written {
                 true => (0, 0),
                 false => (file.intact, file.whole_lines()),
             };
-            if !attic.stock().is_dir() {
-                let made = disk.create_folder(&attic.stock());
-                made.map_err(Error::write("make", &attic.stock()))?;
+            if !dir.stock().is_dir() {
+                let made = disk.create_folder(&dir.stock());
+                made.map_err(Error::write("make", &dir.stock()))?;
             }
             if bytes < file.bytes {
                 let cut = disk.truncate(path, bytes);
